@@ -1,0 +1,1 @@
+"""Units, axes, handedness and destinations."""

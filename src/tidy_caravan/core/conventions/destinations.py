@@ -1,0 +1,118 @@
+"""Destinations: what the receiving side calls one unit, up and forward, and what its importers do."""
+
+from __future__ import annotations
+
+import re
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.conventions.axes import basis
+from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
+
+FormatName = Literal["glb", "gltf", "obj"]
+
+
+class CamelModel(BaseModel):
+    """Written and read in camelCase, as all JSON of this application."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+
+
+class World(CamelModel):
+    """Unit and axes of the receiving world; see Convention."""
+
+    metres_per_unit: float = Field(gt=0, lt=1e6, description="Length of one unit in metres")
+    up: Axis
+    forward: Axis
+    handedness: Handedness
+
+    @model_validator(mode="after")
+    def _axes_differ(self) -> World:
+        try:
+            basis(self.convention())
+        except CaravanError as error:
+            raise ValueError(error.what) from error
+        return self
+
+    def convention(self) -> Convention:
+        return Convention(self.metres_per_unit, self.up, self.forward, self.handedness)
+
+
+class ImporterHabit(CamelModel):
+    """What the receiver's importer for one format assumes.
+
+    numbers: `as-they-stand` takes the file's numbers for its own units and axes; `by-the-standard`
+    reads them in the format's own convention (glTF: metres, Y up, right-handed) and converts.
+    """
+
+    numbers: Literal["as-they-stand", "by-the-standard"] = "as-they-stand"
+    keeps_sharing: bool = True
+    keeps_tree: bool = True
+
+
+class Destination(CamelModel):
+    """Conventions and limits of one receiving side."""
+
+    name: str = Field(min_length=1, max_length=80, pattern=r"^[a-z0-9][a-z0-9-]*$")
+    title: str = Field(min_length=1, max_length=120)
+    world: World
+    importers: dict[FormatName, ImporterHabit]
+    negative_scale: bool = Field(description="True if mirrored nodes may keep a negative scale")
+    max_texture: int = Field(default=8192, ge=16, description="Largest texture edge in pixels")
+    index_bits: Literal[16, 32] = 32
+    name_pattern: str = Field(default=r"[A-Za-z0-9_.\-]", description="One allowed character, as a regular expression class")
+    name_length: int = Field(default=63, ge=8, le=1024)
+    lightmap_channel: int = Field(default=1, ge=0, le=7)
+    gpu_instancing: bool = False
+    built_in: bool = False
+
+    @model_validator(mode="after")
+    def _pattern_compiles(self) -> Destination:
+        if not re.fullmatch(r"\[(?:[^\[\]\\]|\\[\-\\.\]\[^wd])+\]", self.name_pattern):
+            raise ValueError("namePattern must be one character class such as [A-Za-z0-9_]")
+        try:
+            re.compile(self.name_pattern)
+        except re.error as error:
+            raise ValueError(f"namePattern: {error}") from error
+        return self
+
+    def file_convention(self, fmt: FormatName) -> Convention:
+        """The convention a file must be written in so that this importer reads it right."""
+        habit = self.importers.get(fmt, ImporterHabit())
+        return GLTF if habit.numbers == "by-the-standard" else self.world.convention()
+
+
+def _built_in(name: str, title: str, metres: float, up: Axis, forward: Axis, hand: Handedness,
+              *, negative_scale: bool, pattern: str = r"[A-Za-z0-9_.\-]", index_bits: Literal[16, 32] = 32,
+              max_texture: int = 8192) -> Destination:
+    habits: dict[FormatName, ImporterHabit] = {
+        "glb": ImporterHabit(), "gltf": ImporterHabit(),
+        "obj": ImporterHabit(keeps_sharing=False, keeps_tree=False),
+    }
+    return Destination(
+        name=name, title=title, importers=habits, negative_scale=negative_scale, name_pattern=pattern,
+        world=World(metres_per_unit=metres, up=up, forward=forward, handedness=hand),
+        index_bits=index_bits, max_texture=max_texture, built_in=True,
+    )
+
+
+BUILT_IN: tuple[Destination, ...] = (
+    _built_in("metre-y-up-right", "Metre, Y up, right-handed", 1.0, "+Y", "-Z", "right", negative_scale=True),
+    _built_in("metre-z-up-right", "Metre, Z up, right-handed", 1.0, "+Z", "+Y", "right", negative_scale=False),
+    _built_in("centimetre-z-up-left", "Centimetre, Z up, left-handed", 0.01, "+Z", "+X", "left",
+              negative_scale=False, pattern="[A-Za-z0-9_]"),
+    _built_in("metre-y-up-left", "Metre, Y up, left-handed", 1.0, "+Y", "+Z", "left",
+              negative_scale=True, max_texture=4096),
+)
+
+
+def destination(name: str) -> Destination:
+    """The built-in destination of that name. Raises CaravanError with the known names."""
+    for known in BUILT_IN:
+        if known.name == name:
+            return known
+    names = ", ".join(d.name for d in BUILT_IN)
+    raise CaravanError(f"no destination called “{name}”; known are {names}", code="destination.unknown")

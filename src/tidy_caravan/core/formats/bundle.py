@@ -1,0 +1,211 @@
+"""Bundle: the files that belong to one source, from which nothing outside can be reached."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+from urllib.parse import unquote, urlsplit
+
+from tidy_caravan.core.errors import TooLarge, UnusableInput
+
+MIB = 1 << 20
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What one import may cost. Decoded geometry and unpacked files may take `decode_factor` times
+    the upload limit; that product is the stated bound on memory."""
+
+    upload_bytes: int = 2048 * MIB
+    decode_factor: int = 4
+    zip_entries: int = 20_000
+    nodes: int = 4_000_000
+
+    @property
+    def decoded_bytes(self) -> int:
+        return self.upload_bytes * self.decode_factor
+
+
+@dataclass
+class Budget:
+    """Counts decoded bytes of one import against the limit."""
+
+    left: int
+
+    def take(self, count: int, where: str) -> None:
+        """Raises TooLarge when the import would take more memory than allowed."""
+        self.left -= max(0, count)
+        if self.left < 0:
+            raise TooLarge("the file unpacks to more than the limit allows; send it in smaller pieces",
+                           where=where)
+
+
+@dataclass(frozen=True)
+class Bundle:
+    """A main file and its companions by relative path (forward slashes)."""
+
+    main: str
+    data: bytes
+    files: Mapping[str, bytes] = field(default_factory=dict)
+    folder: Path | None = None
+    limits: Limits = field(default_factory=Limits)
+    complaints: tuple[str, ...] = ()
+
+    def find(self, uri: str) -> bytes | None:
+        """Content of a companion, or None if it is not in the bundle.
+
+        Raises UnusableInput for addresses that would leave the bundle.
+        """
+        path = safe_relative(uri)
+        if self.folder is not None:
+            top = self.folder.resolve()
+            target = (top / PurePosixPath(self.main).parent / path).resolve()
+            if not target.is_relative_to(top):
+                raise UnusableInput(f"“{_short(uri)}” leads outside the source's folder", where=self.main)
+            if not target.is_file():
+                return None
+            if target.stat().st_size > self.limits.upload_bytes:
+                raise TooLarge(f"“{_short(uri)}” is larger than the upload limit", where=self.main)
+            return target.read_bytes()
+        base = PurePosixPath(self.main).parent
+        wanted = str(base / path)
+        if wanted in self.files:
+            return self.files[wanted]
+        lowered = {k.lower(): k for k in self.files}
+        key = lowered.get(wanted.lower())
+        if key is None:
+            name = PurePosixPath(path).name.lower()
+            same = [k for k in self.files if PurePosixPath(k).name.lower() == name]
+            key = same[0] if len(same) == 1 else None
+        return None if key is None else self.files[key]
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 80 else text[:77] + "…"
+
+
+def safe_relative(uri: str) -> str:
+    """The decoded relative path of a URI. Raises UnusableInput for anything else."""
+    if "\\" in uri:
+        uri = uri.replace("\\", "/")
+    try:
+        parts = urlsplit(uri)
+    except ValueError as error:
+        raise UnusableInput(f"“{_short(uri)}” is not a valid address") from error
+    drive = len(parts.scheme) == 1
+    if (parts.scheme or parts.netloc) and not drive:
+        raise UnusableInput(f"“{_short(uri)}” is an address outside the bundle; put the file beside the scene")
+    path = unquote(uri.split("?")[0].split("#")[0])
+    if drive or path.startswith("/"):
+        raise UnusableInput(f"“{_short(uri)}” is an absolute path; only files beside the scene are read")
+    if "\0" in path:
+        raise UnusableInput("a file address holds a zero byte")
+    depth = 0
+    for piece in path.split("/"):
+        if piece == "..":
+            depth -= 1
+        elif piece not in ("", "."):
+            depth += 1
+        if depth < 0:
+            raise UnusableInput(f"“{_short(uri)}” leads outside the source's folder")
+    return str(PurePosixPath(*_resolve(path))) if path else ""
+
+
+def _resolve(path: str) -> list[str]:
+    out: list[str] = []
+    for piece in path.split("/"):
+        if piece == "..":
+            out.pop()
+        elif piece not in ("", "."):
+            out.append(piece)
+    return out
+
+
+MODEL_ENDINGS = (".glb", ".gltf", ".obj")
+
+
+def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) -> Bundle:
+    """A bundle from uploaded files; a single zip is opened. Raises UnusableInput.
+
+    The main file is the shallowest model file; several at the same depth are an error that lists them.
+    """
+    limits = limits or Limits()
+    if sum(len(v) for v in files.values()) > limits.upload_bytes:
+        raise TooLarge(f"the upload is larger than {limits.upload_bytes // MIB} MiB")
+    complaints: tuple[str, ...] = ()
+    if len(files) == 1:
+        name, data = next(iter(files.items()))
+        if data[:4] == b"PK\x03\x04":
+            files, complaints = unzip(name, data, limits)
+        elif data[:4] == b"PK\x05\x06":
+            raise UnusableInput("the zip is empty", where=name)
+        else:
+            return Bundle(PurePosixPath(name).name, data, limits=limits)
+    models = [n for n in files if PurePosixPath(n).suffix.lower() in MODEL_ENDINGS]
+    if not models:
+        raise UnusableInput("there is no .glb, .gltf or .obj file among the files",
+                            where=", ".join(_short(f) for f in sorted(files)[:3]))
+    depth = min(n.count("/") for n in models)
+    top = sorted(n for n in models if n.count("/") == depth)
+    if len(top) > 1:
+        raise UnusableInput(f"there are {len(top)} models ({', '.join(_short(t) for t in top[:3])}); send one at a time")
+    main = top[0]
+    return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
+
+
+def unzip(name: str, data: bytes, limits: Limits) -> tuple[dict[str, bytes], tuple[str, ...]]:
+    """Files of a zip, counted while unpacking so that a lying header cannot exceed the limit."""
+    out: dict[str, bytes] = {}
+    complaints: list[str] = []
+    budget = Budget(limits.decoded_bytes)
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            entries = archive.infolist()
+            if len(entries) > limits.zip_entries:
+                raise TooLarge(f"the zip holds {len(entries)} entries, more than {limits.zip_entries}", where=name)
+            for entry in entries:
+                if entry.is_dir():
+                    continue
+                try:
+                    path = safe_relative(entry.filename.replace("%", "%25"))
+                except UnusableInput as error:
+                    complaints.append(f"zip entry left out: {error.what}")
+                    continue
+                if entry.flag_bits & 1:
+                    complaints.append(f"zip entry “{_short(path)}” is encrypted and was left out")
+                    continue
+                chunks = []
+                with archive.open(entry) as stream:
+                    while chunk := stream.read(4 * MIB):
+                        budget.take(len(chunk), name)
+                        chunks.append(chunk)
+                out[path] = b"".join(chunks)
+    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, OSError, ValueError) as error:
+        raise UnusableInput(f"the zip cannot be read ({error}); pack it again", where=name) from error
+    except Exception as error:
+        if isinstance(error, UnusableInput):
+            raise
+        raise UnusableInput("the zip is damaged; pack it again", where=name) from error
+    if not out:
+        raise UnusableInput("the zip holds no usable file", where=name)
+    return out, tuple(complaints)
+
+
+def bundle_from_path(path: Path, limits: Limits | None = None) -> Bundle:
+    """A bundle from a file on disk; companions are read from its own folder only."""
+    limits = limits or Limits()
+    if path.is_dir():
+        raise UnusableInput("this is a folder; name the model file in it", where=str(path))
+    try:
+        size = path.stat().st_size
+        if size > limits.upload_bytes:
+            raise TooLarge(f"the file is larger than {limits.upload_bytes // MIB} MiB", where=str(path))
+        data = path.read_bytes()
+    except OSError as error:
+        raise UnusableInput(f"cannot be read ({error.strerror or error})", where=str(path)) from error
+    if data[:4] in (b"PK\x03\x04", b"PK\x05\x06"):
+        return bundle_from_files({path.name: data}, limits)
+    return Bundle(path.name, data, folder=path.absolute().parent, limits=limits)

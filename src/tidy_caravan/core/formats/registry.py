@@ -1,0 +1,95 @@
+"""Formats register themselves here; reading goes through `load`, whatever the format."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import PurePosixPath
+from typing import Protocol, TypeVar
+
+from tidy_caravan.core.errors import CaravanError, UnusableInput
+from tidy_caravan.core.formats.bundle import Bundle
+from tidy_caravan.core.scene import Note, Scene
+
+Reader = Callable[[Bundle], Scene]
+Sniffer = Callable[[bytes], bool]
+_readers: dict[str, tuple[Reader, tuple[str, ...], Sniffer]] = {}
+R = TypeVar("R", bound=Reader)
+
+
+class WrittenFiles(Protocol):
+    """What a writer returns: files by relative path, remarks, and the file's number of every node."""
+
+    files: dict[str, bytes]
+    remarks: list[str]
+    node_index: list[int]
+
+
+Writer = Callable[[Scene, str, bool], WrittenFiles]
+_writers: dict[str, Writer] = {}
+W = TypeVar("W", bound=Callable[..., WrittenFiles])
+
+
+def reader(name: str, *endings: str, sniff: Sniffer) -> Callable[[R], R]:
+    """Registers a reader. `sniff` tells from the first bytes whether a file is of this format."""
+    def register(function: R) -> R:
+        _readers[name] = (function, endings, sniff)
+        return function
+    return register
+
+
+def writer(name: str) -> Callable[[W], W]:
+    """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles."""
+    def register(function: W) -> W:
+        _writers[name] = function
+        return function
+    return register
+
+
+def write(scene: Scene, fmt: str, stem: str, instancing: bool = False) -> WrittenFiles:
+    """The scene, as it is, in a format. Raises CaravanError for an unknown one."""
+    if fmt not in _writers:
+        raise CaravanError(f"“{fmt}” cannot be written; known are {', '.join(sorted(_writers))}", code="format.unknown")
+    return _writers[fmt](scene, stem, instancing)
+
+
+def endings() -> tuple[str, ...]:
+    """All file endings that can be read."""
+    return tuple(sorted({e for _, ends, _ in _readers.values() for e in ends}))
+
+
+def load(bundle: Bundle) -> Scene:
+    """The scene in a bundle. Raises UnusableInput with one sentence when nothing can be made of it.
+
+    The content decides, not the ending; a mislabelled file is read with a note.
+    """
+    if not bundle.data:
+        raise UnusableInput("the file is empty; export it again", where=bundle.main)
+    ending = PurePosixPath(bundle.main).suffix.lower()
+    by_content = [n for n, (_, _, sniff) in _readers.items() if sniff(bundle.data[:4096])]
+    by_ending = [n for n, (_, ends, _) in _readers.items() if ending in ends]
+    both = [n for n in by_content if n in by_ending]
+    strong = [n for n in by_content if n != "obj"]
+    chosen = (both or strong or by_ending or by_content)[:1]
+    if not chosen:
+        raise UnusableInput(
+            f"this is no format that can be read here; known are {', '.join(endings())} and zip",
+            where=bundle.main)
+    name = chosen[0]
+    if name not in by_content:
+        raise UnusableInput(f"the content is not what the ending {ending} says; export it again",
+                            where=bundle.main)
+    try:
+        scene = _readers[name][0](bundle)
+    except CaravanError:
+        raise
+    except RecursionError as error:
+        raise UnusableInput("the file is nested too deeply to be read", where=bundle.main) from error
+    except MemoryError as error:
+        raise UnusableInput("the file needs more memory than there is; send it in smaller pieces",
+                            where=bundle.main) from error
+    notes = [Note("damaged", "import.bundle", bundle.main, text) for text in bundle.complaints]
+    if name not in by_ending:
+        notes.append(Note("guess", "import.mislabelled", bundle.main,
+                          f"The ending {ending or '(none)'} does not fit; the content is {name} and was read as that."))
+    return replace(scene, notes=(*notes, *scene.notes), format=scene.format or name) if notes else scene

@@ -1,0 +1,1 @@
+"""Numerics shared by survey, steps and lightmaps."""

@@ -1,0 +1,38 @@
+"""Face and vertex normals."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tidy_caravan.core.scene.arrays import F32, F64, U32
+
+
+def face_vectors(positions: F32 | F64, indices: U32) -> F64:
+    """(F, 3) cross products of two edges: direction is the normal, length twice the area."""
+    corners = positions.astype(np.float64)[indices]
+    return np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+
+
+def face_normals(positions: F32 | F64, indices: U32) -> F32:
+    """(F, 3) unit normals; triangles without area point along +Y."""
+    vectors = face_vectors(positions, indices)
+    length = np.linalg.norm(vectors, axis=1)
+    flat = length == 0
+    vectors[flat] = (0.0, 1.0, 0.0)
+    length[flat] = 1.0
+    unit: F32 = (vectors / length[:, None]).astype(np.float32)
+    return unit
+
+
+def vertex_normals(positions: F32, indices: U32) -> F32:
+    """(V, 3) area-weighted vertex normals over shared vertices; lonely vertices point along +Y."""
+    vectors = face_vectors(positions, indices)
+    out = np.zeros((len(positions), 3))
+    for corner in range(3):
+        np.add.at(out, indices[:, corner], vectors)
+    length = np.linalg.norm(out, axis=1)
+    bad = ~(length > 0)
+    out[bad] = (0.0, 1.0, 0.0)
+    length[bad] = 1.0
+    unit: F32 = (out / length[:, None]).astype(np.float32)
+    return unit

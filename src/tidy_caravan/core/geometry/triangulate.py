@@ -1,0 +1,73 @@
+"""Polygons into triangles: triangles as they are, convex quads split, everything else by ear cutting."""
+
+from __future__ import annotations
+
+import mapbox_earcut
+import numpy as np
+
+from tidy_caravan.core.scene.arrays import F64, I64
+
+
+def fan_or_ears(points: F64, counts: I64) -> tuple[I64, I64]:
+    """Triangles of polygons that lie one after another.
+
+    points: (C, 3) corners, counts: (F,) corners per polygon. Returns (T, 3) corner numbers and (T,)
+    polygon of each triangle, in polygon order. Winding is kept. Concave polygons are cut in the plane
+    of their Newell normal (Tampieri, 1992); quads are split along the diagonal that keeps both halves
+    facing the same way.
+    """
+    starts = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(np.int64)
+    triangles: list[I64] = []
+    owners: list[I64] = []
+    three = np.flatnonzero(counts == 3)
+    triangles.append(starts[three, None] + np.arange(3))
+    owners.append(three)
+    four = np.flatnonzero(counts == 4)
+    if len(four):
+        corner = starts[four, None] + np.arange(4)
+        triangles.append(split_quads(points[corner], corner))
+        owners.append(np.repeat(four, 2))
+    for face in np.flatnonzero(counts > 4).tolist():
+        begin, size = int(starts[face]), int(counts[face])
+        cut = ears(points[begin:begin + size]) + begin
+        triangles.append(cut)
+        owners.append(np.full(len(cut), face))
+    joined, owner = np.concatenate(triangles), np.concatenate(owners)
+    order = np.argsort(owner, kind="stable")
+    return joined[order], owner[order]
+
+
+def split_quads(p: F64, corner: I64) -> I64:
+    """(Q, 4, 3) points, (Q, 4) corner numbers -> (2Q, 3); the diagonal whose halves agree."""
+    def agree(a: int, b: int, c: int, d: int) -> F64:
+        first = np.cross(p[:, b] - p[:, a], p[:, c] - p[:, a])
+        second = np.cross(p[:, c] - p[:, a], p[:, d] - p[:, a])
+        out: F64 = np.einsum("ij,ij->i", first, second)
+        return out
+
+    other = (agree(0, 1, 2, 3) <= 0) & (agree(1, 2, 3, 0) > 0)
+    out = corner[:, [0, 1, 2, 0, 2, 3]].copy()
+    out[other] = corner[other][:, [1, 2, 3, 1, 3, 0]]
+    return out.reshape(-1, 3)
+
+
+def ears(p: F64) -> I64:
+    """(N, 3) polygon -> (T, 3) triangles by ear cutting; a fan where the polygon has no plane."""
+    normal = np.cross(p, np.roll(p, -1, axis=0)).sum(axis=0)
+    size = np.linalg.norm(normal)
+    count = len(p)
+    fan = np.stack([np.zeros(count - 2, np.int64), np.arange(1, count - 1), np.arange(2, count)], axis=1)
+    if not size > 0:
+        return fan
+    axis = int(np.argmax(np.abs(normal)))
+    keep = [(axis + 1) % 3, (axis + 2) % 3]
+    flat = np.ascontiguousarray(p[:, keep])
+    cut: I64 = mapbox_earcut.triangulate_float64(flat, np.array([count], np.uint32)).astype(np.int64).reshape(-1, 3)
+    if not len(cut):
+        return fan
+    corners = flat[cut]
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    area = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    turned = area * normal[axis] < 0
+    cut[turned] = cut[turned][:, [0, 2, 1]]
+    return cut

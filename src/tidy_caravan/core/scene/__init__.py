@@ -1,0 +1,14 @@
+"""The data model: nodes as columns, meshes by content hash, and nothing that computes a job."""
+
+from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
+from tidy_caravan.core.scene.look import Image, Material, Sampler, Texture, TextureUse
+from tidy_caravan.core.scene.mesh import Mesh, Morph
+from tidy_caravan.core.scene.nodes import HIDDEN, SCATTER, Nodes, make_nodes
+from tidy_caravan.core.scene.scene import Scene, extreme_points
+from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin
+
+__all__ = [
+    "GLTF", "HIDDEN", "SCATTER", "Axis", "Camera", "Channel", "Clip", "Convention", "Handedness",
+    "Image", "Light", "Material", "Mesh", "Morph", "Nodes", "Note", "Root", "Sampler", "Scene",
+    "Skin", "Texture", "TextureUse", "extreme_points", "make_nodes",
+]

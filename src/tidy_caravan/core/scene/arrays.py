@@ -1,0 +1,31 @@
+"""Array types of the scene model, and the one way to make an array read-only."""
+
+from __future__ import annotations
+
+from typing import Any, TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+F32 = npt.NDArray[np.float32]
+F64 = npt.NDArray[np.float64]
+I32 = npt.NDArray[np.int32]
+I64 = npt.NDArray[np.int64]
+U8 = npt.NDArray[np.uint8]
+U32 = npt.NDArray[np.uint32]
+U64 = npt.NDArray[np.uint64]
+Bool = npt.NDArray[np.bool_]
+AnyArray = npt.NDArray[Any]
+A = TypeVar("A", bound=AnyArray)
+
+
+def frozen(array: A) -> A:
+    """The same array, C-contiguous and read-only."""
+    out = np.ascontiguousarray(array)
+    if out.flags.writeable:
+        if out is not array or out.base is None:
+            out.flags.writeable = False
+        else:
+            out = out.view()
+            out.flags.writeable = False
+    return out  # type: ignore[return-value]

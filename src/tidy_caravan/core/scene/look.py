@@ -1,0 +1,84 @@
+"""Materials, textures and images: how surfaces look, in the portable metallic-roughness model."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+
+@dataclass(frozen=True)
+class Image:
+    """A picture file as it is stored. `data` is None when the file was not found."""
+
+    name: str = ""
+    mime: str = ""
+    data: bytes | None = None
+    uri: str = ""
+    extras: Any = None
+
+
+@dataclass(frozen=True)
+class Sampler:
+    """Filter and wrap codes as in glTF 2.0, 3.8.4 (they are those of OpenGL)."""
+
+    mag: int | None = None
+    min: int | None = None
+    wrap_s: int = 10497
+    wrap_t: int = 10497
+    name: str = ""
+    extras: Any = None
+
+
+@dataclass(frozen=True)
+class Texture:
+    """An image with a sampler; `image` is an index into the scene's images, -1 for none."""
+
+    image: int = -1
+    sampler: Sampler | None = None
+    name: str = ""
+    extras: Any = None
+
+
+@dataclass(frozen=True)
+class TextureUse:
+    """One use of a texture by a material.
+
+    texture: index into the scene's textures. channel: UV set. offset, rotation (radians), scale:
+    KHR_texture_transform. strength: normal scale or occlusion strength.
+    """
+
+    texture: int
+    channel: int = 0
+    offset: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0
+    scale: tuple[float, float] = (1.0, 1.0)
+    transform_channel: int | None = None
+    strength: float = 1.0
+    extras: Any = None
+
+
+@dataclass(frozen=True)
+class Material:
+    """Portable material; colours are linear factors."""
+
+    name: str = ""
+    base_color: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    metallic: float = 1.0
+    roughness: float = 1.0
+    emissive: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    emissive_strength: float = 1.0
+    base_color_texture: TextureUse | None = None
+    metallic_roughness_texture: TextureUse | None = None
+    normal_texture: TextureUse | None = None
+    occlusion_texture: TextureUse | None = None
+    emissive_texture: TextureUse | None = None
+    alpha_mode: Literal["OPAQUE", "MASK", "BLEND"] = "OPAQUE"
+    alpha_cutoff: float = 0.5
+    double_sided: bool = False
+    unlit: bool = False
+    extras: Any = None
+
+    def uses(self) -> tuple[TextureUse, ...]:
+        every = (self.base_color_texture, self.metallic_roughness_texture, self.normal_texture,
+                 self.occlusion_texture, self.emissive_texture)
+        return tuple(u for u in every if u is not None)

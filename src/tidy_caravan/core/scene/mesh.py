@@ -1,0 +1,143 @@
+"""Mesh: geometry that any number of nodes may share; its identity is the hash of its content."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import orjson
+
+from tidy_caravan.core.scene.arrays import F32, F64, I32, U32, AnyArray, frozen
+
+
+@dataclass(frozen=True, eq=False)
+class Morph:
+    """One morph target: offsets per vertex, each (V, 3), missing ones None."""
+
+    positions: F32 | None = None
+    normals: F32 | None = None
+    tangents: F32 | None = None
+    name: str = ""
+
+    def arrays(self) -> tuple[F32 | None, F32 | None, F32 | None]:
+        return self.positions, self.normals, self.tangents
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    """Triangles with their vertex data. All arrays are read-only.
+
+    positions: (V, 3) in scene units.
+    indices: (F, 3) into the vertices, counter-clockwise seen from the front.
+    material: (F,) index into the scene's materials, -1 for none; runs of it are sub-meshes.
+    normals: (V, 3) unit or None. tangents: (V, 4), w is the bitangent sign, or None.
+    uvs: one (V, 2) per channel. colors: one (V, 4) per channel.
+    attributes: anything else per vertex (joints, weights, custom), carried through.
+    """
+
+    positions: F32
+    indices: U32
+    material: I32
+    normals: F32 | None = None
+    tangents: F32 | None = None
+    uvs: tuple[F32, ...] = ()
+    colors: tuple[F32, ...] = ()
+    attributes: Mapping[str, AnyArray] = field(default_factory=dict)
+    morphs: tuple[Morph, ...] = ()
+    morph_weights: tuple[float, ...] = ()
+    name: str = ""
+    extras: Any = None
+
+    def __post_init__(self) -> None:
+        for name in ("positions", "indices", "material", "normals", "tangents"):
+            value = getattr(self, name)
+            if value is not None:
+                object.__setattr__(self, name, frozen(value))
+        object.__setattr__(self, "uvs", tuple(frozen(u) for u in self.uvs))
+        object.__setattr__(self, "colors", tuple(frozen(c) for c in self.colors))
+
+    @cached_property
+    def id(self) -> str:
+        """128-bit BLAKE2b of all content except the name, as 32 hex digits."""
+        digest = hashlib.blake2b(digest_size=16)
+        for label, array in self.arrays():
+            digest.update(f"{label}{array.dtype.str}{array.shape}".encode())
+            digest.update(np.ascontiguousarray(array).data)
+        rest = [self.extras, list(self.morph_weights), [m.name for m in self.morphs]]
+        digest.update(orjson.dumps(rest, option=orjson.OPT_SORT_KEYS))
+        return digest.hexdigest()
+
+    def arrays(self) -> list[tuple[str, AnyArray]]:
+        """Every array with a label that is unique in the mesh, in a fixed order."""
+        out: list[tuple[str, AnyArray]] = [
+            ("positions", self.positions), ("indices", self.indices), ("material", self.material),
+        ]
+        if self.normals is not None:
+            out.append(("normals", self.normals))
+        if self.tangents is not None:
+            out.append(("tangents", self.tangents))
+        out += [(f"uv{i}", u) for i, u in enumerate(self.uvs)]
+        out += [(f"color{i}", c) for i, c in enumerate(self.colors)]
+        out += [(f"attribute:{k}", v) for k, v in sorted(self.attributes.items())]
+        for i, morph in enumerate(self.morphs):
+            for label, array in zip(("positions", "normals", "tangents"), morph.arrays(), strict=True):
+                if array is not None:
+                    out.append((f"morph{i}:{label}", array))
+        return out
+
+    @property
+    def triangles(self) -> int:
+        return len(self.indices)
+
+    @property
+    def vertices(self) -> int:
+        return len(self.positions)
+
+    @cached_property
+    def slots(self) -> tuple[int, ...]:
+        """Distinct materials in order of first use."""
+        values, first = np.unique(self.material, return_index=True)
+        return tuple(int(v) for v in values[np.argsort(first)])
+
+    @cached_property
+    def bounds(self) -> F64:
+        """(2, 3) smallest and largest corner of the vertices that triangles use; zeros if none."""
+        if not len(self.indices):
+            return np.zeros((2, 3)) if not len(self.positions) else _box(self.positions)
+        return _box(self.positions[self.used])
+
+    @cached_property
+    def used(self) -> AnyArray:
+        """Sorted indices of the vertices that triangles refer to."""
+        seen = np.zeros(len(self.positions), dtype=np.bool_)
+        seen[self.indices.ravel()] = True
+        return np.flatnonzero(seen)
+
+    @property
+    def nbytes(self) -> int:
+        return sum(array.nbytes for _, array in self.arrays())
+
+    def with_vertices(self, source: AnyArray, **changes: Any) -> Mesh:
+        """The mesh with vertices taken from `source` (V',): every vertex array is gathered."""
+        def take(array: AnyArray | None) -> Any:
+            return None if array is None else array[source]
+
+        values: dict[str, Any] = {
+            "positions": take(self.positions), "normals": take(self.normals),
+            "tangents": take(self.tangents), "uvs": tuple(take(u) for u in self.uvs),
+            "colors": tuple(take(c) for c in self.colors),
+            "attributes": {k: take(v) for k, v in self.attributes.items()},
+            "morphs": tuple(
+                Morph(take(m.positions), take(m.normals), take(m.tangents), m.name)
+                for m in self.morphs
+            ),
+        }
+        return replace(self, **(values | changes))
+
+
+def _box(points: F32) -> F64:
+    return np.array([points.min(axis=0), points.max(axis=0)], dtype=np.float64)

@@ -1,0 +1,105 @@
+"""Scene: everything a revision or a run holds. Immutable; changes make a new one that shares."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.scene.arrays import F64, I64, frozen
+from tidy_caravan.core.scene.convention import Convention
+from tidy_caravan.core.scene.look import Image, Material, Texture
+from tidy_caravan.core.scene.mesh import Mesh
+from tidy_caravan.core.scene.nodes import Nodes
+from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin
+
+CHUNK = 1 << 21
+"""Points transformed at once when world bounds are computed; bounds the working memory."""
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    convention: Convention
+    nodes: Nodes
+    meshes: tuple[Mesh, ...] = ()
+    materials: tuple[Material, ...] = ()
+    textures: tuple[Texture, ...] = ()
+    images: tuple[Image, ...] = ()
+    lights: tuple[Light, ...] = ()
+    cameras: tuple[Camera, ...] = ()
+    skins: tuple[Skin, ...] = ()
+    clips: tuple[Clip, ...] = ()
+    layers: tuple[str, ...] = ()
+    roots: tuple[Root, ...] = ()
+    default_root: int = 0
+    notes: tuple[Note, ...] = ()
+    extras: Mapping[str, Any] = field(default_factory=dict)
+    format: str = ""
+
+    def but(self, **changes: Any) -> Scene:
+        """A copy with some fields replaced."""
+        return replace(self, **changes)
+
+    @cached_property
+    def part_bounds(self) -> F64:
+        """(P, 2, 3) world boxes of the parts in scene units, exact over vertices.
+
+        O(total instance vertices), in chunks of bounded size, one batch per shared mesh.
+        """
+        parts = self.nodes.parts
+        out = np.zeros((len(parts), 2, 3))
+        order, starts = self.parts_by_mesh
+        for mesh_index, begin, end in starts:
+            rows = order[begin:end]
+            mesh = self.meshes[mesh_index]
+            points = extreme_points(mesh)
+            if not len(points):
+                out[rows] = self.nodes.world[parts[rows], :3, 3][:, None, :]
+                continue
+            step = max(1, CHUNK // len(points))
+            for at in range(0, len(rows), step):
+                batch = rows[at:at + step]
+                world = self.nodes.world[parts[batch]]
+                moved = points @ world[:, :3, :3].transpose(0, 2, 1) + world[:, None, :3, 3]
+                out[batch, 0] = moved.min(axis=1)
+                out[batch, 1] = moved.max(axis=1)
+        return frozen(out)
+
+    @cached_property
+    def parts_by_mesh(self) -> tuple[I64, list[tuple[int, int, int]]]:
+        """Part rows sorted by mesh, and per used mesh (mesh, begin, end) into that order."""
+        mesh = self.nodes.mesh[self.nodes.parts]
+        order = np.argsort(mesh, kind="stable").astype(np.int64)
+        used, begin, count = np.unique(mesh[order], return_index=True, return_counts=True)
+        runs = [(int(m), int(b), int(b + c)) for m, b, c in zip(used, begin, count, strict=True)]
+        return order, runs
+
+    @cached_property
+    def instance_counts(self) -> I64:
+        """(M,) how many parts use each mesh."""
+        mesh = self.nodes.mesh[self.nodes.parts]
+        return np.bincount(mesh, minlength=len(self.meshes))
+
+
+def extreme_points(mesh: Mesh) -> F64:
+    """(K, 3) vertices that suffice for bounds under any linear map: the hull's, if it is smaller.
+
+    Falls back to all used vertices for flat or tiny meshes. O(V log V).
+    """
+    cached = mesh.__dict__.get("_extreme")
+    if cached is not None:
+        return cached  # type: ignore[no-any-return]
+    points = mesh.positions[mesh.used].astype(np.float64) if len(mesh.indices) else mesh.positions.astype(np.float64)
+    points = points[np.isfinite(points).all(axis=1)]
+    if len(points) > 200:
+        from scipy.spatial import ConvexHull, QhullError
+
+        try:
+            points = points[np.unique(ConvexHull(points).vertices)]
+        except (QhullError, ValueError):
+            points = np.unique(points, axis=0)
+    mesh.__dict__["_extreme"] = points
+    return points
