@@ -12,7 +12,7 @@ from tidy_caravan.core.scene.convention import Axis, Convention
 def axis_vector(axis: Axis) -> F64:
     """(3,) unit vector of a signed axis."""
     out = np.zeros(3)
-    out["XYZ".index(axis[1])] = -1.0 if axis[0] == "-" else 1.0
+    out["XYZ".index(axis[-1])] = -1.0 if axis.startswith("-") else 1.0
     return out
 
 

@@ -63,7 +63,9 @@ class Destination(CamelModel):
     negative_scale: bool = Field(description="True if mirrored nodes may keep a negative scale")
     max_texture: int = Field(default=8192, ge=16, description="Largest texture edge in pixels")
     index_bits: Literal[16, 32] = 32
-    name_pattern: str = Field(default=r"[A-Za-z0-9_.\-]", description="One allowed character, as a regular expression class")
+    name_pattern: str = Field(
+        default=r"[A-Za-z0-9_.\-]", description="One allowed character, as a regular expression class"
+    )
     name_length: int = Field(default=63, ge=8, le=1024)
     lightmap_channel: int = Field(default=1, ge=0, le=7)
     gpu_instancing: bool = False
@@ -85,27 +87,53 @@ class Destination(CamelModel):
         return GLTF if habit.numbers == "by-the-standard" else self.world.convention()
 
 
-def _built_in(name: str, title: str, metres: float, up: Axis, forward: Axis, hand: Handedness,
-              *, negative_scale: bool, pattern: str = r"[A-Za-z0-9_.\-]", index_bits: Literal[16, 32] = 32,
-              max_texture: int = 8192) -> Destination:
+def _built_in(
+    name: str,
+    title: str,
+    metres: float,
+    up: Axis,
+    forward: Axis,
+    hand: Handedness,
+    *,
+    negative_scale: bool,
+    pattern: str = r"[A-Za-z0-9_.\-]",
+    index_bits: Literal[16, 32] = 32,
+    max_texture: int = 8192,
+) -> Destination:
     habits: dict[FormatName, ImporterHabit] = {
-        "glb": ImporterHabit(), "gltf": ImporterHabit(),
+        "glb": ImporterHabit(),
+        "gltf": ImporterHabit(),
         "obj": ImporterHabit(keeps_sharing=False, keeps_tree=False),
     }
     return Destination(
-        name=name, title=title, importers=habits, negative_scale=negative_scale, name_pattern=pattern,
+        name=name,
+        title=title,
+        importers=habits,
+        negative_scale=negative_scale,
+        name_pattern=pattern,
         world=World(metres_per_unit=metres, up=up, forward=forward, handedness=hand),
-        index_bits=index_bits, max_texture=max_texture, built_in=True,
+        index_bits=index_bits,
+        max_texture=max_texture,
+        built_in=True,
     )
 
 
 BUILT_IN: tuple[Destination, ...] = (
-    _built_in("metre-y-up-right", "Metre, Y up, right-handed", 1.0, "+Y", "-Z", "right", negative_scale=True),
-    _built_in("metre-z-up-right", "Metre, Z up, right-handed", 1.0, "+Z", "+Y", "right", negative_scale=False),
-    _built_in("centimetre-z-up-left", "Centimetre, Z up, left-handed", 0.01, "+Z", "+X", "left",
-              negative_scale=False, pattern="[A-Za-z0-9_]"),
-    _built_in("metre-y-up-left", "Metre, Y up, left-handed", 1.0, "+Y", "+Z", "left",
-              negative_scale=True, max_texture=4096),
+    _built_in("metre-y-up-right", "Metre, Y up, right-handed", 1.0, "Y", "-Z", "right", negative_scale=True),
+    _built_in("metre-z-up-right", "Metre, Z up, right-handed", 1.0, "Z", "Y", "right", negative_scale=False),
+    _built_in(
+        "centimetre-z-up-left",
+        "Centimetre, Z up, left-handed",
+        0.01,
+        "Z",
+        "X",
+        "left",
+        negative_scale=False,
+        pattern="[A-Za-z0-9_]",
+    ),
+    _built_in(
+        "metre-y-up-left", "Metre, Y up, left-handed", 1.0, "Y", "Z", "left", negative_scale=True, max_texture=4096
+    ),
 )
 
 

@@ -10,15 +10,15 @@ SHEAR_TOLERANCE = 1e-6
 """Largest cosine between columns of a matrix that still counts as translation-rotation-scale."""
 
 
-def polar(linear: F64) -> tuple[F64, F64]:
+def polar(linear: F64, mirror_axis: int = 0) -> tuple[F64, F64]:
     """(N, 3, 3) -> rotation R (N, 3, 3), residual K (N, 3, 3) with linear = R · K and det R = +1.
 
-    A mirror is always put on the X axis of K, so that equal shapes get equal K: K = S · diag(-1, 1, 1)
-    with S symmetric. Polar decomposition by SVD (Higham, 1986). Singular input gives some rotation.
+    A mirror is always put on one axis of K, so that equal shapes get equal K: K = S · D with S symmetric
+    and D the mirror of `mirror_axis`. Polar decomposition by SVD (Higham, 1986). Singular input gives some rotation.
     """
     mirrored = np.linalg.det(linear) < 0
     flip = np.tile(np.eye(3), (len(linear), 1, 1))
-    flip[mirrored, 0, 0] = -1.0
+    flip[mirrored, mirror_axis, mirror_axis] = -1.0
     u, _, vt = np.linalg.svd(linear @ flip)
     sign = np.sign(np.linalg.det(u @ vt))
     sign[sign == 0] = 1.0
@@ -112,12 +112,20 @@ def affine_inverse(matrices: F64) -> F64:
 def angle_deg(a: F64, b: F64) -> F64:
     """(N, 3, 3) rotations -> (N,) angle between them in degrees; exact near 0 and near 180."""
     relative = a.transpose(0, 2, 1) @ b
-    sine = np.linalg.norm(
-        np.stack([
-            relative[:, 2, 1] - relative[:, 1, 2],
-            relative[:, 0, 2] - relative[:, 2, 0],
-            relative[:, 1, 0] - relative[:, 0, 1],
-        ], axis=1), axis=1) / 2
+    sine = (
+        np.linalg.norm(
+            np.stack(
+                [
+                    relative[:, 2, 1] - relative[:, 1, 2],
+                    relative[:, 0, 2] - relative[:, 2, 0],
+                    relative[:, 1, 0] - relative[:, 0, 1],
+                ],
+                axis=1,
+            ),
+            axis=1,
+        )
+        / 2
+    )
     cosine = (np.trace(relative, axis1=1, axis2=2) - 1) / 2
     out: F64 = np.degrees(np.arctan2(sine, cosine))
     return out

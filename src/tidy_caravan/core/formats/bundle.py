@@ -39,8 +39,7 @@ class Budget:
         """Raises TooLarge when the import would take more memory than allowed."""
         self.left -= max(0, count)
         if self.left < 0:
-            raise TooLarge("the file unpacks to more than the limit allows; send it in smaller pieces",
-                           where=where)
+            raise TooLarge("the file unpacks to more than the limit allows; send it in smaller pieces", where=where)
 
 
 @dataclass(frozen=True)
@@ -146,12 +145,16 @@ def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) 
             return Bundle(PurePosixPath(name).name, data, limits=limits)
     models = [n for n in files if PurePosixPath(n).suffix.lower() in MODEL_ENDINGS]
     if not models:
-        raise UnusableInput("there is no .glb, .gltf or .obj file among the files",
-                            where=", ".join(_short(f) for f in sorted(files)[:3]))
+        raise UnusableInput(
+            "there is no .glb, .gltf or .obj file among the files",
+            where=", ".join(_short(f) for f in sorted(files)[:3]),
+        )
     depth = min(n.count("/") for n in models)
     top = sorted(n for n in models if n.count("/") == depth)
     if len(top) > 1:
-        raise UnusableInput(f"there are {len(top)} models ({', '.join(_short(t) for t in top[:3])}); send one at a time")
+        raise UnusableInput(
+            f"there are {len(top)} models ({', '.join(_short(t) for t in top[:3])}); send one at a time"
+        )
     main = top[0]
     return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
 

@@ -24,11 +24,22 @@ from tidy_caravan.core.formats.json_fields import (
 from tidy_caravan.core.scene.arrays import F32, AnyArray
 
 COMPONENTS: dict[int, np.dtype[Any]] = {
-    5120: np.dtype("<i1"), 5121: np.dtype("<u1"), 5122: np.dtype("<i2"),
-    5123: np.dtype("<u2"), 5125: np.dtype("<u4"), 5126: np.dtype("<f4"),
+    5120: np.dtype("<i1"),
+    5121: np.dtype("<u1"),
+    5122: np.dtype("<i2"),
+    5123: np.dtype("<u2"),
+    5125: np.dtype("<u4"),
+    5126: np.dtype("<f4"),
 }
-WIDTHS = {"SCALAR": (1, 1), "VEC2": (1, 2), "VEC3": (1, 3), "VEC4": (1, 4),
-          "MAT2": (2, 2), "MAT3": (3, 3), "MAT4": (4, 4)}
+WIDTHS = {
+    "SCALAR": (1, 1),
+    "VEC2": (1, 2),
+    "VEC3": (1, 3),
+    "VEC4": (1, 4),
+    "MAT2": (2, 2),
+    "MAT3": (3, 3),
+    "MAT4": (4, 4),
+}
 
 
 def data_uri(uri: str, where: str) -> tuple[str, bytes]:
@@ -110,7 +121,7 @@ class Accessors:
         length = get_int(entry, "byteLength", where, 0)
         if start + length > len(data):
             raise Damage(f"ends at byte {start + length} of a buffer of {len(data)}", where=where)
-        return data[start:start + length], get_int(entry, "byteStride", where, 0, 0, 255)
+        return data[start : start + length], get_int(entry, "byteStride", where, 0, 0, 255)
 
     def raw(self, index: Any, where: str) -> AnyArray:
         """Accessor content as stored: (count, width), matrices as (count, rows, columns)."""
@@ -158,8 +169,9 @@ class Accessors:
             array = self._sparse(as_object(entry["sparse"], f"{where}.sparse"), array, dtype, rows, columns, where)
         return array.transpose(0, 2, 1) if columns > 1 else array[:, 0, :]
 
-    def _sparse(self, sparse: dict[str, Any], base: AnyArray, dtype: np.dtype[Any],
-                rows: int, columns: int, where: str) -> AnyArray:
+    def _sparse(
+        self, sparse: dict[str, Any], base: AnyArray, dtype: np.dtype[Any], rows: int, columns: int, where: str
+    ) -> AnyArray:
         where += ".sparse"
         count = get_int(sparse, "count", where, 0, 0, len(base))
         places = get_object(sparse, "indices", where)
@@ -207,8 +219,10 @@ class Accessors:
         allowed = (width,) if isinstance(width, int) else width
         found = out.shape[1] if out.ndim == 2 else out.shape[1] * out.shape[2]
         if found not in allowed:
-            raise Damage(f"has {found} components where {' or '.join(map(str, allowed))} are needed",
-                         where=f"accessors[{number}]")
+            raise Damage(
+                f"has {found} components where {' or '.join(map(str, allowed))} are needed",
+                where=f"accessors[{number}]",
+            )
         return out
 
     def integers(self, index: Any, where: str, width: int) -> AnyArray:

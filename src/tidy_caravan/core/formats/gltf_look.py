@@ -59,7 +59,9 @@ def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: 
             notes.append(Note("damaged", "texture.unreachable", where, f"{error.what}."))
             return Image(name or uri[:80], mime, None, uri[:200], entry.get("extras"))
         if data is None:
-            notes.append(Note("behind", "texture.missing", where, f"The picture “{uri[:120]}” was not found beside the scene."))
+            notes.append(
+                Note("behind", "texture.missing", where, f"The picture “{uri[:120]}” was not found beside the scene.")
+            )
     elif "bufferView" in entry:
         data = bytes(accessors.view(get_int(entry, "bufferView", where, 0))[0])
     else:
@@ -67,10 +69,24 @@ def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: 
     if data is not None:
         found = sniff_image(data)
         if not found:
-            notes.append(Note("damaged", "texture.unreadable", where, f"The picture “{(name or uri)[:80]}” is no PNG, JPEG or WebP file."))
+            notes.append(
+                Note(
+                    "damaged",
+                    "texture.unreadable",
+                    where,
+                    f"The picture “{(name or uri)[:80]}” is no PNG, JPEG or WebP file.",
+                )
+            )
             data = None
         elif mime and mime != found:
-            notes.append(Note("guess", "texture.mislabelled", where, f"The picture says {mime[:40]} and holds {found}; the content was believed."))
+            notes.append(
+                Note(
+                    "guess",
+                    "texture.mislabelled",
+                    where,
+                    f"The picture says {mime[:40]} and holds {found}; the content was believed.",
+                )
+            )
         mime = found or mime
     return Image(name, mime, data, uri, entry.get("extras"))
 
@@ -86,16 +102,21 @@ def read_sampler(entry: dict[str, Any], where: str) -> Sampler:
 
     wraps = (33071, 33648, 10497)
     return Sampler(
-        filter_code("magFilter", (9728, 9729)), filter_code("minFilter", (9728, 9729, 9984, 9985, 9986, 9987)),
-        filter_code("wrapS", wraps) or 10497, filter_code("wrapT", wraps) or 10497,
-        get_text(entry, "name", where), entry.get("extras"),
+        filter_code("magFilter", (9728, 9729)),
+        filter_code("minFilter", (9728, 9729, 9984, 9985, 9986, 9987)),
+        filter_code("wrapS", wraps) or 10497,
+        filter_code("wrapT", wraps) or 10497,
+        get_text(entry, "name", where),
+        entry.get("extras"),
     )
 
 
 def read_texture(entry: dict[str, Any], where: str, images: int, samplers: tuple[Sampler, ...]) -> Texture:
     image = get_int(entry, "source", where, -1, 0, images - 1) if "source" in entry else -1
     sampler = get_int(entry, "sampler", where, -1, 0, len(samplers) - 1) if "sampler" in entry else -1
-    return Texture(image, samplers[sampler] if sampler >= 0 else None, get_text(entry, "name", where), entry.get("extras"))
+    return Texture(
+        image, samplers[sampler] if sampler >= 0 else None, get_text(entry, "name", where), entry.get("extras")
+    )
 
 
 def read_use(entry: dict[str, Any], where: str, textures: int, strength: str = "") -> TextureUse:
@@ -130,7 +151,9 @@ class MaterialReader:
         try:
             return read_use(get_object(entry, key, self.where), f"{self.where}.{key}", self.textures, strength)
         except Damage as damage:
-            self.notes.append(Note("damaged", "import.damaged", f"{self.where}.{key}", f"Left out, because {damage.sentence()}."))
+            self.notes.append(
+                Note("damaged", "import.damaged", f"{self.where}.{key}", f"Left out, because {damage.sentence()}.")
+            )
             return None
 
     def colour(self, entry: dict[str, Any], key: str, default: tuple[float, ...]) -> tuple[float, ...]:
@@ -145,7 +168,9 @@ def read_material(entry: dict[str, Any], where: str, textures: int, notes: list[
     strength = get_object(extensions, "KHR_materials_emissive_strength", where)
     mode = get_text(entry, "alphaMode", where, "OPAQUE")
     if mode not in ("OPAQUE", "MASK", "BLEND"):
-        notes.append(Note("damaged", "import.damaged", where, f"The alpha mode “{mode[:40]}” is unknown; it is opaque now."))
+        notes.append(
+            Note("damaged", "import.damaged", where, f"The alpha mode “{mode[:40]}” is unknown; it is opaque now.")
+        )
         mode = "OPAQUE"
     return Material(
         name=get_text(entry, "name", where),

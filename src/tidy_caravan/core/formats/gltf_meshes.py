@@ -24,8 +24,9 @@ class Piece:
         self.indices, self.material, self.arrays, self.key = indices, material, arrays, key
 
 
-def read_mesh(entry: dict[str, Any], where: str, accessors: Accessors, materials: int,
-              notes: list[Note]) -> Mesh | None:
+def read_mesh(
+    entry: dict[str, Any], where: str, accessors: Accessors, materials: int, notes: list[Note]
+) -> Mesh | None:
     """The mesh, or None when it draws no triangles. Raises Damage."""
     name = get_text(entry, "name", where)
     pieces: list[Piece] = []
@@ -36,7 +37,9 @@ def read_mesh(entry: dict[str, Any], where: str, accessors: Accessors, materials
         try:
             found = read_piece(as_object(primitive, place), place, accessors, materials, notes)
         except Damage as damage:
-            notes.append(Note("damaged", "import.damaged", place, f"Left out of “{name[:80]}”, because {damage.sentence()}."))
+            notes.append(
+                Note("damaged", "import.damaged", place, f"Left out of “{name[:80]}”, because {damage.sentence()}.")
+            )
             continue
         if found:
             pieces.append(found[0])
@@ -51,8 +54,9 @@ def read_mesh(entry: dict[str, Any], where: str, accessors: Accessors, materials
     return join(pieces, targets, names, weights, name, extras, notes, where)
 
 
-def read_piece(entry: dict[str, Any], where: str, accessors: Accessors, materials: int,
-               notes: list[Note]) -> tuple[Piece, list[dict[str, AnyArray]]] | None:
+def read_piece(
+    entry: dict[str, Any], where: str, accessors: Accessors, materials: int, notes: list[Note]
+) -> tuple[Piece, list[dict[str, AnyArray]]] | None:
     mode = get_int(entry, "mode", where, 4, 0, 6)
     if mode < 4:
         notes.append(Note("behind", "import.not-a-surface", where, f"Holds {MODES[mode]}, which stay behind."))
@@ -71,22 +75,39 @@ def read_piece(entry: dict[str, Any], where: str, accessors: Accessors, material
                 raise Damage(f"{key} has {len(array)} elements for {count} vertices", where=where)
             arrays[label] = array
         except Damage as damage:
-            notes.append(Note("damaged", "import.damaged", f"{where}.{key[:80]}", f"Left out, because {damage.sentence()}."))
+            notes.append(
+                Note("damaged", "import.damaged", f"{where}.{key[:80]}", f"Left out, because {damage.sentence()}.")
+            )
     indices = read_indices(entry, where, accessors, count, mode, notes)
     finite: Bool = np.asarray(np.isfinite(arrays["positions"]).all(axis=1))
     if not finite.all():
         bad: Bool = np.logical_not(finite[indices].all(axis=1))
-        notes.append(Note("damaged", "import.not-finite", where,
-                          f"{int((~finite).sum())} positions are not finite numbers; the {int(bad.sum())} triangles on them were left out."))
+        notes.append(
+            Note(
+                "damaged",
+                "import.not-finite",
+                where,
+                f"{int((~finite).sum())} positions are not finite numbers; the {int(bad.sum())} triangles on them were left out.",
+            )
+        )
         indices = indices[~bad]
         arrays["positions"] = np.where(finite[:, None], arrays["positions"], np.float32(0))
     for label, array in list(arrays.items()):
         if array.dtype == np.float32 and not np.isfinite(array).all():
-            notes.append(Note("damaged", "import.not-finite", f"{where}.{label}", "Values that are not finite numbers were set to 0."))
+            notes.append(
+                Note(
+                    "damaged",
+                    "import.not-finite",
+                    f"{where}.{label}",
+                    "Values that are not finite numbers were set to 0.",
+                )
+            )
             arrays[label] = np.nan_to_num(array, nan=0.0, posinf=0.0, neginf=0.0)
     material = get_int(entry, "material", where, -1)
     if material >= materials:
-        notes.append(Note("damaged", "import.damaged", where, f"Refers to material {material} of {materials}; it has none now."))
+        notes.append(
+            Note("damaged", "import.damaged", where, f"Refers to material {material} of {materials}; it has none now.")
+        )
         material = -1
     morphs = []
     for k, target in enumerate(get_list(entry, "targets", where)):
@@ -129,8 +150,9 @@ def read_attribute(key: str, value: Any, where: str, accessors: Accessors) -> tu
     raise Damage(f"the attribute {key[:40]} is not known", where=where)
 
 
-def read_indices(entry: dict[str, Any], where: str, accessors: Accessors, count: int, mode: int,
-                 notes: list[Note]) -> U32:
+def read_indices(
+    entry: dict[str, Any], where: str, accessors: Accessors, count: int, mode: int, notes: list[Note]
+) -> U32:
     """(F, 3) triangles of a list, strip or fan (3.7.2.1)."""
     if "indices" in entry:
         flat = accessors.integers(entry["indices"], f"{where}.indices", 1)[:, 0].astype(np.uint32)
@@ -139,8 +161,10 @@ def read_indices(entry: dict[str, Any], where: str, accessors: Accessors, count:
         flat = np.arange(count, dtype=np.uint32)
     if mode == 4:
         if len(flat) % 3:
-            notes.append(Note("damaged", "import.damaged", where, f"{len(flat) % 3} indices at the end make no triangle."))
-        faces = flat[:len(flat) // 3 * 3].reshape(-1, 3)
+            notes.append(
+                Note("damaged", "import.damaged", where, f"{len(flat) % 3} indices at the end make no triangle.")
+            )
+        faces = flat[: len(flat) // 3 * 3].reshape(-1, 3)
     elif len(flat) < 3:
         faces = np.zeros((0, 3), np.uint32)
     elif mode == 5:
@@ -153,14 +177,28 @@ def read_indices(entry: dict[str, Any], where: str, accessors: Accessors, count:
         faces = np.stack([np.broadcast_to(flat[0], len(flat) - 2), flat[1:-1], flat[2:]], axis=1)
     good = (faces < count).all(axis=1)
     if not good.all():
-        notes.append(Note("damaged", "import.index-range", where,
-                          f"{int((~good).sum())} triangles refer to vertices that do not exist and were left out."))
+        notes.append(
+            Note(
+                "damaged",
+                "import.index-range",
+                where,
+                f"{int((~good).sum())} triangles refer to vertices that do not exist and were left out.",
+            )
+        )
         faces = faces[good]
     return faces
 
 
-def join(pieces: list[Piece], targets: list[list[dict[str, AnyArray]]], names: list[str],
-         weights: tuple[float, ...], name: str, extras: Any, notes: list[Note], where: str) -> Mesh:
+def join(
+    pieces: list[Piece],
+    targets: list[list[dict[str, AnyArray]]],
+    names: list[str],
+    weights: tuple[float, ...],
+    name: str,
+    extras: Any,
+    notes: list[Note],
+    where: str,
+) -> Mesh:
     """One mesh of all pieces. Pieces on the same vertex arrays share them; what some lack is filled."""
     blocks: list[int] = []
     offsets: dict[object, int] = {}
@@ -183,20 +221,42 @@ def join(pieces: list[Piece], targets: list[list[dict[str, AnyArray]]], names: l
                 parts.append(arrays[label])
                 continue
             parts.append(fill(label, pieces[k], next(p.arrays[label] for p in pieces if label in p.arrays)))
-            notes.append(Note("converted", "import.filled", where, f"Some pieces of “{name[:80]}” have no {label}; they were given plain ones."))
+            notes.append(
+                Note(
+                    "converted",
+                    "import.filled",
+                    where,
+                    f"Some pieces of “{name[:80]}” have no {label}; they were given plain ones.",
+                )
+            )
         columns[label] = parts[0] if len(parts) == 1 else np.concatenate(parts)
     count = min((len(t) for t in targets), default=0)
     if len({len(t) for t in targets}) > 1:
-        notes.append(Note("damaged", "import.damaged", where, "The pieces differ in their morph targets; only those of all were kept."))
+        notes.append(
+            Note(
+                "damaged",
+                "import.damaged",
+                where,
+                "The pieces differ in their morph targets; only those of all were kept.",
+            )
+        )
     morphs = tuple(join_morph(pieces, targets, blocks, i, names) for i in range(count))
     uvs = consecutive(columns, "uv", total, 2, notes, where)
     colors = consecutive(columns, "color", total, 4, notes, where)
     indices, slots = np.concatenate(faces), np.concatenate(material)
     return Mesh(
-        positions=columns["positions"], indices=indices, material=slots,
-        normals=columns.get("normals"), tangents=columns.get("tangents"), uvs=uvs, colors=colors,
+        positions=columns["positions"],
+        indices=indices,
+        material=slots,
+        normals=columns.get("normals"),
+        tangents=columns.get("tangents"),
+        uvs=uvs,
+        colors=colors,
         attributes={k.removeprefix("attribute:"): v for k, v in columns.items() if k.startswith("attribute:")},
-        morphs=morphs, morph_weights=weights[:count], name=name, extras=extras,
+        morphs=morphs,
+        morph_weights=weights[:count],
+        name=name,
+        extras=extras,
     )
 
 
@@ -215,27 +275,38 @@ def fill(label: str, piece: Piece, like: AnyArray) -> AnyArray:
     return out
 
 
-def join_morph(pieces: list[Piece], targets: list[list[dict[str, AnyArray]]], blocks: list[int],
-               index: int, names: list[str]) -> Morph:
+def join_morph(
+    pieces: list[Piece], targets: list[list[dict[str, AnyArray]]], blocks: list[int], index: int, names: list[str]
+) -> Morph:
     found: dict[str, F32 | None] = {}
     for label in ("positions", "normals", "tangents"):
         if not any(label in targets[k][index] for k in blocks):
             found[label] = None
             continue
-        found[label] = np.concatenate([
-            targets[k][index].get(label, np.zeros((len(pieces[k].arrays["positions"]), 3), np.float32))
-            for k in blocks
-        ])
+        found[label] = np.concatenate(
+            [
+                targets[k][index].get(label, np.zeros((len(pieces[k].arrays["positions"]), 3), np.float32))
+                for k in blocks
+            ]
+        )
     return Morph(**found, name=names[index] if index < len(names) else "")
 
 
-def consecutive(columns: dict[str, AnyArray], kind: str, count: int, width: int,
-                notes: list[Note], where: str) -> tuple[F32, ...]:
+def consecutive(
+    columns: dict[str, AnyArray], kind: str, count: int, width: int, notes: list[Note], where: str
+) -> tuple[F32, ...]:
     """Channels 0, 1, 2 …; a gap is filled with zeros so that the later ones keep their number."""
     present = [int(k.removeprefix(kind)) for k in columns if k.removeprefix(kind).isdigit()]
     out = []
     for channel in range(max(present, default=-1) + 1):
         if channel not in present:
-            notes.append(Note("damaged", "import.channel-gap", where, f"Channel {channel} of {kind} is missing below a later one; it is empty now."))
+            notes.append(
+                Note(
+                    "damaged",
+                    "import.channel-gap",
+                    where,
+                    f"Channel {channel} of {kind} is missing below a later one; it is empty now.",
+                )
+            )
         out.append(columns.get(f"{kind}{channel}", np.zeros((count, width), np.float32)))
     return tuple(out)

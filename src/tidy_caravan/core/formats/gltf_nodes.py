@@ -11,7 +11,17 @@ from tidy_caravan.core.conventions.transforms import compose
 from tidy_caravan.core.errors import TooLarge
 from tidy_caravan.core.formats.bundle import Limits
 from tidy_caravan.core.formats.gltf_accessors import Accessors
-from tidy_caravan.core.formats.json_fields import Damage, as_int, as_list, as_object, get_int, get_list, get_object, get_text, get_vector
+from tidy_caravan.core.formats.json_fields import (
+    Damage,
+    as_int,
+    as_list,
+    as_object,
+    get_int,
+    get_list,
+    get_object,
+    get_text,
+    get_vector,
+)
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Nodes, Note, Root
 from tidy_caravan.core.scene.arrays import F64, I32, I64
 from tidy_caravan.core.scene.nodes import depths
@@ -21,8 +31,17 @@ MANY = 20
 """Most notes of one kind about single nodes; the rest is summed up."""
 
 
-def read_nodes(raw: list[Any], mesh_of: list[int], lights: int, cameras: int, skins: int,
-               roots: tuple[Root, ...], accessors: Accessors, limits: Limits, notes: list[Note]) -> Nodes:
+def read_nodes(
+    raw: list[Any],
+    mesh_of: list[int],
+    lights: int,
+    cameras: int,
+    skins: int,
+    roots: tuple[Root, ...],
+    accessors: Accessors,
+    limits: Limits,
+    notes: list[Note],
+) -> Nodes:
     """Columns for all nodes; scatters (EXT_mesh_gpu_instancing) become nodes that share the mesh."""
     try:
         if not set(map(type, raw)) <= {dict}:
@@ -58,16 +77,36 @@ def read_nodes(raw: list[Any], mesh_of: list[int], lights: int, cameras: int, sk
         try:
             extensions = as_object(raw[i]["extensions"], where)
             if "KHR_lights_punctual" in extensions:
-                light[i] = get_int(get_object(extensions, "KHR_lights_punctual", where), "light", where, -1, 0, lights - 1)
+                light[i] = get_int(
+                    get_object(extensions, "KHR_lights_punctual", where), "light", where, -1, 0, lights - 1
+                )
             if "EXT_mesh_gpu_instancing" in extensions:
-                scatters.append((i, scatter(get_object(extensions, "EXT_mesh_gpu_instancing", where), where, accessors, limits, notes)))
+                scatters.append(
+                    (
+                        i,
+                        scatter(
+                            get_object(extensions, "EXT_mesh_gpu_instancing", where), where, accessors, limits, notes
+                        ),
+                    )
+                )
         except TooLarge:
             raise
         except Damage as damage:
             notes.append(Note("damaged", "import.damaged", where, f"Left out, because {damage.sentence()}.", (i,)))
     flags = np.zeros(len(raw), np.uint8)
-    nodes = Nodes(parent, local, mesh, light, camera, skin, flags, np.full(len(raw), -1, np.int32),
-                  np.arange(len(raw), dtype=np.int64), names, extras)
+    nodes = Nodes(
+        parent,
+        local,
+        mesh,
+        light,
+        camera,
+        skin,
+        flags,
+        np.full(len(raw), -1, np.int32),
+        np.arange(len(raw), dtype=np.int64),
+        names,
+        extras,
+    )
     nodes = outside_scenes(nodes, roots, notes)
     return expand(nodes, scatters, notes) if scatters else nodes
 
@@ -86,7 +125,11 @@ def fast_locals(raw: list[dict[str, Any]]) -> F64:
     if placed:
         values = numbers([raw[i]["matrix"] for i in placed], 16)
         local[placed] = values.reshape(-1, 4, 4).transpose(0, 2, 1)
-    plain = [i for i, n in enumerate(raw) if "translation" in n and "rotation" not in n and "scale" not in n and "matrix" not in n]
+    plain = [
+        i
+        for i, n in enumerate(raw)
+        if "translation" in n and "rotation" not in n and "scale" not in n and "matrix" not in n
+    ]
     if plain:
         local[plain, :3, 3] = numbers([raw[i]["translation"] for i in plain], 3)
     turned = [i for i, n in enumerate(raw) if ("rotation" in n or "scale" in n) and "matrix" not in n]
@@ -145,8 +188,15 @@ def slow_parents(links: list[list[Any]], notes: list[Note]) -> I32:
 
 def mended(entry: Any, where: str, count: int, notes: list[Note]) -> dict[str, Any]:
     """One node with every unusable field replaced by its default, and a note for each."""
-    out: dict[str, Any] = {"name": "", "local": np.eye(4), "mesh": -1, "camera": -1, "skin": -1,
-                           "children": [], "extensions": {}}
+    out: dict[str, Any] = {
+        "name": "",
+        "local": np.eye(4),
+        "mesh": -1,
+        "camera": -1,
+        "skin": -1,
+        "children": [],
+        "extensions": {},
+    }
 
     def attempt(key: str, make: Any) -> None:
         try:
@@ -187,10 +237,19 @@ def finite_locals(local: F64, notes: list[Note]) -> F64:
     good = np.isfinite(local).all(axis=(1, 2)) & (np.abs(local[:, 3] - (0, 0, 0, 1)).max(axis=1, initial=0) < 1e-6)
     good &= np.abs(local).max(axis=(1, 2), initial=0) < 1e12
     for i in np.flatnonzero(~good)[:MANY].tolist():
-        notes.append(Note("damaged", "import.transform", f"nodes[{i}]",
-                          "The transform is not finite or not affine; the node stands at its parent's origin now.", (i,)))
+        notes.append(
+            Note(
+                "damaged",
+                "import.transform",
+                f"nodes[{i}]",
+                "The transform is not finite or not affine; the node stands at its parent's origin now.",
+                (i,),
+            )
+        )
     if (~good).sum() > MANY:
-        notes.append(Note("damaged", "import.transform", "nodes", f"{int((~good).sum()) - MANY} more unusable transforms."))
+        notes.append(
+            Note("damaged", "import.transform", "nodes", f"{int((~good).sum()) - MANY} more unusable transforms.")
+        )
     local[~good] = np.eye(4)
     local[:, 3] = (0, 0, 0, 1)
     return local
@@ -210,15 +269,30 @@ def without_cycles(parent: I32, notes: list[Note]) -> I32:
     parent = parent.copy()
     parent[on_cycle[on_cycle >= 0]] = -1
     shown = ", ".join(map(str, on_cycle[:5].tolist()))
-    notes.append(Note("damaged", "import.cycle", "nodes", f"{len(on_cycle)} nodes are their own ancestors ({shown}); they stand at the top now.",
-                      tuple(on_cycle[:MANY].tolist())))
+    notes.append(
+        Note(
+            "damaged",
+            "import.cycle",
+            "nodes",
+            f"{len(on_cycle)} nodes are their own ancestors ({shown}); they stand at the top now.",
+            tuple(on_cycle[:MANY].tolist()),
+        )
+    )
     return without_cycles(parent, notes) if (depths(parent) < 0).any() else parent
 
 
 def in_range(values: I64, count: int, what: str, notes: list[Note]) -> I32:
     bad = np.flatnonzero((values < -1) | (values >= count))
     for i in bad[:MANY].tolist():
-        notes.append(Note("damaged", "import.damaged", f"nodes[{i}].{what}", f"Refers to {what} {int(values[i])} of {count}; it has none now.", (i,)))
+        notes.append(
+            Note(
+                "damaged",
+                "import.damaged",
+                f"nodes[{i}].{what}",
+                f"Refers to {what} {int(values[i])} of {count}; it has none now.",
+                (i,),
+            )
+        )
     out = values.copy()
     out[bad] = -1
     return out.astype(np.int32)
@@ -227,8 +301,11 @@ def in_range(values: I64, count: int, what: str, notes: list[Note]) -> I32:
 def scatter(entry: dict[str, Any], where: str, accessors: Accessors, limits: Limits, notes: list[Note]) -> F64:
     """(K, 4, 4) transforms of EXT_mesh_gpu_instancing."""
     attributes = get_object(entry, "attributes", where)
-    found = {k: accessors.floats(attributes[k], where, w).astype(np.float64)
-             for k, w in (("TRANSLATION", 3), ("ROTATION", 4), ("SCALE", 3)) if k in attributes}
+    found = {
+        k: accessors.floats(attributes[k], where, w).astype(np.float64)
+        for k, w in (("TRANSLATION", 3), ("ROTATION", 4), ("SCALE", 3))
+        if k in attributes
+    }
     count = {len(v) for v in found.values()}
     if len(count) != 1:
         raise Damage("the instance attributes are missing or differ in length", where=where)
@@ -237,9 +314,18 @@ def scatter(entry: dict[str, Any], where: str, accessors: Accessors, limits: Lim
         raise TooLarge(f"there are {k} instances, more than {limits.nodes}", where=where)
     others = sorted(set(attributes) - set(found))
     if others:
-        notes.append(Note("behind", "import.instance-attributes", where, f"The instance attributes {', '.join(others)[:100]} stay behind."))
+        notes.append(
+            Note(
+                "behind",
+                "import.instance-attributes",
+                where,
+                f"The instance attributes {', '.join(others)[:100]} stay behind.",
+            )
+        )
     rotation = np.tile((0.0, 0.0, 0.0, 1.0), (k, 1))
-    out = compose(found.get("TRANSLATION", np.zeros((k, 3))), found.get("ROTATION", rotation), found.get("SCALE", np.ones((k, 3))))
+    out = compose(
+        found.get("TRANSLATION", np.zeros((k, 3))), found.get("ROTATION", rotation), found.get("SCALE", np.ones((k, 3)))
+    )
     if not np.isfinite(out).all():
         raise Damage("the instance transforms are not all finite", where=where)
     return out
@@ -256,16 +342,29 @@ def expand(nodes: Nodes, scatters: list[tuple[int, F64]], notes: list[Note]) -> 
     for i, t in scatters:
         mesh[i] = -1
         flags[i] |= SCATTER
-        notes.append(Note("converted", "import.scatter", f"nodes[{i}]",
-                          f"A scatter of {len(t)} copies became {len(t)} instances that share their mesh.", (i,)))
+        notes.append(
+            Note(
+                "converted",
+                "import.scatter",
+                f"nodes[{i}]",
+                f"A scatter of {len(t)} copies became {len(t)} instances that share their mesh.",
+                (i,),
+            )
+        )
     hidden = (flags[owner] & HIDDEN).astype(np.uint8)
     return Nodes(
-        parent=np.concatenate([nodes.parent, owner]), local=np.concatenate([nodes.local, *(t for _, t in scatters)]),
-        mesh=np.concatenate([mesh, copies]), light=np.concatenate([nodes.light, none]),
-        camera=np.concatenate([nodes.camera, none]), skin=np.concatenate([nodes.skin, none]),
-        flags=np.concatenate([flags, hidden]), layer=np.concatenate([nodes.layer, none]),
-        source=np.arange(len(nodes) + total, dtype=np.int64), names=(*nodes.names, *names),
-        extras=nodes.extras, rest=nodes.rest,
+        parent=np.concatenate([nodes.parent, owner]),
+        local=np.concatenate([nodes.local, *(t for _, t in scatters)]),
+        mesh=np.concatenate([mesh, copies]),
+        light=np.concatenate([nodes.light, none]),
+        camera=np.concatenate([nodes.camera, none]),
+        skin=np.concatenate([nodes.skin, none]),
+        flags=np.concatenate([flags, hidden]),
+        layer=np.concatenate([nodes.layer, none]),
+        source=np.arange(len(nodes) + total, dtype=np.int64),
+        names=(*nodes.names, *names),
+        extras=nodes.extras,
+        rest=nodes.rest,
     )
 
 
@@ -281,7 +380,9 @@ def read_roots(document: dict[str, Any], count: int, notes: list[Note]) -> tuple
                 try:
                     listed.append(as_int(value, f"{where}.nodes", 0, count - 1))
                 except Damage as damage:
-                    notes.append(Note("damaged", "import.damaged", where, f"A root was left out, because {damage.sentence()}."))
+                    notes.append(
+                        Note("damaged", "import.damaged", where, f"A root was left out, because {damage.sentence()}.")
+                    )
             roots.append(Root(tuple(dict.fromkeys(listed)), get_text(scene, "name", where), scene.get("extras")))
         except Damage as damage:
             notes.append(Note("damaged", "import.damaged", where, f"Left out, because {damage.sentence()}."))
@@ -289,7 +390,9 @@ def read_roots(document: dict[str, Any], count: int, notes: list[Note]) -> tuple
     try:
         default = get_int(document, "scene", "document", 0, 0, max(0, len(roots) - 1))
     except Damage as damage:
-        notes.append(Note("damaged", "import.damaged", "scene", f"The first scene is shown, because {damage.sentence()}."))
+        notes.append(
+            Note("damaged", "import.damaged", "scene", f"The first scene is shown, because {damage.sentence()}.")
+        )
         default = 0
     return tuple(roots), default
 
@@ -303,9 +406,27 @@ def outside_scenes(nodes: Nodes, roots: tuple[Root, ...], notes: list[Note]) -> 
     outside = ~nodes.under(inside)
     if not outside.any():
         return nodes
-    notes.append(Note("behind", "import.outside-scenes", "scenes",
-                      f"{int(outside.sum())} nodes belong to no scene of the file and are switched off.",
-                      tuple(np.flatnonzero(outside)[:MANY].tolist())))
+    notes.append(
+        Note(
+            "behind",
+            "import.outside-scenes",
+            "scenes",
+            f"{int(outside.sum())} nodes belong to no scene of the file and are switched off.",
+            tuple(np.flatnonzero(outside)[:MANY].tolist()),
+        )
+    )
     flags = np.where(outside, nodes.flags | HIDDEN, nodes.flags).astype(np.uint8)
-    return Nodes(nodes.parent, nodes.local, nodes.mesh, nodes.light, nodes.camera, nodes.skin, flags,
-                 nodes.layer, nodes.source, nodes.names, nodes.extras, nodes.rest)
+    return Nodes(
+        nodes.parent,
+        nodes.local,
+        nodes.mesh,
+        nodes.light,
+        nodes.camera,
+        nodes.skin,
+        flags,
+        nodes.layer,
+        nodes.source,
+        nodes.names,
+        nodes.extras,
+        nodes.rest,
+    )

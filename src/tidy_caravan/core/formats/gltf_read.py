@@ -22,8 +22,12 @@ from tidy_caravan.core.formats.registry import reader
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene
 
 SUPPORTED = {
-    "KHR_lights_punctual", "KHR_texture_transform", "KHR_materials_unlit",
-    "KHR_materials_emissive_strength", "EXT_mesh_gpu_instancing", "KHR_mesh_quantization",
+    "KHR_lights_punctual",
+    "KHR_texture_transform",
+    "KHR_materials_unlit",
+    "KHR_materials_emissive_strength",
+    "EXT_mesh_gpu_instancing",
+    "KHR_mesh_quantization",
 }
 T = TypeVar("T")
 
@@ -40,8 +44,13 @@ def read(bundle: Bundle) -> Scene:
     check_extensions(document, bundle.main, notes)
     accessors = Accessors(document, bundle, chunk)
 
-    def every(key: str, make: Callable[[dict[str, Any], str], T], spare: Callable[[], T],
-              code: str = "import.damaged", parent: dict[str, Any] | None = None) -> tuple[T, ...]:
+    def every(
+        key: str,
+        make: Callable[[dict[str, Any], str], T],
+        spare: Callable[[], T],
+        code: str = "import.damaged",
+        parent: dict[str, Any] | None = None,
+    ) -> tuple[T, ...]:
         """One result per entry; an unusable entry becomes a spare and a note."""
         out = []
         entries = (parent or document).get(key, [])
@@ -62,7 +71,9 @@ def read(bundle: Bundle) -> Scene:
     images = every("images", lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes), gltf_look.no_image)
     samplers = every("samplers", gltf_look.read_sampler, gltf_look.no_sampler)
     textures = every("textures", lambda e, w: gltf_look.read_texture(e, w, len(images), samplers), gltf_look.no_texture)
-    materials = every("materials", lambda e, w: gltf_look.read_material(e, w, len(textures), notes), gltf_look.no_material)
+    materials = every(
+        "materials", lambda e, w: gltf_look.read_material(e, w, len(textures), notes), gltf_look.no_material
+    )
     cameras = every("cameras", gltf_things.read_camera, gltf_things.no_camera)
     light_table: dict[str, Any] = {}
     try:
@@ -82,18 +93,34 @@ def read(bundle: Bundle) -> Scene:
     except Damage as damage:
         raise UnusableInput(damage.sentence(), where=bundle.main) from damage
     skin_count = len(as_list(document.get("skins", []), "skins")) if isinstance(document.get("skins", []), list) else 0
-    nodes = read_nodes(raw_nodes, mesh_of, len(lights), len(cameras), skin_count, roots, accessors, bundle.limits, notes)
+    nodes = read_nodes(
+        raw_nodes, mesh_of, len(lights), len(cameras), skin_count, roots, accessors, bundle.limits, notes
+    )
     skins = every("skins", lambda e, w: gltf_things.read_skin(e, w, accessors, len(raw_nodes)), gltf_things.no_skin)
-    clips = every("animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip)
+    clips = every(
+        "animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip
+    )
     nodes = gltf_things.keep_rest_pose(nodes, raw_nodes, clips)
     extras = {k: document[k] for k in ("extras",) if k in document}
     asset = document.get("asset")
     if isinstance(asset, dict):
         extras["asset"] = {k: v for k, v in asset.items() if k in ("copyright", "extras")}
     return Scene(
-        convention=GLTF, nodes=nodes, meshes=unique, materials=materials, textures=textures,
-        images=images, lights=lights, cameras=cameras, skins=skins, clips=clips, roots=roots,
-        default_root=default, notes=tuple(notes), extras=extras, format="gltf",
+        convention=GLTF,
+        nodes=nodes,
+        meshes=unique,
+        materials=materials,
+        textures=textures,
+        images=images,
+        lights=lights,
+        cameras=cameras,
+        skins=skins,
+        clips=clips,
+        roots=roots,
+        default_root=default,
+        notes=tuple(notes),
+        extras=extras,
+        format="gltf",
     )
 
 
@@ -116,7 +143,9 @@ def open_document(bundle: Bundle) -> tuple[dict[str, Any], memoryview | None]:
     if not isinstance(version, str):
         raise UnusableInput("there is no asset.version; this is no glTF 2.0 file", where=bundle.main)
     if version.split(".")[0] != "2":
-        raise UnusableInput(f"this is glTF {version[:20]}; only version 2 can be read, export it as 2.0", where=bundle.main)
+        raise UnusableInput(
+            f"this is glTF {version[:20]}; only version 2 can be read, export it as 2.0", where=bundle.main
+        )
     return document, chunk
 
 
@@ -127,15 +156,19 @@ def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
     if version != 2:
         raise UnusableInput(f"this is GLB version {version}; only version 2 can be read", where=name)
     if length > len(data):
-        raise UnusableInput(f"the header claims {length} bytes and there are {len(data)}; the file is cut off", where=name)
+        raise UnusableInput(
+            f"the header claims {length} bytes and there are {len(data)}; the file is cut off", where=name
+        )
     view, at = memoryview(data)[:length], 12
     text: memoryview | None = None
     binary: memoryview | None = None
     while at + 8 <= length:
         size, kind = struct.unpack_from("<II", view, at)
         if at + 8 + size > length:
-            raise UnusableInput(f"the chunk at byte {at} claims {size} bytes and {length - at - 8} are left", where=name)
-        body = view[at + 8:at + 8 + size]
+            raise UnusableInput(
+                f"the chunk at byte {at} claims {size} bytes and {length - at - 8} are left", where=name
+            )
+        body = view[at + 8 : at + 8 + size]
         if kind == 0x4E4F534A and text is None:
             text = body
         elif kind == 0x004E4942 and binary is None:
@@ -148,6 +181,7 @@ def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
 
 def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> None:
     """Raises UnusableInput for required extensions nobody knows; optional ones become notes."""
+
     def listed(key: str) -> list[str]:
         value = document.get(key, [])
         if not isinstance(value, list) or not all(isinstance(v, str) for v in value):
@@ -160,8 +194,14 @@ def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> 
         names = ", ".join(sorted(set(required)))[:200]
         raise UnusableInput(f"the file requires {names}, which cannot be read here; export it without", where=name)
     for extension in sorted(set(listed("extensionsUsed")) - SUPPORTED):
-        notes.append(Note("behind", "import.extension", extension[:200],
-                          f"The optional extension {extension[:200]} is not known here; its data stays behind."))
+        notes.append(
+            Note(
+                "behind",
+                "import.extension",
+                extension[:200],
+                f"The optional extension {extension[:200]} is not known here; its data stays behind.",
+            )
+        )
 
 
 def share(meshes: tuple[Mesh | None, ...]) -> tuple[tuple[Mesh, ...], list[int]]:

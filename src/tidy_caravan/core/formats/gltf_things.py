@@ -48,15 +48,25 @@ def read_camera(entry: dict[str, Any], where: str) -> Camera:
     if kind == "perspective":
         lens = get_object(entry, "perspective", where)
         return Camera(
-            "perspective", name, yfov=get_number(lens, "yfov", where, 0.8, 1e-6, math.pi - 1e-6),
+            "perspective",
+            name,
+            yfov=get_number(lens, "yfov", where, 0.8, 1e-6, math.pi - 1e-6),
             aspect=get_number(lens, "aspectRatio", where, 1.0, 1e-9) if "aspectRatio" in lens else None,
             znear=get_number(lens, "znear", where, 0.1, 1e-12),
-            zfar=get_number(lens, "zfar", where, 100.0, 1e-12) if "zfar" in lens else None, extras=extras)
+            zfar=get_number(lens, "zfar", where, 100.0, 1e-12) if "zfar" in lens else None,
+            extras=extras,
+        )
     if kind == "orthographic":
         lens = get_object(entry, "orthographic", where)
         return Camera(
-            "orthographic", name, xmag=get_number(lens, "xmag", where, 1.0), ymag=get_number(lens, "ymag", where, 1.0),
-            znear=get_number(lens, "znear", where, 0.0, 0.0), zfar=get_number(lens, "zfar", where, 100.0, 1e-12), extras=extras)
+            "orthographic",
+            name,
+            xmag=get_number(lens, "xmag", where, 1.0),
+            ymag=get_number(lens, "ymag", where, 1.0),
+            znear=get_number(lens, "znear", where, 0.0, 0.0),
+            zfar=get_number(lens, "zfar", where, 100.0, 1e-12),
+            extras=extras,
+        )
     raise Damage(f"is of the unknown kind “{kind[:40]}”", where=where)
 
 
@@ -67,11 +77,14 @@ def read_light(entry: dict[str, Any], where: str) -> Light:
     spot = get_object(entry, "spot", where)
     outer = get_number(spot, "outerConeAngle", where, math.pi / 4, 0, math.pi / 2)
     return Light(
-        cast('Literal["directional", "point", "spot"]', kind), get_text(entry, "name", where),
+        cast('Literal["directional", "point", "spot"]', kind),
+        get_text(entry, "name", where),
         cast("tuple[float, float, float]", get_vector(entry, "color", where, (1.0, 1.0, 1.0))),
         get_number(entry, "intensity", where, 1.0, 0),
         get_number(entry, "range", where, 1.0, 1e-9) if "range" in entry else None,
-        get_number(spot, "innerConeAngle", where, 0.0, 0, outer), outer, entry.get("extras"),
+        get_number(spot, "innerConeAngle", where, 0.0, 0, outer),
+        outer,
+        entry.get("extras"),
     )
 
 
@@ -82,7 +95,7 @@ def read_skin(entry: dict[str, Any], where: str, accessors: Accessors, nodes: in
         inverse = accessors.floats(entry["inverseBindMatrices"], where, 16).astype(np.float64)
         if inverse.ndim != 3 or len(inverse) < len(joints) or not np.isfinite(inverse).all():
             raise Damage("has unusable inverse bind matrices", where=where)
-        inverse = inverse[:len(joints)]
+        inverse = inverse[: len(joints)]
     skeleton = get_int(entry, "skeleton", where, -1, 0, nodes - 1) if "skeleton" in entry else -1
     return Skin(joints, inverse, skeleton, get_text(entry, "name", where), entry.get("extras"))
 
@@ -101,7 +114,9 @@ def read_clip(entry: dict[str, Any], where: str, accessors: Accessors, nodes: in
     return Clip(tuple(channels), get_text(entry, "name", where), entry.get("extras"))
 
 
-def read_channel(entry: dict[str, Any], where: str, samplers: list[Any], accessors: Accessors, nodes: int) -> Channel | None:
+def read_channel(
+    entry: dict[str, Any], where: str, samplers: list[Any], accessors: Accessors, nodes: int
+) -> Channel | None:
     target = get_object(entry, "target", where)
     if "node" not in target:
         return None
@@ -132,9 +147,11 @@ def keep_rest_pose(nodes: Nodes, raw: list[Any], clips: tuple[Clip, ...]) -> Nod
         if isinstance(entry, dict) and "matrix" not in entry:
             try:
                 where = f"nodes[{node}]"
-                rest[node] = (get_vector(entry, "translation", where, (0.0, 0.0, 0.0)),
-                              get_vector(entry, "rotation", where, (0.0, 0.0, 0.0, 1.0)),
-                              get_vector(entry, "scale", where, (1.0, 1.0, 1.0)))
+                rest[node] = (
+                    get_vector(entry, "translation", where, (0.0, 0.0, 0.0)),
+                    get_vector(entry, "rotation", where, (0.0, 0.0, 0.0, 1.0)),
+                    get_vector(entry, "scale", where, (1.0, 1.0, 1.0)),
+                )
             except Damage:
                 continue  # its damaged transform has its note already
     return replace(nodes, rest=rest) if rest else nodes

@@ -65,8 +65,10 @@ class Builder:
             return self.seen[key]
         flat = np.ascontiguousarray(array).reshape(len(array), -1)
         entry: dict[str, Any] = {
-            "bufferView": self.view(flat.tobytes(), target), "componentType": CODES[flat.dtype.str[1:]],
-            "count": len(flat), "type": SHAPES[flat.shape[1]],
+            "bufferView": self.view(flat.tobytes(), target),
+            "componentType": CODES[flat.dtype.str[1:]],
+            "count": len(flat),
+            "type": SHAPES[flat.shape[1]],
         }
         if bounds:
             entry["min"], entry["max"] = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
@@ -109,7 +111,9 @@ def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
 def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any], Builder, Written, dict[str, bytes]]:
     builder, out = Builder(), Written({})
     used: set[str] = set()
-    document: dict[str, Any] = {"asset": {"version": "2.0", "generator": "Tidy Caravan", **scene.extras.get("asset", {})}}
+    document: dict[str, Any] = {
+        "asset": {"version": "2.0", "generator": "Tidy Caravan", **scene.extras.get("asset", {})}
+    }
     pictures: dict[str, bytes] = {}
     images, image_of = write_images(scene, builder, loose, pictures, out)
     samplers: list[dict[str, Any]] = []
@@ -117,10 +121,17 @@ def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any
     materials = [write_material(m, texture_of, used) for m in scene.materials]
     meshes, mesh_of = write_meshes(scene, builder, out)
     skin_of = {i: k for k, i in enumerate(i for i, s in enumerate(scene.skins) if s.joints)}
-    skins = [_named({"joints": list(s.joints)}, s.name, s.extras)
-             | ({"inverseBindMatrices": builder.accessor(s.inverse_bind.transpose(0, 2, 1).astype(np.float32))} if s.inverse_bind is not None else {})
-             | ({"skeleton": s.skeleton} if s.skeleton >= 0 else {})
-             for s in scene.skins if s.joints]
+    skins = [
+        _named({"joints": list(s.joints)}, s.name, s.extras)
+        | (
+            {"inverseBindMatrices": builder.accessor(s.inverse_bind.transpose(0, 2, 1).astype(np.float32))}
+            if s.inverse_bind is not None
+            else {}
+        )
+        | ({"skeleton": s.skeleton} if s.skeleton >= 0 else {})
+        for s in scene.skins
+        if s.joints
+    ]
     nodes = write_nodes(scene, mesh_of, skin_of, builder, used, out, instancing)
     renumber = out.node_index
     for skin in skins:
@@ -136,14 +147,23 @@ def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any
     if roots:
         document["scene"] = scene.default_root
         document["scenes"] = [
-            _named({"nodes": [renumber[n] for n in r.nodes]} if r.nodes else {}, r.name, r.extras) for r in roots]
+            _named({"nodes": [renumber[n] for n in r.nodes]} if r.nodes else {}, r.name, r.extras) for r in roots
+        ]
     else:
         tops = [renumber[i] for i in np.flatnonzero(scene.nodes.parent < 0).tolist()]
         document["scene"], document["scenes"] = 0, [{"nodes": tops} if tops else {}]
     tables = {
-        "nodes": nodes, "meshes": meshes, "materials": materials, "textures": textures, "images": images,
-        "samplers": samplers, "cameras": [write_camera(c) for c in scene.cameras], "skins": skins,
-        "animations": write_clips(scene, builder, renumber), "accessors": builder.accessors, "bufferViews": builder.views,
+        "nodes": nodes,
+        "meshes": meshes,
+        "materials": materials,
+        "textures": textures,
+        "images": images,
+        "samplers": samplers,
+        "cameras": [write_camera(c) for c in scene.cameras],
+        "skins": skins,
+        "animations": write_clips(scene, builder, renumber),
+        "accessors": builder.accessors,
+        "bufferViews": builder.views,
     }
     document |= {k: v for k, v in tables.items() if v}
     if "extras" in scene.extras:
@@ -159,8 +179,9 @@ def _named(entry: dict[str, Any], name: str, extras: Any) -> dict[str, Any]:
     return entry
 
 
-def write_images(scene: Scene, builder: Builder, loose: bool, pictures: dict[str, bytes],
-                 out: Written) -> tuple[list[dict[str, Any]], dict[int, int]]:
+def write_images(
+    scene: Scene, builder: Builder, loose: bool, pictures: dict[str, bytes], out: Written
+) -> tuple[list[dict[str, Any]], dict[int, int]]:
     images: list[dict[str, Any]] = []
     index: dict[int, int] = {}
     for i, image in enumerate(scene.images):
@@ -191,8 +212,9 @@ def picture_path(name: str, index: int, mime: str, taken: dict[str, bytes]) -> s
     return path
 
 
-def write_textures(scene: Scene, image_of: dict[int, int], samplers: list[dict[str, Any]],
-                   out: Written) -> tuple[list[dict[str, Any]], dict[int, int]]:
+def write_textures(
+    scene: Scene, image_of: dict[int, int], samplers: list[dict[str, Any]], out: Written
+) -> tuple[list[dict[str, Any]], dict[int, int]]:
     textures: list[dict[str, Any]] = []
     index: dict[int, int] = {}
     known: dict[Sampler, int] = {}
@@ -312,16 +334,30 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
             out.remarks.append(f"{mended} normals of “{mesh.name}” were no unit vectors and were put right.")
         attributes["NORMAL"] = builder.accessor(normals, ARRAY_BUFFER)
         if mesh.tangents is not None:
-            tangents, mended = unit_vectors(mesh.tangents, lambda: np.tile(np.array((1, 0, 0), np.float32), (mesh.vertices, 1)))
+            tangents, mended = unit_vectors(
+                mesh.tangents, lambda: np.tile(np.array((1, 0, 0), np.float32), (mesh.vertices, 1))
+            )
             if not np.isin(tangents[:, 3], (-1.0, 1.0)).all():
                 tangents = tangents.copy()
                 tangents[:, 3] = np.where(tangents[:, 3] < 0, -1.0, 1.0)
             attributes["TANGENT"] = builder.accessor(tangents, ARRAY_BUFFER)
     uvs = list(mesh.uvs)
-    needed = max((use.channel if use.transform_channel is None else use.transform_channel
-                  for s in mesh.slots if s >= 0 for use in scene.materials[s].uses()), default=-1) + 1
+    needed = (
+        max(
+            (
+                use.channel if use.transform_channel is None else use.transform_channel
+                for s in mesh.slots
+                if s >= 0
+                for use in scene.materials[s].uses()
+            ),
+            default=-1,
+        )
+        + 1
+    )
     if needed > len(uvs):
-        out.remarks.append(f"“{mesh.name}” has {len(uvs)} UV sets and its material samples set {needed - 1}; empty sets were added.")
+        out.remarks.append(
+            f"“{mesh.name}” has {len(uvs)} UV sets and its material samples set {needed - 1}; empty sets were added."
+        )
         uvs += [np.zeros((mesh.vertices, 2), np.float32)] * (needed - len(uvs))
     for k, uv in enumerate(uvs):
         attributes[f"TEXCOORD_{k}"] = builder.accessor(uv, ARRAY_BUFFER)
@@ -333,7 +369,11 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
     for morph in mesh.morphs:
         target = {}
         for key, offsets in zip(("POSITION", "NORMAL", "TANGENT"), morph.arrays(), strict=True):
-            if offsets is not None and not (key == "TANGENT" and "TANGENT" not in attributes) and not (key == "NORMAL" and "NORMAL" not in attributes):
+            if (
+                offsets is not None
+                and not (key == "TANGENT" and "TANGENT" not in attributes)
+                and not (key == "NORMAL" and "NORMAL" not in attributes)
+            ):
                 target[key] = builder.accessor(offsets, ARRAY_BUFFER, bounds=key == "POSITION")
         targets.append(target)
     kind = np.uint16 if mesh.vertices <= 65535 else np.uint32
@@ -352,8 +392,15 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
     return _named(entry, mesh.name, mesh.extras)
 
 
-def write_nodes(scene: Scene, mesh_of: dict[int, int], skin_of: dict[int, int], builder: Builder,
-                used: set[str], out: Written, instancing: bool) -> list[dict[str, Any]]:
+def write_nodes(
+    scene: Scene,
+    mesh_of: dict[int, int],
+    skin_of: dict[int, int],
+    builder: Builder,
+    used: set[str],
+    out: Written,
+    instancing: bool,
+) -> list[dict[str, Any]]:
     """Node entries; identity parts are left out. Scatters become one node when `instancing`."""
     nodes = scene.nodes
     swallowed, batches = scatter_batches(scene) if instancing else (np.zeros(len(nodes), np.bool_), {})
@@ -404,7 +451,9 @@ def write_nodes(scene: Scene, mesh_of: dict[int, int], skin_of: dict[int, int], 
         if mesh in mesh_of:
             used.add("EXT_mesh_gpu_instancing")
             entries[i]["mesh"] = mesh_of[mesh]
-            entries[i]["extensions"] = {"EXT_mesh_gpu_instancing": {"attributes": instance_attributes(matrices, builder)}}
+            entries[i]["extensions"] = {
+                "EXT_mesh_gpu_instancing": {"attributes": instance_attributes(matrices, builder)}
+            }
     return entries if not swallowed.any() else [entries[i] for i in kept.tolist()]
 
 
@@ -465,11 +514,16 @@ def write_clips(scene: Scene, builder: Builder, renumber: list[int]) -> list[dic
             if (channel.node, channel.path) in taken:
                 continue
             taken.add((channel.node, channel.path))
-            samplers.append({
-                "input": builder.accessor(channel.times.reshape(-1, 1), bounds=True),
-                "output": builder.accessor(channel.values), "interpolation": channel.interpolation,
-            })
-            channels.append({"sampler": len(samplers) - 1, "target": {"node": renumber[channel.node], "path": channel.path}})
+            samplers.append(
+                {
+                    "input": builder.accessor(channel.times.reshape(-1, 1), bounds=True),
+                    "output": builder.accessor(channel.values),
+                    "interpolation": channel.interpolation,
+                }
+            )
+            channels.append(
+                {"sampler": len(samplers) - 1, "target": {"node": renumber[channel.node], "path": channel.path}}
+            )
         if channels:
             entries.append(_named({"channels": channels, "samplers": samplers}, clip.name, clip.extras))
     return entries

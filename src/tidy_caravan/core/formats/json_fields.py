@@ -15,8 +15,15 @@ class Damage(UnusableInput):
 
 
 def kind_of(value: Any) -> str:
-    names = {dict: "an object", list: "a list", str: "a text", bool: "true/false", int: "a number",
-             float: "a number", type(None): "null"}
+    names = {
+        dict: "an object",
+        list: "a list",
+        str: "a text",
+        bool: "true/false",
+        int: "a number",
+        float: "a number",
+        type(None): "null",
+    }
     return names.get(type(value), type(value).__name__)
 
 
@@ -73,8 +80,9 @@ def as_number(value: Any, where: str) -> float:
     return number
 
 
-def get_number(data: dict[str, Any], key: str, where: str, default: float,
-               low: float = -math.inf, high: float = math.inf) -> float:
+def get_number(
+    data: dict[str, Any], key: str, where: str, default: float, low: float = -math.inf, high: float = math.inf
+) -> float:
     if key not in data:
         return default
     value = as_number(data[key], f"{where}.{key}")

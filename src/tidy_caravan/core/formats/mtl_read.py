@@ -10,8 +10,21 @@ from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.gltf_look import sniff_image
 from tidy_caravan.core.scene import Image, Material, Note, Texture, TextureUse
 
-OPTIONS = {"-blendu": 1, "-blendv": 1, "-boost": 1, "-bm": 1, "-cc": 1, "-clamp": 1, "-imfchan": 1,
-           "-mm": 2, "-o": 3, "-s": 3, "-t": 3, "-texres": 1, "-type": 1}
+OPTIONS = {
+    "-blendu": 1,
+    "-blendv": 1,
+    "-boost": 1,
+    "-bm": 1,
+    "-cc": 1,
+    "-clamp": 1,
+    "-imfchan": 1,
+    "-mm": 2,
+    "-o": 3,
+    "-s": 3,
+    "-t": 3,
+    "-texres": 1,
+    "-type": 1,
+}
 
 
 class MaterialTable:
@@ -33,8 +46,14 @@ class MaterialTable:
                 self.materials.append(self._defined[name])
             else:
                 self.materials.append(Material(name, metallic=0.0))
-                self.notes.append(Note("behind", "material.undefined", name[:120],
-                                       f"The material “{name[:80]}” is used and no MTL file defines it; it is plain white."))
+                self.notes.append(
+                    Note(
+                        "behind",
+                        "material.undefined",
+                        name[:120],
+                        f"The material “{name[:80]}” is used and no MTL file defines it; it is plain white.",
+                    )
+                )
         return self._index[name]
 
     def load(self, names: str) -> None:
@@ -47,7 +66,14 @@ class MaterialTable:
         for part in parts if len(parts) > 1 else [names]:
             data = self._find(part)
             if data is None:
-                self.notes.append(Note("behind", "material.library-missing", part[:120], f"The material file “{part[:120]}” was not found beside the scene."))
+                self.notes.append(
+                    Note(
+                        "behind",
+                        "material.library-missing",
+                        part[:120],
+                        f"The material file “{part[:120]}” was not found beside the scene.",
+                    )
+                )
             else:
                 self.parse(data.decode("utf-8", errors="replace"), part)
 
@@ -73,7 +99,14 @@ class MaterialTable:
             try:
                 current = self.field(current, word.lower(), rest)
             except ValueError:
-                self.notes.append(Note("damaged", "import.damaged", f"{where[:80]}, line {number}", f"“{line.strip()[:60]}” cannot be read and was left out."))
+                self.notes.append(
+                    Note(
+                        "damaged",
+                        "import.damaged",
+                        f"{where[:80]}, line {number}",
+                        f"“{line.strip()[:60]}” cannot be read and was left out.",
+                    )
+                )
         if name:
             self._defined[name] = current
         for known, index in self._index.items():
@@ -118,9 +151,23 @@ class MaterialTable:
             data = self._find(path)
             mime = sniff_image(data) if data is not None else ""
             if data is None:
-                self.notes.append(Note("behind", "texture.missing", path[:120], f"The picture “{path[:120]}” was not found beside the scene."))
+                self.notes.append(
+                    Note(
+                        "behind",
+                        "texture.missing",
+                        path[:120],
+                        f"The picture “{path[:120]}” was not found beside the scene.",
+                    )
+                )
             elif not mime:
-                self.notes.append(Note("damaged", "texture.unreadable", path[:120], f"The picture “{path[:80]}” is no PNG, JPEG or WebP file."))
+                self.notes.append(
+                    Note(
+                        "damaged",
+                        "texture.unreadable",
+                        path[:120],
+                        f"The picture “{path[:80]}” is no PNG, JPEG or WebP file.",
+                    )
+                )
                 data = None
             self.images.append(Image(path.replace("\\", "/").rsplit("/", 1)[-1], mime, data, path))
             self.textures.append(Texture(len(self.images) - 1))

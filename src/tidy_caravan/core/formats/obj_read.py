@@ -51,8 +51,14 @@ class Parsed:
 @reader("obj", ".obj", sniff=is_obj)
 def read(bundle: Bundle) -> Scene:
     """One node per object and group. Raises UnusableInput when there is not a single usable vertex."""
-    notes: list[Note] = [Note("guess", "import.convention", bundle.main,
-                              "OBJ declares neither unit nor axes; metre, Y up, right-handed was assumed.")]
+    notes: list[Note] = [
+        Note(
+            "guess",
+            "import.convention",
+            bundle.main,
+            "OBJ declares neither unit nor axes; metre, Y up, right-handed was assumed.",
+        )
+    ]
     text = bundle.data.decode("utf-8", errors="replace").replace("\\\r\n", " ").replace("\\\n", " ")
     materials = MaterialTable(bundle, notes)
     parsed = split_lines(text, materials)
@@ -64,19 +70,44 @@ def read(bundle: Bundle) -> Scene:
     for word, count in sorted(parsed.other.items()):
         kinds = {"l": "lines", "p": "points", "curv": "curves", "surf": "surfaces"}
         if word in kinds:
-            notes.append(Note("behind", "import.not-a-surface", bundle.main, f"{count} {kinds[word]} stay behind; only surfaces travel."))
+            notes.append(
+                Note(
+                    "behind",
+                    "import.not-a-surface",
+                    bundle.main,
+                    f"{count} {kinds[word]} stay behind; only surfaces travel.",
+                )
+            )
     finite: AnyArray = np.asarray(np.isfinite(positions).all(axis=1))
     if not finite.all():
-        notes.append(Note("damaged", "import.not-finite", bundle.main,
-                          f"{int((~finite).sum())} positions are not finite numbers; faces on them were left out."))
+        notes.append(
+            Note(
+                "damaged",
+                "import.not-finite",
+                bundle.main,
+                f"{int((~finite).sum())} positions are not finite numbers; faces on them were left out.",
+            )
+        )
         positions = np.where(finite[:, None], positions, 0.0)
     pieces = Pieces(positions, colors, np.nan_to_num(coordinates), np.nan_to_num(normals), finite, notes)
     scene = assemble(parsed.runs, pieces, bundle.main)
     if not len(scene.nodes.parts):
-        notes.append(Note("behind", "import.no-faces", bundle.main, "The file holds vertices and no usable face; there is nothing to carry."))
-    return scene.but(materials=tuple(materials.materials), textures=tuple(materials.textures),
-                     images=tuple(materials.images), notes=tuple(notes), format="obj",
-                     convention=replace(GLTF, declared=False))
+        notes.append(
+            Note(
+                "behind",
+                "import.no-faces",
+                bundle.main,
+                "The file holds vertices and no usable face; there is nothing to carry.",
+            )
+        )
+    return scene.but(
+        materials=tuple(materials.materials),
+        textures=tuple(materials.textures),
+        images=tuple(materials.images),
+        notes=tuple(notes),
+        format="obj",
+        convention=replace(GLTF, declared=False),
+    )
 
 
 def split_lines(text: str, materials: MaterialTable) -> Parsed:
@@ -134,7 +165,7 @@ def vertices(lines: list[str], word: str, width: int, notes: list[Note]) -> tupl
         if len(values) < width and word != "vt":
             bad += 1
             continue
-        out[i, :len(values)] = values
+        out[i, : len(values)] = values
     if bad:
         notes.append(Note("damaged", "import.damaged", word, f"{bad} lines “{word}” hold no usable numbers."))
     return out, None
@@ -143,8 +174,9 @@ def vertices(lines: list[str], word: str, width: int, notes: list[Note]) -> tupl
 class Pieces:
     """All vertex data of the file, from which the meshes of the runs are cut."""
 
-    def __init__(self, positions: F64, colors: F64 | None, coordinates: F64, normals: F64,
-                 finite: AnyArray, notes: list[Note]) -> None:
+    def __init__(
+        self, positions: F64, colors: F64 | None, coordinates: F64, normals: F64, finite: AnyArray, notes: list[Note]
+    ) -> None:
         self.positions, self.colors, self.coordinates, self.normals = positions, colors, coordinates, normals
         self.finite, self.notes = finite, notes
         self.told = 0
@@ -189,8 +221,15 @@ class Pieces:
         if self.colors is not None:
             rgb = self.colors[chosen[:, 0]]
             colors = (np.column_stack([rgb, np.ones(len(rgb))]).astype(np.float32),)
-        return Mesh(self.positions[chosen[:, 0]].astype(np.float32), indices, slot[face],
-                    normals=normals, uvs=() if uv is None else (uv,), colors=colors, name=name)
+        return Mesh(
+            self.positions[chosen[:, 0]].astype(np.float32),
+            indices,
+            slot[face],
+            normals=normals,
+            uvs=() if uv is None else (uv,),
+            colors=colors,
+            name=name,
+        )
 
     def corners(self, run: Run) -> tuple[I64, I64]:
         """(C, 3) resolved indices v, vt, vn (-1 for none) and (F,) corners per usable face."""

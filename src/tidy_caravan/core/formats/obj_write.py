@@ -44,7 +44,13 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
                 text.write(f"usemtl {material_names[slot]}\n")
             write_faces(text, faces[mesh.material == slot].astype(np.int64), base, counts)
         base += counts
-    for remark in ("tree", "sharing of meshes", "pivots and rotations", "UV sets after the first", "lights, cameras, skins and clips"):
+    for remark in (
+        "tree",
+        "sharing of meshes",
+        "pivots and rotations",
+        "UV sets after the first",
+        "lights, cameras, skins and clips",
+    ):
         out.remarks.append(f"OBJ cannot hold: {remark}.")
     out.files[f"{name}.obj"] = text.getvalue().encode()
     out.files[f"{name}.mtl"] = write_materials(scene, material_names, pictures).encode()
@@ -59,7 +65,14 @@ def rows(text: io.StringIO, word: str, values: F64) -> None:
 
 def world_normals(normals: F64, linear: F64) -> F64:
     """(V, 3) unit normals under a linear map: the cofactor matrix, so that mirrors and scales are right."""
-    cofactor = np.stack([np.cross(linear[:, 1], linear[:, 2]), np.cross(linear[:, 2], linear[:, 0]), np.cross(linear[:, 0], linear[:, 1])], axis=1)
+    cofactor = np.stack(
+        [
+            np.cross(linear[:, 1], linear[:, 2]),
+            np.cross(linear[:, 2], linear[:, 0]),
+            np.cross(linear[:, 0], linear[:, 1]),
+        ],
+        axis=1,
+    )
     sign = -1.0 if np.linalg.det(linear) < 0 else 1.0
     moved = normals @ cofactor.T * sign
     length = np.linalg.norm(moved, axis=1, keepdims=True)

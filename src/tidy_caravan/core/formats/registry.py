@@ -32,17 +32,21 @@ W = TypeVar("W", bound=Callable[..., WrittenFiles])
 
 def reader(name: str, *endings: str, sniff: Sniffer) -> Callable[[R], R]:
     """Registers a reader. `sniff` tells from the first bytes whether a file is of this format."""
+
     def register(function: R) -> R:
         _readers[name] = (function, endings, sniff)
         return function
+
     return register
 
 
 def writer(name: str) -> Callable[[W], W]:
     """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles."""
+
     def register(function: W) -> W:
         _writers[name] = function
         return function
+
     return register
 
 
@@ -73,12 +77,11 @@ def load(bundle: Bundle) -> Scene:
     chosen = (both or strong or by_ending or by_content)[:1]
     if not chosen:
         raise UnusableInput(
-            f"this is no format that can be read here; known are {', '.join(endings())} and zip",
-            where=bundle.main)
+            f"this is no format that can be read here; known are {', '.join(endings())} and zip", where=bundle.main
+        )
     name = chosen[0]
     if name not in by_content:
-        raise UnusableInput(f"the content is not what the ending {ending} says; export it again",
-                            where=bundle.main)
+        raise UnusableInput(f"the content is not what the ending {ending} says; export it again", where=bundle.main)
     try:
         scene = _readers[name][0](bundle)
     except CaravanError:
@@ -86,10 +89,17 @@ def load(bundle: Bundle) -> Scene:
     except RecursionError as error:
         raise UnusableInput("the file is nested too deeply to be read", where=bundle.main) from error
     except MemoryError as error:
-        raise UnusableInput("the file needs more memory than there is; send it in smaller pieces",
-                            where=bundle.main) from error
+        raise UnusableInput(
+            "the file needs more memory than there is; send it in smaller pieces", where=bundle.main
+        ) from error
     notes = [Note("damaged", "import.bundle", bundle.main, text) for text in bundle.complaints]
     if name not in by_ending:
-        notes.append(Note("guess", "import.mislabelled", bundle.main,
-                          f"The ending {ending or '(none)'} does not fit; the content is {name} and was read as that."))
+        notes.append(
+            Note(
+                "guess",
+                "import.mislabelled",
+                bundle.main,
+                f"The ending {ending or '(none)'} does not fit; the content is {name} and was read as that.",
+            )
+        )
     return replace(scene, notes=(*notes, *scene.notes), format=scene.format or name) if notes else scene

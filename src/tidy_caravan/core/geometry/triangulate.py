@@ -29,7 +29,7 @@ def fan_or_ears(points: F64, counts: I64) -> tuple[I64, I64]:
         owners.append(np.repeat(four, 2))
     for face in np.flatnonzero(counts > 4).tolist():
         begin, size = int(starts[face]), int(counts[face])
-        cut = ears(points[begin:begin + size]) + begin
+        cut = ears(points[begin : begin + size]) + begin
         triangles.append(cut)
         owners.append(np.full(len(cut), face))
     joined, owner = np.concatenate(triangles), np.concatenate(owners)
@@ -39,6 +39,7 @@ def fan_or_ears(points: F64, counts: I64) -> tuple[I64, I64]:
 
 def split_quads(p: F64, corner: I64) -> I64:
     """(Q, 4, 3) points, (Q, 4) corner numbers -> (2Q, 3); the diagonal whose halves agree."""
+
     def agree(a: int, b: int, c: int, d: int) -> F64:
         first = np.cross(p[:, b] - p[:, a], p[:, c] - p[:, a])
         second = np.cross(p[:, c] - p[:, a], p[:, d] - p[:, a])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-Axis = Literal["+X", "-X", "+Y", "-Y", "+Z", "-Z"]
+Axis = Literal["X", "-X", "Y", "-Y", "Z", "-Z"]
 Handedness = Literal["right", "left"]
 
 
@@ -20,7 +20,7 @@ class Convention:
     """
 
     metres_per_unit: float = 1.0
-    up: Axis = "+Y"
+    up: Axis = "Y"
     forward: Axis = "-Z"
     handedness: Handedness = "right"
     declared: bool = True
@@ -28,11 +28,14 @@ class Convention:
     def label(self) -> str:
         """For people, such as `metre, Y up, right-handed`."""
         units = {
-            0.001: "millimetre", 0.01: "centimetre", 0.0254: "inch", 0.3048: "foot", 1.0: "metre",
+            0.001: "millimetre",
+            0.01: "centimetre",
+            0.0254: "inch",
+            0.3048: "foot",
+            1.0: "metre",
         }
         unit = units.get(self.metres_per_unit, f"{self.metres_per_unit:g} m")
-        up = self.up[1] if self.up[0] == "+" else self.up
-        return f"{unit}, {up} up, {self.handedness}-handed"
+        return f"{unit}, {self.up} up, {self.handedness}-handed"
 
 
 GLTF = Convention()

@@ -79,6 +79,11 @@ class Material:
     extras: Any = None
 
     def uses(self) -> tuple[TextureUse, ...]:
-        every = (self.base_color_texture, self.metallic_roughness_texture, self.normal_texture,
-                 self.occlusion_texture, self.emissive_texture)
+        every = (
+            self.base_color_texture,
+            self.metallic_roughness_texture,
+            self.normal_texture,
+            self.occlusion_texture,
+            self.emissive_texture,
+        )
         return tuple(u for u in every if u is not None)

@@ -74,7 +74,9 @@ class Mesh:
     def arrays(self) -> list[tuple[str, AnyArray]]:
         """Every array with a label that is unique in the mesh, in a fixed order."""
         out: list[tuple[str, AnyArray]] = [
-            ("positions", self.positions), ("indices", self.indices), ("material", self.material),
+            ("positions", self.positions),
+            ("indices", self.indices),
+            ("material", self.material),
         ]
         if self.normals is not None:
             out.append(("normals", self.normals))
@@ -123,18 +125,18 @@ class Mesh:
 
     def with_vertices(self, source: AnyArray, **changes: Any) -> Mesh:
         """The mesh with vertices taken from `source` (V',): every vertex array is gathered."""
+
         def take(array: AnyArray | None) -> Any:
             return None if array is None else array[source]
 
         values: dict[str, Any] = {
-            "positions": take(self.positions), "normals": take(self.normals),
-            "tangents": take(self.tangents), "uvs": tuple(take(u) for u in self.uvs),
+            "positions": take(self.positions),
+            "normals": take(self.normals),
+            "tangents": take(self.tangents),
+            "uvs": tuple(take(u) for u in self.uvs),
             "colors": tuple(take(c) for c in self.colors),
             "attributes": {k: take(v) for k, v in self.attributes.items()},
-            "morphs": tuple(
-                Morph(take(m.positions), take(m.normals), take(m.tangents), m.name)
-                for m in self.morphs
-            ),
+            "morphs": tuple(Morph(take(m.positions), take(m.normals), take(m.tangents), m.name) for m in self.morphs),
         }
         return replace(self, **(values | changes))
 

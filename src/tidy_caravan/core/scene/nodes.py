@@ -130,12 +130,19 @@ def make_nodes(parent: Any, local: F64, names: Any, **columns: Any) -> Nodes:
     n = len(local)
     none = np.full(n, -1, dtype=np.int32)
     values: dict[str, Any] = {
-        "mesh": none, "light": none, "camera": none, "skin": none, "layer": none,
-        "flags": np.zeros(n, dtype=np.uint8), "source": np.arange(n, dtype=np.int64),
+        "mesh": none,
+        "light": none,
+        "camera": none,
+        "skin": none,
+        "layer": none,
+        "flags": np.zeros(n, dtype=np.uint8),
+        "source": np.arange(n, dtype=np.int64),
     } | columns
     for key in ("mesh", "light", "camera", "skin", "layer"):
         values[key] = np.asarray(values[key], dtype=np.int32)
     return Nodes(
-        parent=np.asarray(parent, dtype=np.int32), local=np.asarray(local, dtype=np.float64),
-        names=tuple(names), **values,
+        parent=np.asarray(parent, dtype=np.int32),
+        local=np.asarray(local, dtype=np.float64),
+        names=tuple(names),
+        **values,
     )

@@ -61,7 +61,7 @@ class Scene:
                 continue
             step = max(1, CHUNK // len(points))
             for at in range(0, len(rows), step):
-                batch = rows[at:at + step]
+                batch = rows[at : at + step]
                 world = self.nodes.world[parts[batch]]
                 moved = points @ world[:, :3, :3].transpose(0, 2, 1) + world[:, None, :3, 3]
                 out[batch, 0] = moved.min(axis=1)

@@ -1,0 +1,1 @@
+"""Stand-in receivers and the comparison of what arrived with what left."""

@@ -1,0 +1,51 @@
+"""The whole way in one place, used by shell and server alike: run the route, survey, pack."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.manifest import PackedChange, PackedCheck
+from tidy_caravan.core.packing.pack import Package, Source, pack
+from tidy_caravan.core.route import Route, StepRecord, read_convention, run
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps import MeshCache
+from tidy_caravan.core.survey import Finding, survey
+
+
+def carry(
+    scene: Scene,
+    name: str,
+    sha256: str,
+    destination: Destination,
+    route: Route,
+    fmt: FormatName,
+    *,
+    progress: Callable[[str, int, int], None] = lambda title, done, total: None,
+    cache: MeshCache | None = None,
+) -> tuple[Package, Scene, list[StepRecord], list[Finding]]:
+    """Package, scene as packed, what the steps changed, and the findings that are left. Raises CaravanError."""
+    done, records = run(scene, route, destination, progress=progress, cache=cache)
+    findings = survey(done, destination)
+    package = package_of(done, scene, name, sha256, destination, route, fmt, records, findings)
+    return package, done, records, findings
+
+
+def package_of(
+    done: Scene,
+    source: Scene,
+    name: str,
+    sha256: str,
+    destination: Destination,
+    route: Route,
+    fmt: FormatName,
+    records: list[StepRecord],
+    findings: list[Finding],
+) -> Package:
+    """The package of a scene that already went through its route."""
+    origin = Source(name, sha256, read_convention(source, route))
+    changes = [
+        PackedChange(step=r.kind, text=c.text, count=c.count, problem=c.problem) for r in records for c in r.changes
+    ]
+    checks = [PackedCheck(code=f.code, severity=f.severity, count=f.count, text=f.text) for f in findings]
+    return pack(done, origin, destination, fmt, route=route.steps, changes=changes, checks=checks)

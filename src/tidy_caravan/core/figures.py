@@ -1,0 +1,78 @@
+"""The totals people quote: counts, draw calls and bytes of a scene."""
+
+from __future__ import annotations
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.conventions.axes import linear_map
+from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
+from tidy_caravan.core.scene.arrays import F64
+
+
+class Counts(BaseModel):
+    """instances: parts that share their mesh with another part. drawCalls: one per part and material on
+    it; drawCallsInstanced: one per mesh and material. Hidden parts draw nothing."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, frozen=True)
+
+    nodes: int
+    parts: int
+    unique_meshes: int
+    instances: int
+    triangles: int
+    unique_triangles: int
+    vertices: int
+    materials: int
+    textures: int
+    lights: int
+    cameras: int
+    draw_calls: int
+    draw_calls_instanced: int
+    mesh_bytes: int
+    texture_bytes: int
+
+
+def count(scene: Scene) -> Counts:
+    """Figures of a scene; O(nodes + meshes)."""
+    per_mesh = scene.instance_counts
+    triangles = np.array([m.triangles for m in scene.meshes], np.int64)
+    slots = np.array([len(m.slots) for m in scene.meshes], np.int64)
+    nodes = scene.nodes
+    drawn = nodes.mesh[(nodes.mesh >= 0) & ((nodes.flags & HIDDEN) == 0)]
+    drawn_per_mesh = np.bincount(drawn, minlength=len(scene.meshes))
+    used = per_mesh > 0
+    return Counts(
+        nodes=len(nodes),
+        parts=len(nodes.parts),
+        unique_meshes=int(used.sum()),
+        instances=int(per_mesh[per_mesh > 1].sum()),
+        triangles=int((triangles * per_mesh).sum()),
+        unique_triangles=int(triangles[used].sum()),
+        vertices=sum(m.vertices for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n),
+        materials=len(scene.materials),
+        textures=len(scene.textures),
+        lights=int((nodes.light >= 0).sum()),
+        cameras=int((nodes.camera >= 0).sum()),
+        draw_calls=int((slots * drawn_per_mesh).sum()),
+        draw_calls_instanced=int(slots[drawn_per_mesh > 0].sum()),
+        mesh_bytes=sum(m.nbytes for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n),
+        texture_bytes=sum(len(i.data) for i in scene.images if i.data is not None),
+    )
+
+
+def bounds_metres(scene: Scene) -> F64:
+    """(2, 3) box of all visible parts in metres, in the scene's own axes; zeros when nothing is drawn."""
+    nodes = scene.nodes
+    visible = (nodes.flags[nodes.parts] & HIDDEN) == 0
+    boxes = scene.part_bounds[visible]
+    if not len(boxes):
+        return np.zeros((2, 3))
+    scale = scene.convention.metres_per_unit
+    return np.array([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)]) * scale
+
+
+def view_map(scene: Scene) -> F64:
+    """(3, 3) map from scene numbers to metres, Y up, right-handed: the space in which pictures are made."""
+    return linear_map(scene.convention, GLTF)

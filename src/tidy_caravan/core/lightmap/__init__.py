@@ -1,0 +1,1 @@
+"""Lightmap UV sets: unwrap, pack and verify."""

@@ -1,0 +1,134 @@
+"""Measures a lightmap UV set: range, overlaps, gaps between islands, fill. Trusts no unwrapper."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from PIL import Image, ImageDraw
+from scipy.ndimage import distance_transform_edt
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
+
+AREA_TOLERANCE = 1e-12
+"""UV area (of the whole map) below which a triangle counts as a line and cannot overlap."""
+SHRINK = 1e-3
+"""Each triangle is drawn in by this part of its size before the overlap test, so that neighbours
+that share an edge, up to rounding, do not count. Overlaps thinner than that are not seen."""
+RANGE_TOLERANCE = 1e-6
+"""How far outside 0–1 a coordinate may be, as a part of the map."""
+
+
+@dataclass(frozen=True)
+class UvReport:
+    """gap_texels: smallest distance between two islands at the resolution, infinite for one island."""
+
+    triangles: int
+    islands: int
+    overlaps: int
+    out_of_range: int
+    collapsed: int
+    gap_texels: float
+    fill: float
+
+    @property
+    def clean(self) -> bool:
+        return self.overlaps == 0 and self.out_of_range == 0
+
+
+def islands(indices: U32, vertices: int) -> I64:
+    """(F,) island number of each triangle: triangles that share a vertex are one island."""
+    rows = indices[:, [0, 1]].ravel().astype(np.int64)
+    columns = indices[:, [1, 2]].ravel().astype(np.int64)
+    graph = coo_array((np.ones(len(rows), np.int8), (rows, columns)), shape=(vertices, vertices))
+    _, label = connected_components(graph, directed=False)
+    _, compact = np.unique(label[indices[:, 0]], return_inverse=True)
+    return compact.astype(np.int64)
+
+
+def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None) -> UvReport:
+    """Figures of one UV set (V, 2) over triangles (F, 3) at `resolution` texels.
+
+    solid: (F,) areas in space; triangles with area there and none in the map count as collapsed.
+    """
+    corners = uv.astype(np.float64)[indices]
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    outside = ((corners < -RANGE_TOLERANCE) | (corners > 1 + RANGE_TOLERANCE) | ~np.isfinite(corners)).any(axis=(1, 2))
+    usable = (area > AREA_TOLERANCE) & np.isfinite(corners).all(axis=(1, 2))
+    collapsed = int((~usable & (solid > solid.max(initial=0.0) * 1e-9)).sum()) if solid is not None else 0
+    label = islands(indices, len(uv)) if len(indices) else np.zeros(0, np.int64)
+    return UvReport(
+        triangles=len(indices),
+        islands=int(label.max()) + 1 if len(label) else 0,
+        overlaps=count_overlaps(corners[usable]),
+        out_of_range=int(outside.sum()),
+        collapsed=collapsed,
+        gap_texels=island_gap(corners[usable], label[usable], resolution),
+        fill=float(area[usable].sum()),
+    )
+
+
+def count_overlaps(corners: F64) -> int:
+    """Pairs of triangles (F, 3, 2) whose insides overlap. O(F log F + box pairs).
+
+    Broad phase by an STR tree over boxes, then separating axes on slightly shrunk triangles.
+    """
+    if len(corners) < 2:
+        return 0
+    centre = corners.mean(axis=1, keepdims=True)
+    inner = centre + (corners - centre) * (1 - SHRINK)
+    low, high = inner.min(axis=1), inner.max(axis=1)
+    boxes = shapely.box(low[:, 0], low[:, 1], high[:, 0], high[:, 1])
+    tree = shapely.STRtree(boxes)
+    total = 0
+    for start in range(0, len(boxes), 20_000):
+        first, second = tree.query(boxes[start : start + 20_000])
+        first = first + start
+        keep = first < second
+        total += int(overlapping(inner[first[keep]], inner[second[keep]]).sum())
+    return total
+
+
+def overlapping(a: F64, b: F64) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+    """(N,) True where triangle a (N, 3, 2) and b meet, by the separating axis theorem."""
+    out = np.ones(len(a), np.bool_)
+    for shape in (a, b):
+        for k in range(3):
+            edge = shape[:, (k + 1) % 3] - shape[:, k]
+            axis = np.stack([-edge[:, 1], edge[:, 0]], axis=1)
+            pa, pb = np.einsum("nij,nj->ni", a, axis), np.einsum("nij,nj->ni", b, axis)
+            out &= (pa.max(axis=1) > pb.min(axis=1)) & (pb.max(axis=1) > pa.min(axis=1))
+    return out
+
+
+def island_gap(corners: F64, label: I64, resolution: int) -> float:
+    """Smallest distance between two islands in texels, never overestimated by more than rounding.
+
+    Islands are drawn into a raster finer than the map; at every border between the cells nearest to
+    two islands their distances add up to the gap there.
+    """
+    if len(corners) == 0 or label.max() == label.min():
+        return float("inf")
+    fine = max(1, min(4, 2048 // resolution))
+    size = resolution * fine
+    raster = Image.new("I", (size, size), 0)
+    draw = ImageDraw.Draw(raster)
+    points = corners * size - 0.5
+    for triangle, number in zip(points.reshape(-1, 6).tolist(), (label + 1).tolist(), strict=True):
+        draw.polygon(triangle, fill=number, outline=number)
+    drawn = np.asarray(raster)
+    distance, nearest = distance_transform_edt(drawn == 0, return_indices=True)
+    owner = drawn[nearest[0], nearest[1]]
+    best = np.inf
+    for along in (0, 1):
+        one, two = (slice(None, -1), slice(1, None))
+        here = (one, slice(None)) if along == 0 else (slice(None), one)
+        there = (two, slice(None)) if along == 0 else (slice(None), two)
+        border = owner[here] != owner[there]
+        if border.any():
+            best = min(best, float((distance[here] + distance[there])[border].min()))
+    return best / fine

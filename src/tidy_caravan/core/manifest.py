@@ -1,0 +1,78 @@
+"""The manifest: what a package holds, for people and scripts. Its JSON Schema is published in docs/."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
+from tidy_caravan.core.figures import Counts
+
+MANIFEST_VERSION = 1
+
+
+class Camel(BaseModel):
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid")
+
+
+class PackedFile(Camel):
+    path: str
+    bytes: int
+    sha256: str
+
+
+class PackedPart(Camel):
+    """One part. node: its number in the file. transform: world matrix, 16 numbers column by column, in
+    the file's unit and axes."""
+
+    source_id: int = Field(description="Number of the node in the source, -1 when a step made it")
+    source_path: str
+    path: str
+    name: str
+    node: int
+    mesh: str = Field(description="Hash of the mesh content; equal means shared")
+    transform: list[float]
+    materials: list[str]
+    triangles: int
+    uv_sets: int
+    layer: str = ""
+
+
+class PackedChange(Camel):
+    step: str
+    text: str
+    count: int
+    problem: bool = False
+
+
+class PackedCheck(Camel):
+    code: str
+    severity: str
+    count: int
+    text: str
+
+
+class Manifest(Camel):
+    manifest_version: int = MANIFEST_VERSION
+    tool: str
+    tool_version: str
+    format: FormatName
+    main_file: str
+    files: list[PackedFile]
+    source_name: str
+    source_sha256: str
+    source_convention: World = Field(description="Unit and axes the source was read in")
+    file_convention: World = Field(description="Unit and axes of the numbers in the files")
+    destination: Destination
+    lightmap_channel: int
+    counts: Counts
+    route: list[dict[str, Any]]
+    changes: list[PackedChange]
+    renamed: dict[str, str] = Field(description="New names by source id")
+    dropped: list[int] = Field(description="Source ids of nodes that steps removed")
+    behind: list[str] = Field(description="What stayed behind, converted or guessed while reading")
+    remarks: list[str] = Field(description="What the format cannot hold, or what writing had to put right")
+    checks: list[PackedCheck]
+    parts: list[PackedPart]

@@ -1,0 +1,1 @@
+"""Parcels, names, manifest."""

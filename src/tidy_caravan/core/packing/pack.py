@@ -1,0 +1,148 @@
+"""Packs a scene for a destination: files in the convention its importer reads, and the manifest.
+
+The same scene, route and destination give the same bytes: nothing here knows the time or a random number.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import orjson
+
+from tidy_caravan import __version__
+from tidy_caravan.core.conventions.convert import convert
+from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
+from tidy_caravan.core.figures import count
+from tidy_caravan.core.formats import write
+from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart
+from tidy_caravan.core.scene import Convention, Scene
+
+STEM = "scene"
+
+
+@dataclass(frozen=True)
+class Source:
+    """Where the scene came from: file name, SHA-256 of its main file, the scene as it was read."""
+
+    name: str
+    sha256: str
+    scene: Scene
+
+
+@dataclass(frozen=True)
+class Package:
+    """files by relative path, manifest.json among them."""
+
+    files: dict[str, bytes]
+    manifest: Manifest
+
+
+def pack(
+    scene: Scene,
+    source: Source,
+    destination: Destination,
+    fmt: FormatName,
+    *,
+    route: list[dict[str, Any]],
+    changes: list[PackedChange],
+    checks: list[PackedCheck],
+) -> Package:
+    """The package of a scene that has been through its route. Raises CaravanError for an unknown format."""
+    target = destination.file_convention(fmt)
+    placed = convert(scene, target)
+    written = write(placed, fmt, STEM, destination.gpu_instancing)
+    files = dict(sorted(written.files.items()))
+    main = f"{STEM}.{fmt}"
+    manifest = Manifest(
+        tool="Tidy Caravan",
+        tool_version=__version__,
+        format=fmt,
+        main_file=main,
+        files=[PackedFile(path=k, bytes=len(v), sha256=hashlib.sha256(v).hexdigest()) for k, v in files.items()],
+        source_name=source.name,
+        source_sha256=source.sha256,
+        source_convention=world_of(source.scene.convention),
+        file_convention=world_of(target),
+        destination=destination,
+        lightmap_channel=destination.lightmap_channel,
+        counts=count(placed),
+        route=route,
+        changes=changes,
+        renamed=renamed(source.scene, scene),
+        dropped=dropped(source.scene, scene),
+        behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
+        remarks=written.remarks,
+        checks=checks,
+        parts=parts_of(placed, source.scene, written.node_index),
+    )
+    text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
+    return Package({**files, "manifest.json": text}, manifest)
+
+
+def world_of(convention: Convention) -> World:
+    return World(
+        metres_per_unit=convention.metres_per_unit,
+        up=convention.up,
+        forward=convention.forward,
+        handedness=convention.handedness,
+    )
+
+
+def parts_of(scene: Scene, source: Scene, node_index: list[int]) -> list[PackedPart]:
+    nodes = scene.nodes
+    worlds = nodes.world[nodes.parts].transpose(0, 2, 1).reshape(-1, 16).tolist()
+    slots = [[scene.materials[s].name if s >= 0 else "" for s in m.slots] for m in scene.meshes]
+    rows = zip(
+        nodes.parts.tolist(), nodes.mesh[nodes.parts].tolist(), nodes.source[nodes.parts].tolist(), worlds, strict=True
+    )
+    return [
+        PackedPart(
+            source_id=origin,
+            source_path=source.nodes.paths[origin] if origin >= 0 else "",
+            path=nodes.paths[i],
+            name=nodes.names[i],
+            node=node_index[i],
+            mesh=scene.meshes[m].id,
+            transform=world,
+            materials=slots[m],
+            triangles=scene.meshes[m].triangles,
+            uv_sets=len(scene.meshes[m].uvs),
+            layer=scene.layers[nodes.layer[i]] if nodes.layer[i] >= 0 else "",
+        )
+        for i, m, origin, world in rows
+    ]
+
+
+def renamed(source: Scene, scene: Scene) -> dict[str, str]:
+    before, nodes = source.nodes.names, scene.nodes
+    pairs = zip(nodes.source.tolist(), nodes.names, strict=True)
+    return {str(s): n for s, n in pairs if s >= 0 and before[s] != n}
+
+
+def dropped(source: Scene, scene: Scene) -> list[int]:
+    present = np.zeros(len(source.nodes), np.bool_)
+    present[scene.nodes.source[scene.nodes.source >= 0]] = True
+    return [int(i) for i in np.flatnonzero(~present)]
+
+
+def save(package: Package, folder: Path) -> None:
+    """Writes the files; each appears whole or not at all. Files of an earlier delivery are replaced."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, data in package.files.items():
+        target = folder / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=target.parent)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(data)
+            os.chmod(temporary, 0o644)
+            os.replace(temporary, target)
+        except BaseException:
+            Path(temporary).unlink(missing_ok=True)
+            raise

@@ -1,0 +1,170 @@
+"""Steps: pure operations of a route. A step module defines its model and registers it by decorator."""
+
+from __future__ import annotations
+
+import dataclasses
+import fnmatch
+from abc import abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, TypeVar
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.errors import BadRoute
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import Bool
+
+
+class Where(BaseModel):
+    """Which parts a step is for; evaluated against the scene as it is when the step runs.
+
+    Everything when empty. names: patterns with * and ? on part names; parts: ids in the source.
+    """
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+
+    names: list[str] = Field(default_factory=list, max_length=200)
+    parts: list[int] = Field(default_factory=list)
+
+    def select(self, scene: Scene) -> Bool:
+        """(N,) True for the selected nodes."""
+        nodes = scene.nodes
+        if not self.names and not self.parts:
+            return np.ones(len(nodes), np.bool_)
+        out = np.isin(nodes.source, np.array(self.parts, np.int64)) if self.parts else np.zeros(len(nodes), np.bool_)
+        for pattern in self.names:
+            chosen = set(fnmatch.filter(set(nodes.names), pattern))
+            out |= np.fromiter((n in chosen for n in nodes.names), np.bool_, len(nodes))
+        return out
+
+
+class Change(BaseModel):
+    """What a step changed: a sentence, how many, and the parts (ids in the source) it concerns.
+
+    problem: something that the step could not do.
+    """
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
+
+    text: str
+    count: int
+    problem: bool = False
+    parts: list[int] = Field(default_factory=list)
+
+
+class MeshCache:
+    """Keeps results per (mesh, step, parameters); this one keeps nothing."""
+
+    def get(self, key: str) -> tuple[Mesh, dict[str, Any]] | None:
+        return None
+
+    def put(self, key: str, mesh: Mesh, facts: dict[str, Any]) -> None:
+        return None
+
+
+@dataclass
+class StepContext:
+    """What a step may use beside the scene. progress(done, total) may raise Cancelled."""
+
+    destination: Destination = BUILT_IN[0]
+    progress: Callable[[int, int], None] = lambda done, total: None
+    cache: MeshCache = field(default_factory=MeshCache)
+    workers: int | None = None
+
+
+class Step(BaseModel):
+    """Base of all steps; `kind` tells them apart in JSON."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+
+    title: ClassVar[str]
+    summary: ClassVar[str]
+    kind: str
+    enabled: bool = True
+    where: Where = Field(default_factory=Where)
+
+    @abstractmethod
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        """A new scene and what changed. Pure."""
+
+
+_steps: dict[str, type[Step]] = {}
+S = TypeVar("S", bound=type[Step])
+
+
+def step(cls: S) -> S:
+    """Registers a step class under the default of its `kind`."""
+    _steps[str(cls.__pydantic_fields__["kind"].default)] = cls
+    return cls
+
+
+def known_steps() -> dict[str, type[Step]]:
+    return dict(_steps)
+
+
+def parse_step(data: Any, where: str = "step") -> Step:
+    """A step from JSON. Raises BadRoute that names the field."""
+    if not isinstance(data, dict) or not isinstance(data.get("kind"), str):
+        raise BadRoute("is no object with a “kind”", where=where)
+    if data["kind"] not in _steps:
+        raise BadRoute(f"the kind “{data['kind'][:60]}” is unknown; known are {', '.join(sorted(_steps))}", where=where)
+    try:
+        return _steps[data["kind"]].model_validate(data)
+    except ValueError as error:
+        errors: list[dict[str, Any]] = getattr(error, "errors", list)()
+        detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in errors[:3]) or str(error)
+        raise BadRoute(detail, where=f"{where} ({data['kind']})") from error
+
+
+def source_ids(scene: Scene, rows: Any) -> list[int]:
+    """Ids in the source of nodes, without those that a step made; at most a thousand."""
+    ids = scene.nodes.source[rows]
+    return [int(i) for i in ids[ids >= 0][:1000]]
+
+
+def per_mesh(scene: Scene, chosen: Bool, make: Callable[[Mesh], Mesh]) -> tuple[Scene, Bool]:
+    """The scene with `make` applied once to every mesh that a chosen part uses.
+
+    Parts that share a mesh with a chosen part but are not chosen keep the old one.
+    Returns (N,) the parts whose mesh changed.
+    """
+    nodes = scene.nodes
+    rows = np.flatnonzero(chosen & (nodes.mesh >= 0))
+    targets = np.unique(nodes.mesh[rows])
+    made = [make(scene.meshes[i]) for i in targets.tolist()]
+    return replace_meshes(scene, rows, dict(zip(targets.tolist(), made, strict=True)))
+
+
+def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh]) -> tuple[Scene, Bool]:
+    """Gives the nodes in rows the new meshes of `made` (by old index); unused old ones are dropped."""
+    nodes = scene.nodes
+    meshes = list(scene.meshes)
+    table = np.arange(len(meshes) + 1, dtype=np.int32)
+    for index, mesh in made.items():
+        if mesh is not meshes[index]:
+            table[index] = len(meshes)
+            meshes.append(mesh)
+    column = nodes.mesh.copy()
+    column[rows] = table[nodes.mesh[rows]]
+    changed: Bool = column != nodes.mesh
+    return with_meshes(scene, column, meshes), changed
+
+
+def with_meshes(scene: Scene, column: Any, meshes: list[Mesh]) -> Scene:
+    """The scene with another mesh column; equal meshes are shared, unused ones dropped, order kept."""
+    used = np.zeros(len(meshes) + 1, np.bool_)
+    used[column] = True
+    table = np.full(len(meshes) + 1, -1, np.int32)
+    kept: list[Mesh] = []
+    index: dict[str, int] = {}
+    for i in np.flatnonzero(used[:-1]).tolist():
+        mesh = meshes[i]
+        number = index.setdefault(mesh.id, len(kept))
+        if number == len(kept):
+            kept.append(mesh)
+        table[i] = number
+    return scene.but(meshes=tuple(kept), nodes=dataclasses.replace(scene.nodes, mesh=table[column]))

@@ -1,0 +1,249 @@
+"""Step: brings a scene to the destination's unit and axes, and node scale to 1."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from tidy_caravan.core.conventions.axes import axis_map, basis, unit_factor
+from tidy_caravan.core.conventions.convert import convert, transform_mesh
+from tidy_caravan.core.conventions.transforms import affine_inverse, polar
+from tidy_caravan.core.errors import BadRoute, CaravanError
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
+from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step, with_meshes
+
+SCALE_TOLERANCE = 1e-6
+"""Relative difference below which two residual matrices are the same, and a scale is 1."""
+UNIT_FACTORS = np.array([0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 3.28083989501, 10.0, 39.3700787402, 100.0, 1000.0])
+
+
+@step
+class MatchUnits(Step):
+    """Factor and axis map go into vertices and translations. Scale left by modelling is baked where all
+    instances of a mesh agree; where they differ only the common part is, and sharing is kept.
+    """
+
+    title = "Match units and axes"
+    summary = "Unit and axes of the destination, in vertices and translations; node scale 1; instances stay shared."
+
+    kind: Literal["match_units_axes"] = "match_units_axes"
+    source_metres_per_unit: float | None = Field(
+        default=None, gt=0, lt=1e6, description="What one source unit really is, in metres, if the file is wrong"
+    )
+    source_up: Axis | None = Field(default=None, description="The source's up axis, if the file is wrong")
+    source_forward: Axis | None = None
+    source_handedness: Handedness | None = None
+    bake_scale: bool = Field(default=True, description="Bring node scale to 1")
+
+    def read_as(self, stated: Convention) -> Convention:
+        """The source's convention with the user's corrections. Raises BadRoute for impossible axes."""
+        up = self.source_up or stated.up
+        forward = self.source_forward or stated.forward
+        if self.source_up and not self.source_forward and up[-1] == forward[-1]:
+            forward = stated.up
+        out = Convention(
+            self.source_metres_per_unit or stated.metres_per_unit,
+            up,
+            forward,
+            self.source_handedness or stated.handedness,
+            stated.declared or self.source_metres_per_unit is not None,
+        )
+        try:
+            basis(out)
+        except CaravanError as error:
+            raise BadRoute(error.what, where=self.kind) from error
+        return out
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        source = self.read_as(scene.convention)
+        target = context.destination.world.convention()
+        changes: list[Change] = []
+        factor, p = unit_factor(source, target), axis_map(source, target)
+        out = convert(scene.but(convention=source), target)
+        if factor != 1.0:
+            changes.append(Change(text=f"lengths × {factor:g}, in vertices and translations", count=len(scene.meshes)))
+        if not np.array_equal(p, np.eye(3)):
+            mirror = ", winding turned" if np.linalg.det(p) < 0 else ""
+            changes.append(Change(text=f"axes mapped {axis_text(p)}{mirror}", count=len(scene.nodes)))
+        if self.bake_scale:
+            context.progress(1, 2)
+            out, more = bake_scale(out, self.where.select(out), context.destination.negative_scale)
+            changes += more
+        return out, changes
+
+
+def axis_text(p: F64) -> str:
+    """Such as `X→X, Y→Z, Z→-Y`: where each source axis points."""
+    names = []
+    for k in range(3):
+        row = int(np.argmax(np.abs(p[:, k])))
+        names.append(f"{'XYZ'[k]}→{'-' if p[row, k] < 0 else ''}{'XYZ'[row]}")
+    return ", ".join(names)
+
+
+def untouchable(scene: Scene) -> Bool:
+    """(N,) animated and skinned nodes, all above them and all below: their scale must stay."""
+    nodes = scene.nodes
+    marked = nodes.skin >= 0
+    marked[[c.node for clip in scene.clips for c in clip.channels]] = True
+    marked[[j for s in scene.skins for j in s.joints]] = True
+    out = nodes.under(marked)
+    up = np.flatnonzero(marked)
+    while len(up):
+        up = np.unique(nodes.parent[up])
+        up = up[up >= 0]
+        up = up[~out[up]]
+        out[up] = True
+    return out
+
+
+def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
+    """Node scale to 1 with unchanged world geometry; see MatchUnits. O(nodes · depth-free, meshes)."""
+    nodes = scene.nodes
+    world = nodes.world
+    still = untouchable(scene) | ~chosen
+    # mirrors go to the axis that points right, so that the choice is the same in every convention
+    right = int(np.argmax(np.abs(basis(scene.convention)[:, 0])))
+    mirror = np.eye(3)
+    mirror[right, right] = -1.0
+    rotation, residual = polar(world[:, :3, :3], right)
+    size = np.abs(np.linalg.det(residual)) ** (1 / 3)
+    still |= ~(size > 1e-9 * np.abs(residual).max(axis=(1, 2))) | ~np.isfinite(size)
+    plain = np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE
+    residual[plain] = np.eye(3)
+    rows = np.flatnonzero((nodes.mesh >= 0) & ~still)
+    keep, column, meshes, changes = bake_meshes(scene, rows, residual, negative_scale, mirror)
+    target = world.copy()
+    free = ~still
+    target[free, :3, :3] = rotation[free] @ keep[free]
+    moved = np.abs(target - world).max(axis=(1, 2)) > SCALE_TOLERANCE * np.maximum(size, 1e-30)
+    target[~moved] = world[~moved]
+    parent = nodes.parent
+    redo = moved | ((parent >= 0) & moved[parent])
+    if not redo.any() and not changes:
+        return scene, []
+    local = nodes.local.copy()
+    top = redo & (parent < 0)
+    local[top] = target[top]
+    inner = np.flatnonzero(redo & (parent >= 0))
+    local[inner] = affine_inverse(target[parent[inner]]) @ target[inner]
+    local[:, 3] = (0, 0, 0, 1)
+    scaled = free & ~plain & (np.abs(keep - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE)
+    if scaled.any():
+        ids = source_ids(scene, np.flatnonzero(scaled))
+        changes.insert(
+            0, Change(text=f"{int(scaled.sum())} nodes brought to scale 1", count=int(scaled.sum()), parts=ids)
+        )
+    left = free & (nodes.mesh >= 0) & (np.abs(keep - np.eye(3)).max(axis=(1, 2)) >= SCALE_TOLERANCE)
+    if left.any():
+        changes.append(
+            Change(
+                text=f"{int(left.sum())} parts keep a scale of their own, so that their mesh stays shared",
+                count=int(left.sum()),
+                parts=source_ids(scene, np.flatnonzero(left)),
+            )
+        )
+    if (still & ~plain & chosen).any():
+        frozen = np.flatnonzero(still & ~plain & chosen)
+        changes.append(
+            Change(
+                text=f"{len(frozen)} animated, skinned or flattened nodes keep their scale",
+                count=len(frozen),
+                parts=source_ids(scene, frozen),
+            )
+        )
+    out = scene.but(nodes=replace(nodes, local=local))
+    return with_meshes(out, column, meshes), changes
+
+
+def bake_meshes(
+    scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]], residual: F64, negative_scale: bool, mirror: F64
+) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int32]], list[Mesh], list[Change]]:
+    """Splits each part's residual K into what its mesh takes (B) and what its node keeps (S): K = S · B.
+
+    Returns S for all nodes (N, 3, 3), the mesh column, the mesh list and what changed.
+    """
+    nodes = scene.nodes
+    keep = np.tile(np.eye(3), (len(nodes), 1, 1))
+    column, meshes = nodes.mesh.copy(), list(scene.meshes)
+    changes: list[Change] = []
+    twins = baked = 0
+    if not len(rows):
+        return keep, column, meshes, changes
+    variants, of_row = distinct(residual[rows])
+    order = np.argsort(nodes.mesh[rows], kind="stable")
+    used, begin = np.unique(nodes.mesh[rows][order], return_index=True)
+    made: dict[tuple[int, bytes], int] = {}
+    has_children = nodes.children_count > 0
+    for mesh_index, members in zip(used.tolist(), np.split(order, begin[1:]), strict=True):
+        kinds, users = np.unique(of_row[members], return_counts=True)
+        if len(kinds) == 1 and np.array_equal(variants[kinds[0]], np.eye(3)):
+            continue
+        common = common_part(variants[kinds], users, mirror)
+        for kind in kinds.tolist():
+            here = rows[members[of_row[members] == kind]]
+            k = variants[kind]
+            bake = common
+            if np.linalg.det(k) < 0 and not (negative_scale and len(kinds) > 1):
+                bake = common @ mirror if np.linalg.det(common) > 0 else common
+            node_part = k @ np.linalg.inv(bake)
+            uniform = np.abs(node_part - np.eye(3) * node_part[0, 0]).max() < SCALE_TOLERANCE * np.abs(node_part).max()
+            diagonal = np.abs(node_part - np.diag(np.diag(node_part))).max() < SCALE_TOLERANCE * np.abs(node_part).max()
+            if not diagonal or (not uniform and has_children[here].any()):
+                bake, node_part = k, np.eye(3)
+            if np.abs(node_part - np.eye(3)).max() < SCALE_TOLERANCE:
+                node_part = np.eye(3)
+            keep[here] = node_part
+            if np.array_equal(bake, np.eye(3)):
+                continue
+            key = (mesh_index, np.round(bake, 12).tobytes())
+            if key not in made:
+                made[key] = len(meshes)
+                mesh = transform_mesh(meshes[mesh_index], bake)
+                if np.linalg.det(bake) < 0 and len(kinds) > 1:
+                    mesh = replace(mesh, name=f"{mesh.name}_mirrored")
+                    twins += 1
+                baked += 1
+                meshes.append(mesh)
+            column[here] = made[key]
+    if baked:
+        changes.append(Change(text=f"scale baked into {baked} meshes", count=baked))
+    if twins:
+        changes.append(Change(text=f"{twins} mirrored twins made, each shared by all mirrored copies", count=twins))
+    return keep, column, meshes, changes
+
+
+def distinct(matrices: F64) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int64]]]:
+    """(V, 3, 3) distinct matrices up to the relative tolerance, and (N,) which one each is."""
+    size = np.abs(matrices).max(axis=(1, 2))
+    digits = np.floor(np.log10(size)).astype(np.int64)
+    step_ = 10.0 ** (digits - 6)
+    keys = np.column_stack([np.rint(matrices.reshape(-1, 9) / step_[:, None]).astype(np.int64), digits])
+    packed = np.ascontiguousarray(keys).view(np.dtype((np.void, keys.dtype.itemsize * keys.shape[1]))).ravel()
+    _, first, inverse = np.unique(packed, return_index=True, return_inverse=True)
+    return matrices[first], inverse.astype(np.int64)
+
+
+def common_part(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], mirror: F64) -> F64:
+    """What all users of a mesh have in common: the one residual, that of the majority, or a usual factor.
+
+    Scales spread around a unit factor by design (strewn stones) keep their spread on the node.
+    """
+    best = int(np.argmax(users))
+    if len(users) == 1 or users[best] * 2 > users.sum():
+        chosen = variants[best]
+        if np.linalg.det(chosen) < 0 and len(users) > 1:
+            chosen = chosen @ mirror
+        diagonal = np.abs(chosen - np.diag(np.diag(chosen))).max() < SCALE_TOLERANCE * np.abs(chosen).max()
+        return chosen if diagonal or len(users) == 1 else np.eye(3)
+    size = np.abs(np.linalg.det(variants)) ** (1 / 3)
+    middle = float(np.median(np.repeat(size, users)))
+    nearest = float(UNIT_FACTORS[np.argmin(np.abs(np.log(UNIT_FACTORS / middle)))])
+    factor = nearest if abs(np.log(nearest / middle)) < np.log(1.75) else middle
+    out: F64 = np.eye(3) * factor
+    return out

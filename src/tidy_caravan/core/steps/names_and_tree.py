@@ -1,0 +1,99 @@
+"""Steps: names that every receiver accepts, and a tree without empty ends."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from tidy_caravan.core.conventions.convert import keep_nodes
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step
+
+LETTERS = str.maketrans(
+    {"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue", "ß": "ss", "æ": "ae", "ø": "o", "å": "a"}
+)
+
+
+def tidy(name: str, pattern: str, length: int) -> str:
+    """A name of allowed characters only: letters lose their marks, everything else becomes `_`."""
+    plain = unicodedata.normalize("NFKD", name.translate(LETTERS))
+    plain = "".join(c for c in plain if not unicodedata.combining(c))
+    allowed = re.compile(pattern)
+    out = "".join(c if allowed.fullmatch(c) else "_" for c in plain)
+    out = re.sub(r"_{2,}", "_", out).strip("_") if "_" in out else out
+    return out[:length]
+
+
+@step
+class TidyNames(Step):
+    """Unique names in the destination's characters and length; old names stay in the manifest."""
+
+    title = "Tidy names"
+    summary = "Unique names of allowed characters, cut to the destination's length."
+
+    kind: Literal["tidy_names"] = "tidy_names"
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        limit, pattern = context.destination.name_length, context.destination.name_pattern
+        chosen = self.where.select(scene).tolist()
+        cleaned: dict[str, str] = {}
+        taken: set[str] = {n for n, c in zip(scene.nodes.names, chosen, strict=True) if not c}
+        counts: dict[str, int] = {}
+        names: list[str] = []
+        for name, is_chosen in zip(scene.nodes.names, chosen, strict=True):
+            if not is_chosen:
+                names.append(name)
+                continue
+            if name not in cleaned:
+                cleaned[name] = tidy(name, pattern, limit) or "part"
+            base = result = cleaned[name]
+            while result in taken:
+                counts[base] = counts.get(base, 1) + 1
+                ending = f"_{counts[base]}"
+                result = base[: limit - len(ending)] + ending
+            taken.add(result)
+            names.append(result)
+        changed = np.fromiter((a != b for a, b in zip(names, scene.nodes.names, strict=True)), np.bool_, len(names))
+        if not changed.any():
+            return scene, []
+        out = scene.but(nodes=replace(scene.nodes, names=tuple(names)))
+        count = int(changed.sum())
+        return out, [
+            Change(text=f"{count} names tidied", count=count, parts=source_ids(scene, np.flatnonzero(changed)))
+        ]
+
+
+@step
+class DropEmpties(Step):
+    """Removes nodes that draw nothing and lead to nothing; groups with content stay."""
+
+    title = "Drop empties"
+    summary = "Removes nodes without mesh, light or camera that have nothing below them."
+
+    kind: Literal["drop_empties"] = "drop_empties"
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        nodes = scene.nodes
+        useful = (
+            (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0) | (nodes.skin >= 0) | ~self.where.select(scene)
+        )
+        useful[list(nodes.extras)] = True
+        useful[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True
+        useful[[c.node for clip in scene.clips for c in clip.channels]] = True
+        keep = useful.copy()
+        row = np.flatnonzero(useful)
+        while len(row):
+            row = np.unique(nodes.parent[row])
+            row = row[row >= 0]
+            row = row[~keep[row]]
+            keep[row] = True
+        if keep.all():
+            return scene, []
+        dropped = np.flatnonzero(~keep)
+        return keep_nodes(scene, keep), [
+            Change(text=f"{len(dropped)} empty nodes dropped", count=len(dropped), parts=source_ids(scene, dropped))
+        ]

@@ -1,0 +1,178 @@
+"""Steps: a first UV set where there is none, and a lightmap UV set for every part."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import Field
+
+from tidy_caravan.core.geometry.isolation import Lost, Pool
+from tidy_caravan.core.geometry.projection import box_project
+from tidy_caravan.core.lightmap.unwrap import Unwrapped, methods, time_limit
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, replace_meshes, source_ids, step
+
+JOB = "tidy_caravan.core.lightmap.unwrap:job"
+
+
+@step
+class FirstUvs(Step):
+    """Box projection for meshes without any UV set, the size written into the coordinates."""
+
+    title = "First UV set"
+    summary = "Box projection at a real-world tile size, for parts that have no UV set."
+
+    kind: Literal["first_uvs"] = "first_uvs"
+    metres_per_repeat: float = Field(default=1.0, gt=0, le=10_000)
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        def make(mesh: Mesh) -> Mesh:
+            return mesh if mesh.uvs else box_project(mesh, scene.convention, self.metres_per_repeat)
+
+        out, changed = per_mesh(scene, self.where.select(scene), make)
+        if not changed.any():
+            return out, []
+        meshes = len(np.unique(out.nodes.mesh[changed]))
+        return out, [
+            Change(
+                text=f"{meshes} meshes given a first UV set by box projection",
+                count=meshes,
+                parts=source_ids(scene, np.flatnonzero(changed)),
+            )
+        ]
+
+
+@step
+class LightmapUvs(Step):
+    """Unwraps every unique mesh once and gives all its instances the result, verified by measuring."""
+
+    title = "Lightmap UV set"
+    summary = "A second UV set without overlaps inside 0–1, with padding in texels; once per shared mesh."
+
+    kind: Literal["lightmap_uvs"] = "lightmap_uvs"
+    resolution: int = Field(default=256, ge=16, le=4096, description="Texels along one edge of the map")
+    padding_texels: int = Field(default=4, ge=1, le=64, description="Least distance between islands")
+    keep_good: bool = Field(default=True, description="Leave a set that already measures well as it is")
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        channel = context.destination.lightmap_channel
+        rows = np.flatnonzero(self.where.select(scene) & (scene.nodes.mesh >= 0))
+        targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if scene.meshes[i].triangles]
+        made: dict[int, Mesh] = {}
+        facts: dict[int, dict[str, Any]] = {}
+        lost: dict[int, str] = {}
+        waiting: list[int] = []
+        for i in targets:
+            cached = context.cache.get(self._key(scene.meshes[i], channel))
+            if cached is None:
+                waiting.append(i)
+            else:
+                made[i], facts[i] = cached
+        total = len(targets)
+        for attempt in range(2):
+            if not waiting:
+                break
+            waiting = self._round(scene, context, channel, waiting, attempt, made, facts, lost, total)
+        out, _ = replace_meshes(scene, rows, made)
+        return out, self._tell(scene, rows, facts, {i: lost[i] for i in waiting})
+
+    def _key(self, mesh: Mesh, channel: int) -> str:
+        return f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}-{channel}-1"
+
+    def _round(
+        self,
+        scene: Scene,
+        context: StepContext,
+        channel: int,
+        waiting: list[int],
+        attempt: int,
+        made: dict[int, Mesh],
+        facts: dict[int, dict[str, Any]],
+        lost: dict[int, str],
+        total: int,
+    ) -> list[int]:
+        """One attempt at every waiting mesh; returns those that failed."""
+        ready = {
+            i: box_project(m, scene.convention) if not (m := scene.meshes[i]).uvs and channel > 0 else m
+            for i in waiting
+        }
+        calls = []
+        for i in waiting:
+            mesh = ready[i]
+            existing = mesh.uvs[channel] if self.keep_good and len(mesh.uvs) > channel else None
+            method = methods(mesh.triangles)[attempt]
+            calls.append(
+                (
+                    (mesh.positions, mesh.indices, existing, self.resolution, self.padding_texels, method),
+                    time_limit(mesh.triangles),
+                )
+            )
+        failed = []
+        # the longest first, so that no process is left waiting for one big mesh at the end
+        order = sorted(range(len(calls)), key=lambda k: -ready[waiting[k]].triangles)
+        with Pool(min(context.workers or 2, len(calls))) as pool:
+            context.progress(len(made), total)
+            for k, result in pool.map(JOB, [calls[k] for k in order], lambda: context.progress(len(made), total)):
+                i = waiting[order[k]]
+                if isinstance(result, Lost):
+                    failed.append(i)
+                    lost[i] = result.reason
+                elif isinstance(result, Unwrapped):
+                    made[i] = self._with_set(ready[i], result, channel)
+                    facts[i] = {"method": result.method, "fill": result.report.fill, "gap": result.report.gap_texels}
+                else:
+                    made[i] = ready[i]
+                    facts[i] = {"method": "kept", "fill": result.fill, "gap": result.gap_texels}
+                if i in made:
+                    context.cache.put(self._key(scene.meshes[i], channel), made[i], facts[i])
+        return sorted(failed)
+
+    @staticmethod
+    def _with_set(mesh: Mesh, result: Unwrapped, channel: int) -> Mesh:
+        moved = mesh.with_vertices(result.source, indices=result.indices)
+        uvs = list(moved.uvs)
+        while len(uvs) < channel:
+            uvs.append(np.zeros((len(result.source), 2), np.float32))
+        uvs[channel : channel + 1] = [result.uv]
+        return mesh.with_vertices(result.source, indices=result.indices, uvs=tuple(uvs))
+
+    def _tell(self, scene: Scene, rows: Any, facts: dict[int, dict[str, Any]], lost: dict[int, str]) -> list[Change]:
+        changes = []
+        new = [i for i, f in facts.items() if f["method"] != "kept"]
+        if new:
+            fill = float(np.mean([facts[i]["fill"] for i in new]))
+            parts = rows[np.isin(scene.nodes.mesh[rows], new)]
+            changes.append(
+                Change(
+                    text=f"{len(new)} meshes unwrapped for {len(parts)} parts, {fill:.0%} of each map filled on average",
+                    count=len(new),
+                    parts=source_ids(scene, parts),
+                )
+            )
+        if len(facts) > len(new):
+            changes.append(
+                Change(
+                    text=f"{len(facts) - len(new)} meshes kept the set they had, which measures well",
+                    count=len(facts) - len(new),
+                )
+            )
+        bare = [i for i in facts if not scene.meshes[i].uvs]
+        if bare:
+            changes.append(
+                Change(
+                    text=f"{len(bare)} of them had no first UV set and got one by box projection, 1 m per repeat",
+                    count=len(bare),
+                )
+            )
+        for i, reason in lost.items():
+            parts = rows[scene.nodes.mesh[rows] == i]
+            changes.append(
+                Change(
+                    text=f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}” has no lightmap UV set: {reason}",
+                    count=len(parts),
+                    problem=True,
+                    parts=source_ids(scene, parts),
+                )
+            )
+        return changes

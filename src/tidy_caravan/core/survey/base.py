@@ -1,0 +1,75 @@
+"""Findings, and the decorator by which a check registers itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any, Literal, TypeVar
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.scene import Scene
+
+Severity = Literal["error", "warning", "info"]
+
+
+class Finding(BaseModel):
+    """One measured fault. parts: node numbers in the surveyed scene; count may be of something else
+    (triangles, names). mend: the step, with parameters, that would put it right."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
+
+    code: str
+    severity: Severity
+    title: str
+    text: str
+    count: int
+    value: float | None = None
+    limit: float | None = None
+    unit: str = ""
+    parts: list[int] = Field(default_factory=list)
+    mend: dict[str, Any] | None = None
+    guess: bool = False
+
+
+Check = Callable[[Scene, Destination], Iterable[Finding]]
+
+
+@dataclass(frozen=True)
+class Registered:
+    """A check with the words that describe it in the reference."""
+
+    family: str
+    title: str
+    run: Check
+
+
+_checks: dict[str, Registered] = {}
+C = TypeVar("C", bound=Check)
+
+
+def check(family: str, title: str) -> Callable[[C], C]:
+    """Registers a check function under its own name."""
+
+    def register(function: C) -> C:
+        _checks[function.__name__] = Registered(family, title, function)
+        return function
+
+    return register
+
+
+def known_checks() -> dict[str, Registered]:
+    return dict(_checks)
+
+
+def parts_with(scene: Scene, marked_meshes: Any) -> list[int]:
+    """Nodes whose mesh is marked (M,) True."""
+    table = np.append(np.asarray(marked_meshes, np.bool_), False)
+    return [int(i) for i in np.flatnonzero(table[scene.nodes.mesh])]
+
+
+def plural(count: int, one: str, many: str | None = None) -> str:
+    return f"{count:,} {one if count == 1 else many or one + 's'}".replace(",", " ")

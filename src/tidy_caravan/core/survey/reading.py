@@ -1,0 +1,34 @@
+"""Check: what the reader had to leave out, convert or guess becomes findings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.scene import Note, Scene
+from tidy_caravan.core.survey.base import Finding, Severity, check
+
+SEVERITY: dict[str, Severity] = {"damaged": "error", "behind": "info", "converted": "info", "guess": "info"}
+TITLE = {"damaged": "Damaged in the file", "behind": "Stays behind", "converted": "Converted", "guess": "Assumed"}
+SHOWN = 4
+
+
+@check("reading", "Notes of the reader")
+def reading_notes(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """One finding per kind and code of note, with the first few places spelled out."""
+    groups: dict[tuple[str, str], list[Note]] = {}
+    for note in scene.notes:
+        if note.code != "texture.missing" and note.code != "import.convention":  # these have checks of their own
+            groups.setdefault((note.kind, note.code), []).append(note)
+    for (kind, code), notes in groups.items():
+        shown = " ".join(f"{n.where}: {n.text}" for n in notes[:SHOWN])
+        more = f" And {len(notes) - SHOWN} more." if len(notes) > SHOWN else ""
+        yield Finding(
+            code=code,
+            severity=SEVERITY[kind],
+            title=TITLE[kind],
+            text=shown + more,
+            count=len(notes),
+            guess=kind == "guess",
+            parts=sorted({i for n in notes for i in n.nodes if i < len(scene.nodes)}),
+        )

@@ -1,0 +1,219 @@
+"""Checks of triangles, normals, UV sets and pictures."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterable
+from typing import Any
+
+import numpy as np
+from PIL import Image as Picture
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with, plural
+
+
+def per_mesh_finding(
+    scene: Scene,
+    measure: Callable[[Mesh], int],
+    *,
+    code: str,
+    severity: Severity,
+    title: str,
+    text: Callable[[int, int, int], str],
+    mend: dict[str, Any] | None = None,
+    unit: str = "",
+) -> Iterable[Finding]:
+    """One finding over all used meshes where measure(mesh) > 0; text gets (sum, meshes, parts)."""
+    used = scene.instance_counts > 0
+    values = np.array([measure(m) if u else 0 for m, u in zip(scene.meshes, used.tolist(), strict=True)], np.int64)
+    if (values > 0).any():
+        parts = parts_with(scene, values > 0)
+        yield Finding(
+            code=code,
+            severity=severity,
+            title=title,
+            count=len(parts),
+            value=float(values.sum()),
+            limit=0.0,
+            unit=unit,
+            text=text(int(values.sum()), int((values > 0).sum()), len(parts)),
+            parts=parts,
+            mend=mend,
+        )
+
+
+@check("geometry", "Degenerate triangles")
+def degenerate_triangles(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    return per_mesh_finding(
+        scene,
+        lambda m: int(degenerate(m).sum()),
+        code="geometry.degenerate",
+        severity="warning",
+        title="Degenerate triangles",
+        unit="triangles",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'triangle')} without area in {plural(meshes, 'mesh', 'meshes')}, seen by {plural(parts, 'part')}."
+        ),
+        mend={"kind": "drop_degenerates"},
+    )
+
+
+@check("normals", "Missing normals")
+def missing_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    return per_mesh_finding(
+        scene,
+        lambda m: int(m.normals is None and m.triangles > 0),
+        code="normals.missing",
+        severity="warning",
+        title="Missing normals",
+        unit="meshes",
+        text=lambda n, meshes, parts: (
+            f"{plural(meshes, 'mesh has', 'meshes have')} no normals; every receiver invents its own."
+        ),
+        mend={"kind": "mend_normals"},
+    )
+
+
+@check("normals", "Broken normals")
+def bad_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    yield from per_mesh_finding(
+        scene,
+        lambda m: int(broken_normals(m).sum()),
+        code="normals.broken",
+        severity="error",
+        title="Broken normals",
+        unit="vertices",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'stored normal is', 'stored normals are')} zero or not of unit length, in {plural(meshes, 'mesh', 'meshes')}."
+        ),
+        mend={"kind": "mend_normals"},
+    )
+    yield from per_mesh_finding(
+        scene,
+        lambda m: int(opposed_normals(m).sum()),
+        code="normals.opposed",
+        severity="warning",
+        title="Normals against their face",
+        unit="triangles",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'triangle has', 'triangles have')} stored normals that all point against the face: lit from the wrong side."
+        ),
+    )
+
+
+@check("geometry", "Closed shells inside out")
+def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Closed meshes whose signed volume is negative: every face is seen from behind."""
+    return per_mesh_finding(
+        scene,
+        lambda m: int(closed_volume(m) < 0),
+        code="faces.inside-out",
+        severity="error",
+        title="Inside out",
+        unit="meshes",
+        text=lambda n, meshes, parts: (
+            f"{plural(meshes, 'closed mesh has', 'closed meshes have')} all faces turned inwards ({plural(parts, 'part')})."
+        ),
+    )
+
+
+def closed_volume(mesh: Mesh) -> float:
+    """Signed volume of a closed mesh, 0 when it is open. Vertices at one place count as one."""
+    if mesh.triangles < 4:
+        return 0.0
+    _, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
+    faces = welded.reshape(-1)[mesh.indices].astype(np.int64)
+    count = int(welded.max()) + 1
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    edges = edges[edges[:, 0] != edges[:, 1]]
+    forward, backward = np.sort(edges[:, 0] * count + edges[:, 1]), np.sort(edges[:, 1] * count + edges[:, 0])
+    if not np.array_equal(forward, backward):
+        return 0.0
+    centred = mesh.positions.astype(np.float64) - mesh.bounds.mean(axis=0)
+    volume = float(np.einsum("fi,fi->f", centred[mesh.indices[:, 0]], face_vectors(centred, mesh.indices)).sum()) / 6
+    diagonal = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
+    return volume if abs(volume) > 1e-9 * diagonal**3 else 0.0
+
+
+@check("texture coordinates", "Missing first UV set")
+def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    return per_mesh_finding(
+        scene,
+        lambda m: int(not m.uvs and m.triangles > 0),
+        code="uv.first-missing",
+        severity="warning",
+        title="No first UV set",
+        unit="meshes",
+        text=lambda n, meshes, parts: (
+            f"{plural(meshes, 'mesh has', 'meshes have')} no UV set at all; pictures cannot be laid on {plural(parts, 'part')}."
+        ),
+        mend={"kind": "first_uvs"},
+    )
+
+
+@check("texture coordinates", "Missing lightmap UV set")
+def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    channel = destination.lightmap_channel
+    return per_mesh_finding(
+        scene,
+        lambda m: int(len(m.uvs) <= channel and m.triangles > 0),
+        code="uv.second-missing",
+        severity="warning",
+        title="No lightmap UV set",
+        unit="meshes",
+        text=lambda n, meshes, parts: (
+            f"{plural(meshes, 'mesh has', 'meshes have')} no UV set {channel}; baked light has no place on {plural(parts, 'part')}."
+        ),
+        mend={"kind": "lightmap_uvs"},
+    )
+
+
+@check("textures", "Missing and oversized pictures")
+def pictures(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    missing = {i for i, image in enumerate(scene.images) if image.data is None}
+    if missing:
+        textures = {i for i, t in enumerate(scene.textures) if t.image in missing}
+        materials = {i for i, m in enumerate(scene.materials) if any(u.texture in textures for u in m.uses())}
+        hit = np.array([any(s in materials for s in m.slots) for m in scene.meshes], np.bool_)
+        names = ", ".join(
+            f"“{(scene.images[i].uri or scene.images[i].name or str(i))[:60]}”" for i in sorted(missing)[:3]
+        )
+        yield Finding(
+            code="texture.missing",
+            severity="error",
+            title="Missing pictures",
+            count=len(missing),
+            value=float(len(missing)),
+            limit=0.0,
+            unit="pictures",
+            text=f"{plural(len(missing), 'picture is', 'pictures are')} not there or not readable: {names}. Send them along with the scene.",
+            parts=parts_with(scene, hit),
+        )
+    large = []
+    for image in scene.images:
+        if image.data is not None and max(picture_size(image.data)) > destination.max_texture:
+            large.append(image)
+    if large:
+        yield Finding(
+            code="texture.too-large",
+            severity="warning",
+            title="Pictures over the limit",
+            count=len(large),
+            value=float(max(max(picture_size(i.data or b"")) for i in large)),
+            limit=float(destination.max_texture),
+            unit="px",
+            text=f"{plural(len(large), 'picture is', 'pictures are')} larger than {destination.title} takes.",
+        )
+
+
+def picture_size(data: bytes) -> tuple[int, int]:
+    """Width and height in pixels from the header, zeros when unreadable."""
+    try:
+        with Picture.open(io.BytesIO(data)) as picture:
+            return picture.size
+    except Exception:  # any damage in a picture's header: the size is simply unknown
+        return 0, 0

@@ -1,0 +1,296 @@
+"""Checks of unit, axes and node scale: numbers that look right and are wrong."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.conventions.transforms import polar, split_trs
+from tidy_caravan.core.figures import bounds_metres
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.survey.base import Finding, check, plural
+
+CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
+"""What one unit may be, in metres: the usual ones and their usual mistakes."""
+
+
+@dataclass(frozen=True)
+class HumanScale:
+    """Things of known size: words that name them, and the range in metres of one of their extents."""
+
+    words: str
+    label: str
+    low: float
+    high: float
+    extent: str
+
+
+KNOWN = (
+    HumanScale("door|doorleaf|leaf", "door", 1.9, 2.4, "height"),
+    HumanScale("storey|floor_height", "storey", 2.2, 5.0, "height"),
+    HumanScale("seat|bench|chair|stool", "seat", 0.38, 1.1, "height"),
+    HumanScale("step|stair_step|riser", "step", 0.12, 0.22, "height"),
+    HumanScale("railing|handrail|guardrail|balustrade", "railing", 0.85, 1.2, "height"),
+    HumanScale("person|human|passenger|visitor", "person", 1.5, 2.0, "height"),
+    HumanScale("gate|turnstile", "gate", 0.8, 2.2, "height"),
+    HumanScale("window|glazing", "window", 0.4, 5.0, "height"),
+)
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """heights: extent along up in scene units of the parts that a word of KNOWN names."""
+
+    kind: HumanScale
+    parts: I64
+    heights: F64
+
+    def supported(self, metres_per_unit: float) -> int:
+        metres = self.heights * metres_per_unit
+        return int(((metres >= self.kind.low) & (metres <= self.kind.high)).sum())
+
+
+def evidence(scene: Scene) -> list[Evidence]:
+    """Human-scale things by name. Names are looked at once each, whatever the number of parts."""
+    parts = scene.nodes.parts
+    if not len(parts):
+        return []
+    names, which = np.unique(
+        np.array([scene.nodes.names[i].lower()[:200] for i in parts.tolist()]), return_inverse=True
+    )
+    up = "XYZ".index(scene.convention.up[-1])
+    size = scene.part_bounds[:, 1] - scene.part_bounds[:, 0]
+    out = []
+    for kind in KNOWN:
+        pattern = re.compile(rf"(?:^|[^a-z])(?:{kind.words})s?(?:[^a-z]|$)")
+        hit = np.array([bool(pattern.search(str(n))) for n in names], np.bool_)[which]
+        if hit.any():
+            rows = np.flatnonzero(hit)
+            out.append(Evidence(kind, parts[rows], size[rows, up]))
+    return out
+
+
+@check("units", "Unit plausibility")
+def unit_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Tests the usual factors against things of known size; with none, the size of the whole."""
+    stated = scene.convention.metres_per_unit
+    found = evidence(scene)
+    total = sum(len(e.parts) for e in found)
+    if total:
+        # what is stated comes first, so that it wins a draw
+        order = sorted({*CANDIDATES, stated}, key=lambda c: (c != stated, abs(np.log(c / stated))))
+        votes = {c: sum(e.supported(c) for e in found) for c in order}
+        best = max(order, key=lambda c: votes[c])
+        if best != stated and votes[best] >= 0.5 * total and votes[best] > 2 * votes[stated]:
+            example = max(found, key=lambda e: e.supported(best))
+            height = float(np.median(example.heights)) * stated
+            yield Finding(
+                code="unit.implausible",
+                severity="error",
+                title="Wrong unit",
+                count=votes[best],
+                guess=True,
+                text=f"A {example.kind.label} is {height:.4g} m high as the file stands. With one unit = {best:g} m, "
+                f"{votes[best]} of {total} things of known size fit; as stated, {votes[stated]} do.",
+                value=height,
+                limit=example.kind.high,
+                unit="m",
+                parts=[int(p) for e in found for p in e.parts],
+                mend={"kind": "match_units_axes", "sourceMetresPerUnit": best},
+            )
+        return
+    box = bounds_metres(scene)
+    size = float((box[1] - box[0]).max())
+    if size > 20_000 or 0 < size < 0.02:
+        proposal = next((c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= size / stated * c <= 2000), None)
+        yield Finding(
+            code="unit.implausible",
+            severity="warning",
+            title="Wrong unit",
+            count=1,
+            guess=True,
+            text=f"The whole scene is {size:.4g} m large and nothing in it has a name that tells its size.",
+            value=size,
+            limit=20_000.0 if size > 1 else 0.02,
+            unit="m",
+            mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal} if proposal else None,
+        )
+
+
+@check("units", "Up axis plausibility")
+def axes_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Doors, people and lamp posts are taller than wide: their longest axis should be up."""
+    nodes = scene.nodes
+    up = "XYZ".index(scene.convention.up[-1])
+    pattern = re.compile(r"(?:^|[^a-z])(?:door|leaf|person|passenger|lamp_?post|column|mast)s?(?:[^a-z]|$)")
+    hit = np.array([bool(pattern.search(nodes.names[i].lower()[:200])) for i in nodes.parts.tolist()], np.bool_)
+    if hit.sum() < 2:
+        return
+    size = (scene.part_bounds[:, 1] - scene.part_bounds[:, 0])[hit]
+    longest, second = np.argmax(size, axis=1), np.sort(size, axis=1)[:, 1]
+    clear = size.max(axis=1) > 1.3 * second
+    if clear.sum() < 2:
+        return
+    counts = np.bincount(longest[clear], minlength=3)
+    best = int(np.argmax(counts))
+    if best != up and counts[best] > 2 * counts[up] and counts[best] >= 0.6 * clear.sum():
+        axis = "XYZ"[best]
+        yield Finding(
+            code="axes.up-implausible",
+            severity="error",
+            title="Wrong up axis",
+            count=int(counts[best]),
+            guess=True,
+            text=f"{int(counts[best])} of {int(clear.sum())} tall things by name stand along {axis}, while {scene.convention.up} is stated as up.",
+            parts=[int(p) for p in nodes.parts[hit]],
+            mend={"kind": "match_units_axes", "sourceUp": axis},
+        )
+
+
+@check("units", "Undeclared unit and axes")
+def convention_declared(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    if not scene.convention.declared:
+        yield Finding(
+            code="unit.undeclared",
+            severity="info",
+            title="Unit assumed",
+            count=1,
+            guess=True,
+            text=f"The format declares no unit and no axes; {scene.convention.label()} was assumed.",
+        )
+
+
+def _match() -> dict[str, object]:
+    return {"kind": "match_units_axes"}
+
+
+@check("transforms", "Node scale that hides a unit")
+def hidden_unit(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """World scale near a unit factor: the mesh is a hundredth of what it shows, and mesh-space work breaks."""
+    nodes = scene.nodes
+    parts = nodes.parts
+    if not len(parts):
+        return
+    linear = nodes.world[parts, :3, :3]
+    scale = np.abs(np.linalg.det(linear)) ** (1 / 3)
+    factors = np.array([0.001, 0.01, 0.0254, 0.3048, 3.2808, 39.37, 10.0, 0.1, 100.0, 1000.0])
+    near = np.abs(scale[:, None] / factors - 1).min(axis=1) < 1e-3
+    if near.any():
+        rows = parts[near]
+        typical = float(np.median(scale[near]))
+        yield Finding(
+            code="scale.hidden-unit",
+            severity="error",
+            title="Node scale hides a unit",
+            count=len(rows),
+            value=typical,
+            limit=1.0,
+            unit="×",
+            text=f"{plural(len(rows), 'part')} draw at the right size only through a node scale of {typical:.4g}; "
+            "collision, distance fields and lightmap sizes are computed in mesh space and go wrong.",
+            parts=[int(i) for i in rows],
+            mend=_match(),
+        )
+    rest = ~near & (np.abs(scale - 1) > 1e-4) & (scale > 0)
+    if rest.any():
+        rows = parts[rest]
+        yield Finding(
+            code="scale.left",
+            severity="info",
+            title="Scale left by modelling",
+            count=len(rows),
+            value=float(np.median(scale[rest])),
+            limit=1.0,
+            unit="×",
+            text=f"{plural(len(rows), 'part')} carry a node scale other than 1.",
+            parts=[int(i) for i in rows],
+            mend=_match(),
+        )
+
+
+@check("transforms", "Mirrored, sheared and flattened nodes")
+def odd_transforms(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    nodes = scene.nodes
+    parts = nodes.parts
+    if not len(parts):
+        return
+    linear = nodes.world[parts, :3, :3]
+    determinant = np.linalg.det(linear)
+    mirrored = parts[determinant < 0]
+    if len(mirrored):
+        accepted = destination.negative_scale
+        yield Finding(
+            code="transform.mirrored",
+            severity="info" if accepted else "error",
+            title="Mirrored parts",
+            count=len(mirrored),
+            text=f"{plural(len(mirrored), 'part is', 'parts are')} mirrored by a negative scale, which {destination.title} "
+            f"{'accepts' if accepted else 'does not accept; their faces would turn inside out'}.",
+            parts=[int(i) for i in mirrored],
+            mend=_match(),
+        )
+    size = np.linalg.norm(linear, axis=1).max(axis=1)
+    flat = parts[np.abs(determinant) <= 1e-12 * size**3]
+    if len(flat):
+        yield Finding(
+            code="transform.flattened",
+            severity="warning",
+            title="Parts scaled to nothing",
+            count=len(flat),
+            text=f"{plural(len(flat), 'part is', 'parts are')} scaled to zero along an axis.",
+            parts=[int(i) for i in flat],
+        )
+    _, _, _, sheared = split_trs(nodes.world[parts])
+    sheared &= np.abs(determinant) > 1e-12 * size**3
+    if sheared.any():
+        rows = parts[sheared]
+        _, residual = polar(linear[sheared])
+        yield Finding(
+            code="transform.sheared",
+            severity="warning",
+            title="Sheared parts",
+            count=len(rows),
+            value=float(np.abs(residual[:, 0, 1]).max()),
+            unit="",
+            text=f"{plural(len(rows), 'part is', 'parts are')} sheared by a stretched parent; no receiver can hold that as "
+            "translation, rotation and scale, so it must go into the mesh.",
+            parts=[int(i) for i in rows],
+            mend=_match(),
+        )
+
+
+@check("transforms", "Pivots far from their part")
+def far_pivots(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """The node's origin lies further from the part's box than the box is large."""
+    nodes = scene.nodes
+    parts = nodes.parts
+    if not len(parts):
+        return
+    box = scene.part_bounds
+    origin = nodes.world[parts, :3, 3]
+    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
+    distance = np.linalg.norm(outside, axis=1)
+    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+    far = distance > np.maximum(diagonal, 1e-12)
+    if far.any():
+        rows = parts[far]
+        at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
+        metres = float(distance[far].max()) * scene.convention.metres_per_unit
+        note = f" {at_zero} of them sit on the world origin, the sign of a flattened export." if at_zero else ""
+        yield Finding(
+            code="pivot.far",
+            severity="warning",
+            title="Pivots far away",
+            count=len(rows),
+            value=metres,
+            limit=0.0,
+            unit="m",
+            text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.3g} m at worst.{note}",
+            parts=[int(i) for i in rows],
+            mend={"kind": "place_pivots", "where": {"parts": [int(i) for i in nodes.source[rows] if i >= 0]}},
+        )
