@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import struct
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -17,6 +17,7 @@ import orjson
 from tidy_caravan.core.conventions.transforms import split_trs
 from tidy_caravan.core.formats.registry import writer
 from tidy_caravan.core.geometry.normals import vertex_normals
+from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.scene import SCATTER, Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray
 
@@ -326,7 +327,39 @@ def write_meshes(scene: Scene, builder: Builder, out: Written) -> tuple[list[dic
     return entries, index
 
 
+def with_needed_channels(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
+    """With an empty UV set for every channel that a picture of its materials is read from and that it lacks."""
+    uses = [u for s in mesh.slots if s >= 0 for u in scene.materials[s].uses() if has_picture(scene, u)]
+    needed = max((u.channel if u.transform_channel is None else u.transform_channel for u in uses), default=-1) + 1
+    if needed <= len(mesh.uvs):
+        return mesh
+    out.remarks.append(
+        f"“{mesh.name}” has {len(mesh.uvs)} UV sets and its material samples set {needed - 1}; empty sets were added."
+    )
+    spare = np.zeros((mesh.vertices, 2), np.float32)
+    return replace(mesh, uvs=(*mesh.uvs, *[spare] * (needed - len(mesh.uvs))))
+
+
+def ready_for_normal_maps(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
+    """With tangents where a normal map needs them: receivers that make their own do not agree."""
+    maps = [scene.materials[s].normal_texture for s in mesh.slots if s >= 0]
+    uses = [u for u in maps if u is not None and has_picture(scene, u)]
+    if not uses or mesh.tangents is not None:
+        return mesh
+    channel = uses[0].channel if uses[0].transform_channel is None else uses[0].transform_channel
+    if channel >= len(mesh.uvs):
+        return mesh
+    out.remarks.append(f"Tangents were computed for “{mesh.name}”, whose material has a normal map.")
+    return with_tangents(mesh, channel)
+
+
+def has_picture(scene: Scene, use: TextureUse) -> bool:
+    image = scene.textures[use.texture].image
+    return image >= 0 and scene.images[image].data is not None
+
+
 def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict[str, Any]:
+    mesh = ready_for_normal_maps(with_needed_channels(mesh, scene, out), scene, out)
     attributes = {"POSITION": builder.accessor(mesh.positions, ARRAY_BUFFER, bounds=True)}
     if mesh.normals is not None:
         normals, mended = unit_vectors(mesh.normals, lambda: vertex_normals(mesh.positions, mesh.indices))
@@ -341,25 +374,7 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
                 tangents = tangents.copy()
                 tangents[:, 3] = np.where(tangents[:, 3] < 0, -1.0, 1.0)
             attributes["TANGENT"] = builder.accessor(tangents, ARRAY_BUFFER)
-    uvs = list(mesh.uvs)
-    needed = (
-        max(
-            (
-                use.channel if use.transform_channel is None else use.transform_channel
-                for s in mesh.slots
-                if s >= 0
-                for use in scene.materials[s].uses()
-            ),
-            default=-1,
-        )
-        + 1
-    )
-    if needed > len(uvs):
-        out.remarks.append(
-            f"“{mesh.name}” has {len(uvs)} UV sets and its material samples set {needed - 1}; empty sets were added."
-        )
-        uvs += [np.zeros((mesh.vertices, 2), np.float32)] * (needed - len(uvs))
-    for k, uv in enumerate(uvs):
+    for k, uv in enumerate(mesh.uvs):
         attributes[f"TEXCOORD_{k}"] = builder.accessor(uv, ARRAY_BUFFER)
     for k, color in enumerate(mesh.colors):
         attributes[f"COLOR_{k}"] = builder.accessor(np.clip(color, 0.0, 1.0), ARRAY_BUFFER)
