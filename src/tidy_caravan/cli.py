@@ -160,7 +160,7 @@ def run_carry(args: argparse.Namespace) -> int:
     package, _, records, findings = carry(scene, args.file.name, digest, target, route, args.format, progress=progress)
     if tty:
         print(file=sys.stderr)
-    save(package, args.out)
+    save(package.files, args.out)
     problems = [c for r in records for c in r.changes if c.problem]
     if args.json:
         show(

@@ -131,10 +131,10 @@ def dropped(source: Scene, scene: Scene) -> list[int]:
     return [int(i) for i in np.flatnonzero(~present)]
 
 
-def save(package: Package, folder: Path) -> None:
+def save(files: dict[str, bytes], folder: Path) -> None:
     """Writes the files; each appears whole or not at all. Files of an earlier delivery are replaced."""
     folder.mkdir(parents=True, exist_ok=True)
-    for name, data in package.files.items():
+    for name, data in files.items():
         target = folder / name
         target.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(dir=target.parent)

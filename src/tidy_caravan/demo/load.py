@@ -1,0 +1,101 @@
+"""Puts the demo hauls into an empty database: one carried all the way, one large one to feel the scale."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from typing import Any
+
+from sqlalchemy import func, select
+
+from tidy_caravan.core.conventions.destinations import destination
+from tidy_caravan.core.route import as_json, default_route
+from tidy_caravan.core.steps.base import Step, Where
+from tidy_caravan.core.steps.match_units import MatchUnits
+from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals, PlacePivots
+from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
+from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
+from tidy_caravan.demo.ferry_landing import landing_files, large_files
+from tidy_caravan.server.db.models import Haul, Job
+from tidy_caravan.server.db.session import session_for
+from tidy_caravan.server.jobs.tasks import perform
+from tidy_caravan.server.settings import Settings
+from tidy_caravan.server.store.blobs import Store
+
+
+def demo_route() -> list[dict[str, Any]]:
+    steps: list[Step] = [
+        MatchUnits(source_metres_per_unit=0.01),
+        DropDegenerates(),
+        MendNormals(),
+        PlacePivots(where=Where(names=["piling_*"])),
+        FirstUvs(),
+        LightmapUvs(),
+        TidyNames(),
+        DropEmpties(),
+    ]
+    return [as_json(s) for s in steps]
+
+
+def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
+    """Does nothing when there is any haul already."""
+    with session_for(settings.database) as session:
+        if session.scalar(select(func.count()).select_from(Haul)):
+            return
+    store = Store(settings.store)
+    say("demo: all stages of the landing, 20 000 parts")
+    add(
+        settings,
+        store,
+        "Landing, all stages (20 000 parts)",
+        "metre-y-up-right",
+        large_files(),
+        default_route().steps,
+        ["import"],
+    )
+    say("demo: Pellwick Ferry Landing, carried all the way")
+    chain = ["import", "run", "pack", "arrive"]
+    add(settings, store, "Pellwick Ferry Landing", "metre-z-up-right", landing_files(), demo_route(), chain)
+
+
+def add(
+    settings: Settings,
+    store: Store,
+    name: str,
+    to: str,
+    files: dict[str, bytes],
+    steps: list[dict[str, Any]],
+    chain: list[str],
+) -> uuid.UUID:
+    """A haul from files, worked through here and now. Raises RuntimeError when that fails."""
+    stored = [[path, store.put_blob(data)] for path, data in files.items()]
+    with session_for(settings.database) as session:
+        haul = Haul(
+            id=uuid.uuid4(),
+            name=name,
+            destination=destination(to).model_dump(by_alias=True, mode="json"),
+            route={"steps": steps},
+            version=1,
+            source_name=next(iter(files)),
+        )
+        job = Job(
+            id=uuid.uuid4(),
+            haul_id=haul.id,
+            kind=chain[-1],
+            state="waiting",
+            title="",
+            done=0,
+            total=0,
+            cancel=False,
+            attempts=0,
+            arguments={"files": stored, "chain": chain, "format": "glb"},
+        )
+        session.add(haul)
+        session.flush()
+        session.add(job)
+        haul_id, job_id = haul.id, job.id
+    state = perform(str(job_id), settings.database, settings.store, settings.upload_bytes)
+    if state != "done":
+        with session_for(settings.database) as session:
+            raise RuntimeError(f"the demo haul “{name}” ended {state}: {session.get_one(Job, job_id).problem}")
+    return haul_id

@@ -1,0 +1,1 @@
+"""The web application over the core: FastAPI, PostgreSQL, content-addressed store, job cluster."""

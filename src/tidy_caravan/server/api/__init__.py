@@ -1,0 +1,1 @@
+"""HTTP routes, one module per resource."""

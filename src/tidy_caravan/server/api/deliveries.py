@@ -1,0 +1,96 @@
+"""Jobs, packages and arrivals."""
+
+from __future__ import annotations
+
+import io
+import uuid
+import zipfile
+from typing import Annotated, Any, Literal
+from urllib.parse import quote
+
+import orjson
+from fastapi import APIRouter, Query, Response
+from sqlalchemy import text
+
+from tidy_caravan.server.api.context import SessionDep, StateDep, found
+from tidy_caravan.server.api.schemas import ArrivalOut, ArrivalPage, ArrivalRowOut, JobOut
+from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow
+from tidy_caravan.server.problems import Problem
+
+router = APIRouter(prefix="/api", tags=["deliveries"])
+FIXED_TIME = (1980, 1, 1, 0, 0, 0)
+FIELDS = {(f.alias or name): name for name, f in ArrivalRowOut.model_fields.items()}
+SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
+
+
+@router.get("/jobs/{job_id}")
+def read_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
+    return JobOut.model_validate(found(session, Job, job_id, "job"))
+
+
+@router.post("/jobs/{job_id}/cancel", status_code=202)
+def cancel_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
+    """Asks the job to stop at the next safe place; what is there already stays."""
+    job = found(session, Job, job_id, "job")
+    if job.state in ("done", "failed", "cancelled"):
+        raise Problem(409, "job.over", "The work is over already.", str(job_id))
+    job.cancel = True
+    session.flush()
+    return JobOut.model_validate(job)
+
+
+@router.get("/packages/{package_id}/download", response_class=Response)
+def download(package_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
+    """All files and the manifest as one zip; the same package gives the same bytes."""
+    package = found(session, PackageRow, package_id, "package")
+    haul = session.get_one(Haul, package.haul_id)
+    body = io.BytesIO()
+    with zipfile.ZipFile(body, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as archive:
+        for file in package.files:
+            entry = zipfile.ZipInfo(file["path"], FIXED_TIME)
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            entry.external_attr = 0o644 << 16
+            archive.writestr(entry, state.store.get(file["key"]))
+    plain = (
+        "".join(c if c.isalnum() or c in "-_" else "-" for c in haul.name)[:80].encode("ascii", "ignore").decode()
+        or "package"
+    )
+    name = f"{plain}-{haul.destination['name']}-{package.format}.zip"
+    disposition = f"attachment; filename=\"{name}\"; filename*=UTF-8''{quote(name)}"
+    return Response(body.getvalue(), media_type="application/zip", headers={"Content-Disposition": disposition})
+
+
+@router.get("/packages/{package_id}/manifest", response_class=Response)
+def manifest(package_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
+    package = found(session, PackageRow, package_id, "package")
+    keys = {f["path"]: f["key"] for f in package.files}
+    return Response(state.store.get(keys["manifest.json"]), media_type="application/json")
+
+
+@router.get("/arrivals/{arrival_id}")
+def read_arrival(arrival_id: uuid.UUID, session: SessionDep) -> ArrivalOut:
+    return ArrivalOut.model_validate(found(session, Arrival, arrival_id, "arrival"))
+
+
+@router.get("/arrivals/{arrival_id}/rows", responses={200: {"model": ArrivalPage}}, response_class=Response)
+def arrival_rows(
+    arrival_id: uuid.UUID,
+    session: SessionDep,
+    sort: Literal[
+        "rank", "path", "positionMm", "sizeRatio", "rotationDeg", "normalDeg", "pivotMm", "surfaceMm"
+    ] = "rank",
+    descending: bool = False,
+    search: Annotated[str, Query(max_length=200)] = "",
+    offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+) -> Response:
+    """Compared parts, worst first."""
+    found(session, Arrival, arrival_id, "arrival")
+    escaped = search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_").replace("\0", "")
+    values: dict[str, Any] = {"id": arrival_id, "search": f"%{escaped}%", "offset": offset, "limit": limit}
+    where = "arrival_id = :id" + (" AND path ILIKE :search" if search else "")
+    direction = "DESC" if descending else "ASC"
+    query = f'SELECT {SELECTED} FROM arrival_row WHERE {where} ORDER BY "{FIELDS[sort]}" {direction}, rank OFFSET :offset LIMIT :limit'
+    items = [dict(r) for r in session.execute(text(query), values).mappings()]
+    total = session.execute(text(f"SELECT count(*) FROM arrival_row WHERE {where}"), values).scalar_one()
+    return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")

@@ -1,0 +1,90 @@
+"""What the application knows: destinations, kinds of steps, checks; and whether it is well."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Response
+from sqlalchemy import select
+
+from tidy_caravan import __version__
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.formats import endings
+from tidy_caravan.core.steps import known_steps
+from tidy_caravan.core.survey import known_checks
+from tidy_caravan.server.api.context import SessionDep, StateDep
+from tidy_caravan.server.api.schemas import CheckKind, Health, StepKind
+from tidy_caravan.server.db.models import DestinationRow
+from tidy_caravan.server.problems import Problem
+
+router = APIRouter(prefix="/api", tags=["library"])
+
+
+@router.get("/health")
+def health(state: StateDep) -> Health:
+    return Health(ok=True, version=__version__, endings=list(endings()), upload_bytes=state.settings.upload_bytes)
+
+
+@router.get("/steps")
+def steps() -> list[StepKind]:
+    """All kinds of steps with their parameters."""
+    out = []
+    for kind, cls in sorted(known_steps().items()):
+        schema = cls.model_json_schema(by_alias=True)
+        parameters = {k: v for k, v in schema["properties"].items() if k not in ("kind", "enabled", "where")}
+        defaults = cls(kind=kind).model_dump(by_alias=True, mode="json")
+        out.append(StepKind(kind=kind, title=cls.title, summary=cls.summary, parameters=parameters, defaults=defaults))
+    return out
+
+
+@router.get("/checks")
+def checks() -> list[CheckKind]:
+    return [CheckKind(name=name, family=c.family, title=c.title) for name, c in known_checks().items()]
+
+
+@router.get("/destinations")
+def destinations(session: SessionDep) -> list[Destination]:
+    """Built-in ones first, then the user's own."""
+    own = [
+        Destination.model_validate(r.data)
+        for r in session.scalars(select(DestinationRow).order_by(DestinationRow.name))
+    ]
+    return [*BUILT_IN, *own]
+
+
+@router.put("/destinations/{name}")
+def put_destination(
+    name: str,
+    destination: Destination,
+    session: SessionDep,
+    response: Response,
+    if_match: Annotated[str | None, Header(alias="If-Match")] = None,
+) -> Destination:
+    """Creates a destination, or changes one of the user's own (then with If-Match)."""
+    if destination.name != name:
+        raise Problem(422, "destination.name", "The name in the address and in the document differ.", "name")
+    if any(d.name == name for d in BUILT_IN):
+        raise Problem(
+            409,
+            "destination.built-in",
+            "Built-in destinations cannot be changed. Save a copy under another name.",
+            name,
+        )
+    data = destination.model_copy(update={"built_in": False})
+    row = session.get(DestinationRow, name)
+    if row is None:
+        row = DestinationRow(name=name, data={}, version=0)
+        session.add(row)
+    elif if_match is None:
+        raise Problem(
+            428,
+            "version.missing",
+            "There is a destination of that name. Send the ETag that you read as If-Match.",
+            "If-Match",
+        )
+    elif if_match.strip('W/"') != str(row.version):
+        raise Problem(412, "version.stale", "Somebody changed this destination meanwhile. Reload it first.", "If-Match")
+    row.data = data.model_dump(by_alias=True, mode="json")
+    row.version += 1
+    response.headers["ETag"] = f'"{row.version}"'
+    return data

@@ -1,0 +1,300 @@
+"""Shapes of requests and answers; the front end's types are generated from them."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.arrival.report import Tolerances, Worst
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.figures import Counts
+from tidy_caravan.core.route import Route, StepRecord
+
+JobKind = Literal["import", "run", "pack", "arrive"]
+JobState = Literal["waiting", "running", "done", "failed", "cancelled"]
+
+
+class Camel(BaseModel):
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, from_attributes=True)
+
+
+class ProblemOut(Camel):
+    """RFC 9457."""
+
+    type: str
+    status: int
+    code: str
+    title: str
+    where: str
+
+
+class JobProblem(Camel):
+    code: str
+    title: str
+    where: str = ""
+
+
+class JobOut(Camel):
+    id: uuid.UUID
+    haul_id: uuid.UUID
+    kind: JobKind
+    state: JobState
+    title: str
+    done: int
+    total: int
+    problem: JobProblem | None
+
+
+class ConventionOut(Camel):
+    metres_per_unit: float
+    up: str
+    forward: str
+    handedness: str
+    declared: bool
+    label: str
+
+
+class Bounds(Camel):
+    min: tuple[float, float, float]
+    max: tuple[float, float, float]
+
+
+class NoteOut(Camel):
+    kind: str
+    code: str
+    where: str
+    text: str
+
+
+class SceneOut(Camel):
+    id: uuid.UUID
+    haul_id: uuid.UUID
+    kind: Literal["source", "run", "arrived"]
+    counts: Counts
+    bounds: Bounds
+    convention: ConventionOut
+    notes: list[NoteOut]
+
+
+class RevisionOut(Camel):
+    id: uuid.UUID
+    scene_id: uuid.UUID
+    name: str
+    sha256: str
+    created: datetime
+
+
+class RunOut(Camel):
+    """stale: route or destination were changed since."""
+
+    id: uuid.UUID
+    revision_id: uuid.UUID
+    scene_id: uuid.UUID
+    records: list[StepRecord]
+    seconds: float
+    created: datetime
+    stale: bool
+
+
+class FileOut(Camel):
+    path: str
+    bytes: int
+
+
+class PackageOut(Camel):
+    id: uuid.UUID
+    format: str
+    files: list[FileOut]
+    remarks: list[str]
+    behind: list[str]
+    created: datetime
+
+
+class ArrivalReportOut(Camel):
+    ok: bool
+    compared: int
+    worst: Worst
+    tolerances: Tolerances
+    lost: list[str]
+    extra: list[str]
+    faulty: int
+    sharing_source: int
+    sharing_arrived: int
+    problems: list[str]
+    format_losses: list[str]
+    declared: list[str]
+
+
+class ArrivalOut(Camel):
+    id: uuid.UUID
+    scene_id: uuid.UUID
+    report: ArrivalReportOut
+    created: datetime
+
+
+class Open(Camel):
+    """What is open at each station of the trail: number of things, and in words."""
+
+    load: int
+    survey: int
+    mend: int
+    light: int
+    pack: int
+    arrive: int
+    state: str
+
+
+class HaulSummary(Camel):
+    id: uuid.UUID
+    name: str
+    source_name: str
+    destination_title: str
+    created: datetime
+    counts: Counts | None
+    picture: str | None
+    open: Open
+    job: JobOut | None
+
+
+class HaulOut(Camel):
+    id: uuid.UUID
+    name: str
+    version: int
+    source_name: str
+    created: datetime
+    destination: Destination
+    route: Route
+    revision: RevisionOut | None
+    source: SceneOut | None
+    run: RunOut | None
+    result: SceneOut | None
+    package: PackageOut | None
+    arrival: ArrivalOut | None
+    open: Open
+    job: JobOut | None
+
+
+class HaulEdit(Camel):
+    """Fields that are left out stay as they are."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid")
+
+    name: str | None = Field(default=None, min_length=1, max_length=200)
+    destination: str | None = Field(default=None, description="Name of a destination")
+    route: Route | None = None
+
+
+class PackRequest(Camel):
+    format: Literal["glb", "gltf", "obj"] = "glb"
+
+
+class PartOut(Camel):
+    node: int
+    source: int
+    name: str
+    path: str
+    layer: str
+    mesh: int
+    mesh_name: str
+    instances: int
+    triangles: int
+    vertices: int
+    materials: int
+    material_names: str
+    uv_sets: int
+    scale: float
+    mirrored: bool
+    hidden: bool
+    size_x: float
+    size_y: float
+    size_z: float
+    x: float
+    y: float
+    z: float
+    findings: int
+
+
+class PartsPage(Camel):
+    total: int
+    items: list[PartOut]
+
+
+class MeshOut(Camel):
+    mesh: int
+    name: str
+    instances: int
+    triangles: int
+    vertices: int
+    materials: int
+    material_names: str
+    uv_sets: int
+    triangles_drawn: int
+    draw_calls: int
+
+
+class MeshesPage(Camel):
+    total: int
+    items: list[MeshOut]
+
+
+class FindingOut(Camel):
+    id: uuid.UUID
+    code: str
+    severity: Literal["error", "warning", "info"]
+    title: str
+    text: str
+    count: int
+    value: float | None
+    limit: float | None
+    unit: str
+    guess: bool
+    mend: dict[str, Any] | None
+    part_count: int
+
+
+class ArrivalRowOut(Camel):
+    rank: int
+    source_id: int
+    node: int
+    path: str
+    position_mm: float
+    size_ratio: float
+    rotation_deg: float
+    normal_deg: float
+    pivot_mm: float
+    surface_mm: float
+    triangles_source: int
+    triangles_arrived: int
+    faults: str
+
+
+class ArrivalPage(Camel):
+    total: int
+    items: list[ArrivalRowOut]
+
+
+class StepKind(Camel):
+    """A kind of step with its parameters as JSON Schema."""
+
+    kind: str
+    title: str
+    summary: str
+    parameters: dict[str, Any]
+    defaults: dict[str, Any]
+
+
+class CheckKind(Camel):
+    name: str
+    family: str
+    title: str
+
+
+class Health(Camel):
+    ok: bool
+    version: str
+    endings: list[str]
+    upload_bytes: int

@@ -1,0 +1,1 @@
+"""Tables, sessions and migrations."""

@@ -1,0 +1,211 @@
+"""Tables. Names as in docs/architecture.md, Words."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ARRAY, DateTime, ForeignKey, Index, Integer, Text, func
+from sqlalchemy.dialects.postgresql import JSONB, UUID
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {dict[str, Any]: JSONB, list[Any]: JSONB, uuid.UUID: UUID(as_uuid=True), str: Text}
+
+
+def key() -> Mapped[uuid.UUID]:
+    return mapped_column(primary_key=True, default=uuid.uuid4)
+
+
+class Haul(Base):
+    """One transfer project. version counts edits, for optimistic locking."""
+
+    __tablename__ = "haul"
+
+    id: Mapped[uuid.UUID] = key()
+    name: Mapped[str]
+    destination: Mapped[dict[str, Any]]
+    route: Mapped[dict[str, Any]]
+    version: Mapped[int] = mapped_column(default=1)
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    source_name: Mapped[str] = mapped_column(default="")
+    revision_id: Mapped[uuid.UUID | None]
+    run_id: Mapped[uuid.UUID | None]
+    package_id: Mapped[uuid.UUID | None]
+    arrival_id: Mapped[uuid.UUID | None]
+
+
+class SceneRow(Base):
+    """A scene in the store with its figures: a revision, what a run made, or what a receiver read."""
+
+    __tablename__ = "scene"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    store_key: Mapped[str]
+    view_key: Mapped[str]
+    picture_key: Mapped[str]
+    counts: Mapped[dict[str, Any]]
+    bounds: Mapped[dict[str, Any]]
+    convention: Mapped[dict[str, Any]]
+    notes: Mapped[list[Any]]
+
+
+class Revision(Base):
+    """One imported version of the source; never changed."""
+
+    __tablename__ = "revision"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    sha256: Mapped[str]
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class Part(Base):
+    """One part of a scene as a row. Lengths and places in metres, Y up, right-handed."""
+
+    __tablename__ = "part"
+
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), primary_key=True)
+    node: Mapped[int] = mapped_column(Integer, primary_key=True)
+    source: Mapped[int]
+    name: Mapped[str]
+    path: Mapped[str]
+    layer: Mapped[str]
+    mesh: Mapped[int]
+    mesh_name: Mapped[str]
+    instances: Mapped[int]
+    triangles: Mapped[int]
+    vertices: Mapped[int]
+    materials: Mapped[int]
+    material_names: Mapped[str]
+    uv_sets: Mapped[int]
+    scale: Mapped[float]
+    mirrored: Mapped[bool]
+    hidden: Mapped[bool]
+    size_x: Mapped[float]
+    size_y: Mapped[float]
+    size_z: Mapped[float]
+    x: Mapped[float]
+    y: Mapped[float]
+    z: Mapped[float]
+    findings: Mapped[int]
+
+    __table_args__ = (Index("part_mesh", "scene_id", "mesh"), Index("part_source", "scene_id", "source"))
+
+
+class FindingRow(Base):
+    __tablename__ = "finding"
+
+    id: Mapped[uuid.UUID] = key()
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), index=True)
+    rank: Mapped[int]
+    code: Mapped[str]
+    severity: Mapped[str]
+    title: Mapped[str]
+    text: Mapped[str]
+    count: Mapped[int]
+    value: Mapped[float | None]
+    limit: Mapped[float | None]
+    unit: Mapped[str]
+    guess: Mapped[bool]
+    mend: Mapped[dict[str, Any] | None]
+    parts: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+
+
+class Run(Base):
+    """One execution of a route, with every figure before and after."""
+
+    __tablename__ = "run"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    revision_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("revision.id", ondelete="CASCADE"))
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    destination: Mapped[dict[str, Any]]
+    route: Mapped[dict[str, Any]]
+    records: Mapped[list[Any]]
+    seconds: Mapped[float]
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class PackageRow(Base):
+    """What was written: files with their keys in the store. remarks as in the manifest."""
+
+    __tablename__ = "package"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    run_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    format: Mapped[str]
+    files: Mapped[list[Any]]
+    remarks: Mapped[list[Any]]
+    behind: Mapped[list[Any]]
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class Arrival(Base):
+    """report: the comparison without its rows, which are in arrival_row."""
+
+    __tablename__ = "arrival"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    package_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("package.id", ondelete="CASCADE"))
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    report: Mapped[dict[str, Any]]
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class ArrivalRow(Base):
+    __tablename__ = "arrival_row"
+
+    arrival_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("arrival.id", ondelete="CASCADE"), primary_key=True)
+    rank: Mapped[int] = mapped_column(Integer, primary_key=True)
+    source_id: Mapped[int]
+    node: Mapped[int]
+    path: Mapped[str]
+    position_mm: Mapped[float]
+    size_ratio: Mapped[float]
+    rotation_deg: Mapped[float]
+    normal_deg: Mapped[float]
+    pivot_mm: Mapped[float]
+    surface_mm: Mapped[float]
+    triangles_source: Mapped[int]
+    triangles_arrived: Mapped[int]
+    faults: Mapped[str]
+
+
+class Job(Base):
+    """Heavy work: import, run, pack or arrive. state: waiting, running, done, failed, cancelled."""
+
+    __tablename__ = "job"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    state: Mapped[str] = mapped_column(default="waiting", index=True)
+    title: Mapped[str] = mapped_column(default="")
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    cancel: Mapped[bool] = mapped_column(default=False)
+    arguments: Mapped[dict[str, Any]]
+    problem: Mapped[dict[str, Any] | None]
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    attempts: Mapped[int] = mapped_column(default=0)
+
+
+class DestinationRow(Base):
+    """A destination that the user made; the built-in ones live in the code."""
+
+    __tablename__ = "destination"
+
+    name: Mapped[str] = mapped_column(primary_key=True)
+    data: Mapped[dict[str, Any]]
+    version: Mapped[int] = mapped_column(default=1)

@@ -1,0 +1,65 @@
+"""Engine, sessions and bulk loading."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Engine, create_engine
+from sqlalchemy.orm import Session, sessionmaker
+
+
+@lru_cache(maxsize=4)
+def engine_for(address: str) -> Engine:
+    return create_engine(address, pool_size=8, max_overflow=8, pool_pre_ping=False)
+
+
+@contextmanager
+def session_for(address: str) -> Iterator[Session]:
+    """A session in one transaction: committed at the end, rolled back on any error."""
+    with sessionmaker(engine_for(address), expire_on_commit=False).begin() as session:
+        yield session
+
+
+def copy_rows(session: Session, table: str, columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+    """Bulk load with COPY inside the session's transaction."""
+    connection: Any = session.connection().connection.driver_connection
+    names = ", ".join(f'"{c}"' for c in columns)
+    with connection.cursor() as cursor, cursor.copy(f'COPY "{table}" ({names}) FROM STDIN') as copy:
+        for row in rows:
+            copy.write_row([clean(v) for v in row])
+
+
+def clean(value: Any) -> Any:
+    """PostgreSQL text cannot hold a zero character, nor lone surrogates."""
+    if isinstance(value, str):
+        return value.replace("\0", "�").encode("utf-8", "replace").decode("utf-8")
+    if isinstance(value, uuid.UUID):
+        return str(value)
+    return value
+
+
+def clean_json(value: Any) -> Any:
+    """The same for JSON documents."""
+    if isinstance(value, str):
+        return clean(value)
+    if isinstance(value, list):
+        return [clean_json(v) for v in value]
+    if isinstance(value, dict):
+        return {clean(k): clean_json(v) for k, v in value.items()}
+    return value
+
+
+def migrate(address: str) -> None:
+    """Brings the schema to the newest version."""
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
+    command.upgrade(config, "head")

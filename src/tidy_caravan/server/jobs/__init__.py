@@ -1,0 +1,1 @@
+"""Heavy work on the cluster, and what it tells while it runs."""

@@ -1,0 +1,182 @@
+"""Writes what a job made into the database: scenes with their parts and findings, packages, arrivals."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from tidy_caravan.core.arrival.report import ArrivalReport
+from tidy_caravan.core.figures import bounds_metres, count, view_map
+from tidy_caravan.core.picture import picture
+from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.survey import Finding
+from tidy_caravan.server.db.models import FindingRow, Part, SceneRow
+from tidy_caravan.server.db.session import clean, clean_json, copy_rows
+from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.scenes import save_scene
+from tidy_caravan.server.view import view_bytes
+
+PART_COLUMNS = [c.name for c in Part.__table__.columns]
+
+
+def record_scene(
+    session: Session,
+    store: Store,
+    haul: uuid.UUID,
+    kind: str,
+    scene: Scene,
+    findings: list[Finding],
+    whole: bool = True,
+) -> uuid.UUID:
+    """Row of a scene; with `whole` also its parts and findings. Returns the row's id."""
+    box = bounds_metres(scene)
+    row = SceneRow(
+        id=uuid.uuid4(),
+        haul_id=haul,
+        kind=kind,
+        store_key=save_scene(store, scene) if whole else "",
+        view_key=store.put_blob(view_bytes(scene)),
+        picture_key=store.put_blob(picture(scene)),
+        counts=count(scene).model_dump(by_alias=True),
+        bounds={"min": box[0].tolist(), "max": box[1].tolist()},
+        convention={
+            "metresPerUnit": scene.convention.metres_per_unit,
+            "up": scene.convention.up,
+            "forward": scene.convention.forward,
+            "handedness": scene.convention.handedness,
+            "declared": scene.convention.declared,
+            "label": scene.convention.label(),
+        },
+        notes=clean_json(
+            [{"kind": n.kind, "code": n.code, "where": n.where, "text": n.text} for n in scene.notes[:2000]]
+        ),
+    )
+    session.add(row)
+    session.flush()
+    if whole:
+        copy_rows(session, "part", PART_COLUMNS, part_rows(row.id, scene, findings))
+        for rank, f in enumerate(findings):
+            session.add(
+                FindingRow(
+                    id=uuid.uuid4(),
+                    scene_id=row.id,
+                    rank=rank,
+                    code=clean(f.code),
+                    severity=f.severity,
+                    title=f.title,
+                    text=clean(f.text),
+                    count=f.count,
+                    value=f.value,
+                    limit=f.limit,
+                    unit=f.unit,
+                    guess=f.guess,
+                    mend=f.mend,
+                    parts=f.parts,
+                )
+            )
+    return row.id
+
+
+def part_rows(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> Iterator[tuple[Any, ...]]:
+    """Rows in the order of Part's columns; everything computed per column, not per part."""
+    nodes, parts = scene.nodes, scene.nodes.parts
+    linear = view_map(scene)
+    corners = scene.part_bounds @ linear.T
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    size, middle = high - low, (high + low) / 2
+    world = nodes.world[parts, :3, :3]
+    determinant = np.linalg.det(world)
+    mesh = nodes.mesh[parts]
+    hits = np.zeros(len(nodes), np.int64)
+    for finding in findings:
+        if finding.severity != "info":
+            hits[finding.parts] += 1
+    names = [m.name for m in scene.meshes]
+    triangles = [m.triangles for m in scene.meshes]
+    vertices = [m.vertices for m in scene.meshes]
+    slots = [len(m.slots) for m in scene.meshes]
+    materials = [", ".join(scene.materials[s].name if s >= 0 else "none" for s in m.slots)[:400] for m in scene.meshes]
+    uv = [len(m.uvs) for m in scene.meshes]
+    instances = scene.instance_counts.tolist()
+    scale = np.abs(determinant) ** (1 / 3)
+    columns = zip(
+        parts.tolist(),
+        nodes.source[parts].tolist(),
+        nodes.layer[parts].tolist(),
+        mesh.tolist(),
+        scale.tolist(),
+        (determinant < 0).tolist(),
+        ((nodes.flags[parts] & HIDDEN) > 0).tolist(),
+        size.tolist(),
+        middle.tolist(),
+        hits[parts].tolist(),
+        strict=True,
+    )
+    text = str(scene_id)
+    for i, source, layer, m, k, mirrored, hidden, s, c, found in columns:
+        yield (
+            text,
+            i,
+            source,
+            nodes.names[i],
+            nodes.paths[i],
+            scene.layers[layer] if layer >= 0 else "",
+            m,
+            names[m],
+            instances[m],
+            triangles[m],
+            vertices[m],
+            slots[m],
+            materials[m],
+            uv[m],
+            k,
+            mirrored,
+            hidden,
+            *s,
+            *c,
+            found,
+        )
+
+
+def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalReport) -> None:
+    columns = [
+        "arrival_id",
+        "rank",
+        "source_id",
+        "node",
+        "path",
+        "position_mm",
+        "size_ratio",
+        "rotation_deg",
+        "normal_deg",
+        "pivot_mm",
+        "surface_mm",
+        "triangles_source",
+        "triangles_arrived",
+        "faults",
+    ]
+    finite = np.finfo(np.float64).max
+    rows = (
+        (
+            str(arrival),
+            rank,
+            r.source_id,
+            r.node,
+            r.path,
+            min(r.position_mm, finite),
+            min(r.size_ratio, finite),
+            r.rotation_deg,
+            r.normal_deg,
+            r.pivot_mm,
+            min(r.surface_mm, finite),
+            r.triangles_source,
+            r.triangles_arrived,
+            ", ".join(r.faults),
+        )
+        for rank, r in enumerate(report.rows)
+    )
+    copy_rows(session, "arrival_row", columns, rows)

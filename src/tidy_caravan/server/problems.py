@@ -1,0 +1,84 @@
+"""Errors as problem documents (RFC 9457): stable code, a sentence that says what to do, and the place."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from sqlalchemy.exc import IntegrityError, OperationalError
+from starlette.exceptions import HTTPException
+
+from tidy_caravan.core.errors import BadRoute, CaravanError, TooLarge, UnusableInput
+
+log = logging.getLogger("tidy_caravan.server")
+
+
+class Problem(Exception):
+    """Raise anywhere in a route to answer with a problem document."""
+
+    def __init__(self, status: int, code: str, title: str, where: str = "") -> None:
+        super().__init__(title)
+        self.status, self.code, self.title, self.where = status, code, title, where
+
+
+def answer(status: int, code: str, title: str, where: str = "", headers: dict[str, str] | None = None) -> Response:
+    body: dict[str, Any] = {
+        "type": f"urn:tidy-caravan:{code}",
+        "status": status,
+        "code": code,
+        "title": title,
+        "where": where,
+    }
+    return JSONResponse(body, status_code=status, media_type="application/problem+json", headers=headers)
+
+
+def install(app: FastAPI) -> None:
+    """Every way a request can fail ends in a problem document."""
+
+    @app.exception_handler(Problem)
+    async def problem(request: Request, error: Problem) -> Response:
+        return answer(error.status, error.code, error.title, error.where)
+
+    @app.exception_handler(CaravanError)
+    async def caravan(request: Request, error: CaravanError) -> Response:
+        status = 413 if isinstance(error, TooLarge) else 422 if isinstance(error, (UnusableInput, BadRoute)) else 400
+        return answer(status, error.code, error.what, error.where)
+
+    @app.exception_handler(RequestValidationError)
+    async def invalid(request: Request, error: RequestValidationError) -> Response:
+        first = error.errors()[0]
+        place = ".".join(str(p) for p in first["loc"])
+        return answer(422, "request.invalid", f"{first['msg']}. Correct it and send again.", place)
+
+    @app.exception_handler(HTTPException)
+    async def http(request: Request, error: HTTPException) -> Response:
+        codes = {404: "not-found", 405: "method-not-allowed"}
+        return answer(
+            error.status_code,
+            codes.get(error.status_code, "http"),
+            str(error.detail),
+            request.url.path,
+            dict(error.headers or {}),
+        )
+
+    @app.exception_handler(IntegrityError)
+    async def conflict(request: Request, error: IntegrityError) -> Response:
+        return answer(
+            409, "conflict", "It was changed or deleted at the same moment. Reload and try again.", request.url.path
+        )
+
+    @app.exception_handler(OperationalError)
+    async def database(request: Request, error: OperationalError) -> Response:
+        return answer(
+            503, "database.unavailable", "The database does not answer. Start the application again.", "database"
+        )
+
+    @app.exception_handler(Exception)
+    async def anything(request: Request, error: Exception) -> Response:
+        log.exception("unexpected fault at %s", request.url.path)
+        return answer(
+            500, "server.fault", "An unexpected fault. Nothing was changed; the log says more.", request.url.path
+        )

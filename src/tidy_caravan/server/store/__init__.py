@@ -1,0 +1,1 @@
+"""Files and scenes by the hash of their content."""

@@ -1,0 +1,183 @@
+"""Scenes in the store: meshes each under their own hash, so that runs share what they did not touch."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import orjson
+from pydantic import TypeAdapter
+from safetensors.numpy import load, save
+
+from tidy_caravan.core.scene import (
+    Camera,
+    Channel,
+    Clip,
+    Convention,
+    Image,
+    Light,
+    Material,
+    Mesh,
+    Morph,
+    Nodes,
+    Note,
+    Root,
+    Scene,
+    Skin,
+    Texture,
+)
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.steps import MeshCache
+from tidy_caravan.server.store.blobs import Store
+
+TABLES: dict[str, TypeAdapter[Any]] = {
+    "materials": TypeAdapter(tuple[Material, ...]),
+    "textures": TypeAdapter(tuple[Texture, ...]),
+    "lights": TypeAdapter(tuple[Light, ...]),
+    "cameras": TypeAdapter(tuple[Camera, ...]),
+    "roots": TypeAdapter(tuple[Root, ...]),
+    "notes": TypeAdapter(tuple[Note, ...]),
+    "convention": TypeAdapter(Convention),
+}
+COLUMNS = ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source")
+META = "meta.json"
+
+
+def to_bytes(meta: Any, arrays: dict[str, AnyArray]) -> bytes:
+    """One safetensors file with a JSON document as a tensor of bytes."""
+    text = np.frombuffer(orjson.dumps(meta, option=orjson.OPT_NON_STR_KEYS), np.uint8)
+    return bytes(save({**{k: np.ascontiguousarray(v) for k, v in arrays.items()}, META: text}))
+
+
+def from_bytes(data: bytes) -> tuple[Any, dict[str, AnyArray]]:
+    arrays = load(data)
+    return orjson.loads(arrays.pop(META).tobytes()), arrays
+
+
+def mesh_bytes(mesh: Mesh) -> bytes:
+    meta = {
+        "name": mesh.name,
+        "extras": mesh.extras,
+        "weights": mesh.morph_weights,
+        "morphs": [m.name for m in mesh.morphs],
+        "uvs": len(mesh.uvs),
+        "colors": len(mesh.colors),
+        "attributes": sorted(mesh.attributes),
+    }
+    return to_bytes(meta, dict(mesh.arrays()))
+
+
+def mesh_from(data: bytes) -> Mesh:
+    meta, a = from_bytes(data)
+    return Mesh(
+        a["positions"],
+        a["indices"],
+        a["material"],
+        a.get("normals"),
+        a.get("tangents"),
+        tuple(a[f"uv{i}"] for i in range(meta["uvs"])),
+        tuple(a[f"color{i}"] for i in range(meta["colors"])),
+        {k: a[f"attribute:{k}"] for k in meta["attributes"]},
+        tuple(
+            Morph(a.get(f"morph{i}:positions"), a.get(f"morph{i}:normals"), a.get(f"morph{i}:tangents"), name)
+            for i, name in enumerate(meta["morphs"])
+        ),
+        tuple(meta["weights"]),
+        meta["name"],
+        meta["extras"],
+    )
+
+
+def mesh_key(mesh: Mesh) -> str:
+    return f"mesh/{mesh.id[:2]}/{mesh.id}"
+
+
+def save_scene(store: Store, scene: Scene) -> str:
+    """Key of the scene; equal scenes get the same key."""
+    for mesh in scene.meshes:
+        store.put(mesh_key(mesh), mesh_bytes(mesh))
+    arrays: dict[str, AnyArray] = {c: getattr(scene.nodes, c) for c in COLUMNS}
+    for i, skin in enumerate(scene.skins):
+        if skin.inverse_bind is not None:
+            arrays[f"skin{i}"] = skin.inverse_bind
+    for i, clip in enumerate(scene.clips):
+        for k, channel in enumerate(clip.channels):
+            arrays[f"clip{i}.{k}.times"], arrays[f"clip{i}.{k}.values"] = channel.times, channel.values
+    meta: dict[str, Any] = {
+        name: adapter.dump_python(getattr(scene, name), mode="json") for name, adapter in TABLES.items()
+    }
+    meta |= {
+        "names": scene.nodes.names,
+        "nodeExtras": scene.nodes.extras,
+        "rest": scene.nodes.rest,
+        "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
+        "images": [
+            [i.name, i.mime, store.put_blob(i.data) if i.data is not None else None, i.uri, i.extras]
+            for i in scene.images
+        ],
+        "skins": [[s.joints, s.skeleton, s.name, s.extras] for s in scene.skins],
+        "clips": [[c.name, c.extras, [[h.node, h.path, h.interpolation] for h in c.channels]] for c in scene.clips],
+        "layers": scene.layers,
+        "defaultRoot": scene.default_root,
+        "extras": scene.extras,
+        "format": scene.format,
+    }
+    data = to_bytes(meta, arrays)
+    digest = hashlib.sha256(data).hexdigest()
+    return store.put(f"scene/{digest[:2]}/{digest}", data)
+
+
+def load_scene(store: Store, key: str) -> Scene:
+    """The scene of a key. Raises FileNotFoundError."""
+    meta, arrays = from_bytes(store.get(key))
+    nodes = Nodes(
+        **{c: arrays[c] for c in COLUMNS},
+        names=tuple(meta["names"]),
+        extras={int(k): v for k, v in meta["nodeExtras"].items()},
+        rest={int(k): (tuple(v[0]), tuple(v[1]), tuple(v[2])) for k, v in meta["rest"].items()},
+    )
+    clips = tuple(
+        Clip(
+            tuple(
+                Channel(n, p, arrays[f"clip{i}.{k}.times"], arrays[f"clip{i}.{k}.values"], form)
+                for k, (n, p, form) in enumerate(channels)
+            ),
+            name,
+            extras,
+        )
+        for i, (name, extras, channels) in enumerate(meta["clips"])
+    )
+    return Scene(
+        nodes=nodes,
+        meshes=tuple(replace(mesh_from(store.get(k)), name=name) for k, name in meta["meshes"]),
+        images=tuple(Image(n, m, store.get(b) if b else None, u, e) for n, m, b, u, e in meta["images"]),
+        skins=tuple(Skin(tuple(j), arrays.get(f"skin{i}"), s, n, e) for i, (j, s, n, e) in enumerate(meta["skins"])),
+        clips=clips,
+        layers=tuple(meta["layers"]),
+        default_root=meta["defaultRoot"],
+        extras=meta["extras"],
+        format=meta["format"],
+        **{name: adapter.validate_python(meta[name]) for name, adapter in TABLES.items()},
+    )
+
+
+class StoreCache(MeshCache):
+    """Per-mesh results of steps in the store: a run that was interrupted goes on from them."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+
+    def get(self, key: str) -> tuple[Mesh, dict[str, Any]] | None:
+        try:
+            mesh = self.store.get(f"cache/{key[:2]}/{key}.mesh")
+            facts = orjson.loads(self.store.get(f"cache/{key[:2]}/{key}.facts"))
+        except FileNotFoundError:
+            return None
+        return mesh_from(mesh), facts
+
+    def put(self, key: str, mesh: Mesh, facts: dict[str, Any]) -> None:
+        self.store.put(f"cache/{key[:2]}/{key}.mesh", mesh_bytes(mesh))
+        clean = {k: None if isinstance(v, float) and not np.isfinite(v) else v for k, v in facts.items()}
+        self.store.put(f"cache/{key[:2]}/{key}.facts", orjson.dumps(clean))
