@@ -28,7 +28,7 @@ class StepRecord(BaseModel):
     title: str
     before: Counts
     after: Counts
-    changes: list[Change] = Field(default_factory=list)
+    changes: list[Change]
 
 
 class Route(BaseModel):

@@ -66,8 +66,10 @@ def view_bytes(scene: Scene) -> bytes:
     }
     arrays["instances"] = world.transpose(0, 2, 1).reshape(-1, 16).astype(np.float32)
     arrays["nodes"] = order.astype(np.int32)
+    arrays["sources"] = nodes.source[order].astype(np.int32)
     meta = {
         "centre": centre.tolist(),
+        "turned": bool(np.linalg.det(linear) < 0),
         "low": (low - centre).tolist(),
         "high": (high - centre).tolist(),
         "meshes": entries,

@@ -6,9 +6,11 @@ import hashlib
 import tempfile
 import time
 import uuid
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import orjson
 import psycopg
 from sqlalchemy import text
@@ -234,6 +236,9 @@ def do_arrive(
         save(contents, Path(folder))
         progress("reading as the destination reads", 2, 4)
         report, arrived = arrive(Path(folder), source)
+    origin = np.full(len(arrived.nodes), -1, np.int64)
+    origin[[r.node for r in report.rows]] = [r.source_id for r in report.rows]
+    arrived = arrived.but(nodes=replace(arrived.nodes, source=origin))
     progress("storing", 3, 4)
     scene_id = record_scene(session, store, haul.id, "arrived", arrived, [], whole=False)
     row = Arrival(

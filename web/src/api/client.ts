@@ -1,0 +1,92 @@
+// Typed calls to the server; every failure becomes a Problem with a sentence that can be shown.
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Haul = Schemas["HaulOut"];
+export type HaulSummary = Schemas["HaulSummary"];
+export type Job = Schemas["JobOut"];
+export type SceneInfo = Schemas["SceneOut"];
+export type Part = Schemas["PartOut"];
+export type MeshRow = Schemas["MeshOut"];
+export type Finding = Schemas["FindingOut"];
+export type ArrivalRow = Schemas["ArrivalRowOut"];
+export type Destination = Schemas["Destination"];
+export type StepKind = Schemas["StepKind"];
+export type StepRecord = Schemas["StepRecord"];
+export type Counts = Schemas["Counts"];
+export type Health = Schemas["Health"];
+export type StepData = { kind: string; enabled?: boolean; [key: string]: unknown };
+
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    title: string,
+    readonly where = "",
+  ) {
+    super(title);
+  }
+}
+
+async function problemOf(response: Response): Promise<Problem> {
+  try {
+    const body = await response.json();
+    return new Problem(
+      response.status,
+      body.code ?? "http",
+      body.title ?? response.statusText,
+      body.where ?? "",
+    );
+  } catch {
+    return new Problem(response.status, "http", `The server answered ${response.status}.`);
+  }
+}
+
+export async function call<T>(path: string, init: RequestInit = {}): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, init);
+  } catch {
+    throw new Problem(0, "offline", "The server does not answer. Start it again with ./run demo.");
+  }
+  if (!response.ok) throw await problemOf(response);
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+}
+
+const json = (method: string, body: unknown, headers: Record<string, string> = {}): RequestInit => ({
+  method,
+  body: JSON.stringify(body),
+  headers: { "Content-Type": "application/json", ...headers },
+});
+
+export const api = {
+  health: () => call<Health>("/api/health"),
+  hauls: () => call<HaulSummary[]>("/api/hauls"),
+  haul: (id: string) => call<Haul>(`/api/hauls/${id}`),
+  begin: (files: File[], destination: string) => {
+    const form = new FormData();
+    for (const file of files)
+      form.append("files", file, (file as File & { path?: string }).webkitRelativePath || file.name);
+    form.append("destination", destination);
+    return call<Haul>("/api/hauls", { method: "POST", body: form });
+  },
+  edit: (haul: Haul, change: { name?: string; destination?: string; route?: { steps: StepData[] } }) =>
+    call<Haul>(`/api/hauls/${haul.id}`, json("PATCH", change, { "If-Match": `"${haul.version}"` })),
+  remove: (id: string, version: number) =>
+    call<void>(`/api/hauls/${id}`, { method: "DELETE", headers: { "If-Match": `"${version}"` } }),
+  run: (id: string) => call<Job>(`/api/hauls/${id}/run`, { method: "POST" }),
+  pack: (id: string, format: string) => call<Job>(`/api/hauls/${id}/pack`, json("POST", { format })),
+  arrive: (id: string) => call<Job>(`/api/hauls/${id}/arrive`, { method: "POST" }),
+  cancel: (job: string) => call<Job>(`/api/jobs/${job}/cancel`, { method: "POST" }),
+  parts: (scene: string, query: URLSearchParams) =>
+    call<{ total: number; items: Part[] }>(`/api/scenes/${scene}/parts?${query}`),
+  meshes: (scene: string, query: URLSearchParams) =>
+    call<{ total: number; items: MeshRow[] }>(`/api/scenes/${scene}/meshes?${query}`),
+  findings: (scene: string) => call<Finding[]>(`/api/scenes/${scene}/findings`),
+  findingParts: (scene: string, finding: string) =>
+    call<number[]>(`/api/scenes/${scene}/findings/${finding}/parts`),
+  arrivalRows: (arrival: string, query: URLSearchParams) =>
+    call<{ total: number; items: ArrivalRow[] }>(`/api/arrivals/${arrival}/rows?${query}`),
+  destinations: () => call<Destination[]>("/api/destinations"),
+  steps: () => call<StepKind[]>("/api/steps"),
+};

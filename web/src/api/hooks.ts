@@ -1,0 +1,85 @@
+// Queries over the API, kept fresh by job events.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { tell } from "../shared/messages";
+import { api, type Haul, type Job, type Problem, type StepData } from "./client";
+
+export const useHauls = () => useQuery({ queryKey: ["hauls"], queryFn: api.hauls });
+export const useHaul = (id: string) => useQuery({ queryKey: ["haul", id], queryFn: () => api.haul(id) });
+export const useDestinations = () =>
+  useQuery({ queryKey: ["destinations"], queryFn: api.destinations, staleTime: 60_000 });
+export const useStepKinds = () => useQuery({ queryKey: ["steps"], queryFn: api.steps, staleTime: Infinity });
+export const useFindings = (scene: string | undefined) =>
+  useQuery({
+    queryKey: ["findings", scene],
+    queryFn: () => api.findings(scene ?? ""),
+    enabled: !!scene,
+    staleTime: Infinity,
+  });
+
+export type JobEvent = Pick<Job, "state" | "title" | "done" | "total"> & {
+  job: string;
+  haul: string;
+  problem?: { code: string; title: string; where: string } | null;
+};
+
+/** Listens to the server's events; progress goes into the cached haul, ends reload it. */
+export function useJobEvents(haul?: string) {
+  const client = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource(haul ? `/api/events?haul=${haul}` : "/api/events");
+    source.addEventListener("job", (message) => {
+      const event = JSON.parse((message as MessageEvent<string>).data) as JobEvent;
+      if (event.state === "running") {
+        client.setQueryData<Haul>(["haul", event.haul], (old) =>
+          old?.job && old.job.id === event.job
+            ? {
+                ...old,
+                job: {
+                  ...old.job,
+                  state: "running",
+                  title: event.title,
+                  done: event.done,
+                  total: event.total,
+                },
+              }
+            : old,
+        );
+        return;
+      }
+      if (event.state === "failed" && event.problem) tell("error", event.problem.title);
+      if (event.state === "cancelled") tell("info", "Stopped. What was there before is unchanged.");
+      client.invalidateQueries({ queryKey: ["haul", event.haul] });
+      client.invalidateQueries({ queryKey: ["hauls"] });
+    });
+    // after a lost line the state may have moved on
+    source.onopen = () => {
+      if (haul) client.invalidateQueries({ queryKey: ["haul", haul] });
+    };
+    return () => source.close();
+  }, [client, haul]);
+}
+
+/** Starts work on a haul and shows its job at once. */
+export function useStart(haul: Haul | undefined) {
+  const client = useQueryClient();
+  return useMutation<Job, Problem, () => Promise<Job>>({
+    mutationFn: (start) => start(),
+    onSuccess: (job) => {
+      if (haul) client.setQueryData<Haul>(["haul", haul.id], (old) => (old ? { ...old, job } : old));
+    },
+    onError: (problem) => tell("error", problem.message),
+  });
+}
+
+export function useEdit(haul: Haul | undefined) {
+  const client = useQueryClient();
+  return useMutation<Haul, Problem, { name?: string; destination?: string; route?: { steps: StepData[] } }>({
+    mutationFn: (change) => api.edit(haul as Haul, change),
+    onSuccess: (fresh) => client.setQueryData(["haul", fresh.id], fresh),
+    onError: (problem) => {
+      tell("error", problem.message);
+      if (haul) client.invalidateQueries({ queryKey: ["haul", haul.id] });
+    },
+  });
+}

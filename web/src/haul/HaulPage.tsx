@@ -1,0 +1,312 @@
+// One haul: trail across the top, ledger as the main thing, view beside it, tape below.
+import { Search } from "lucide-react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, type Finding, type MeshRow, type StepData } from "../api/client";
+import {
+  useDestinations,
+  useEdit,
+  useFindings,
+  useHaul,
+  useJobEvents,
+  useStart,
+  useStepKinds,
+} from "../api/hooks";
+import { JobStrip, working } from "../shared/JobStrip";
+import { typing } from "../shared/Shortcuts";
+import { TopBar } from "../shared/TopBar";
+import { ViewPanel } from "../view/ViewPanel";
+import { Findings } from "./Findings";
+import { ArrivalLedger, MeshesLedger, PartsLedger } from "./ledgers";
+import { isOnTape, withMend } from "./mend";
+import { useView } from "./selection";
+import { ArriveStation, LightStation, LoadStation, MendStation, PackStation } from "./stations";
+import { Tape } from "./Tape";
+import { STATIONS, type Station, Trail } from "./Trail";
+
+export function HaulPage() {
+  const { haulId = "", station: raw } = useParams();
+  const station = (STATIONS as readonly string[]).includes(raw ?? "") ? (raw as Station) : "survey";
+  const navigate = useNavigate();
+  const query = useHaul(haulId);
+  useJobEvents(haulId);
+  const haul = query.data;
+  const start = useStart(haul);
+  const edit = useEdit(haul);
+  const kinds = useStepKinds().data ?? [];
+  const destinations = useDestinations().data ?? [];
+  const [finding, setFinding] = useState<Finding | null>(null);
+  const [rows, setRows] = useState<"parts" | "meshes">("parts");
+  const [search, setSearch] = useState("");
+  const [meshFilter, setMeshFilter] = useState<MeshRow | null>(null);
+  const searchBox = useRef<HTMLInputElement>(null);
+  const { selected, mark, clear, set } = useView();
+
+  const arrive = station === "arrive";
+  const scene = station === "load" ? haul?.source : (haul?.result ?? haul?.source);
+  const findings = useFindings(scene?.id).data;
+  const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
+  const busy = working(haul?.job) || start.isPending || edit.isPending;
+  const steps = (haul?.route.steps ?? []) as StepData[];
+
+  const { mutate: begin } = start;
+  const run = useCallback(() => begin(() => api.run(haulId)), [begin, haulId]);
+  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next } });
+
+  // a new haul begins with nothing selected and the lens of its station
+  useEffect(() => {
+    void haulId;
+    clear();
+    setFinding(null);
+    setMeshFilter(null);
+    setSearch("");
+  }, [haulId, clear]);
+  useEffect(() => {
+    if (station === "light") set({ lens: "uv1", pair: false });
+    else if (station === "arrive") set({ lens: "shaded", pair: true });
+    else set({ lens: "shaded", pair: false });
+    setFinding(null);
+    mark(null);
+  }, [station, set, mark]);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (typing(e.target)) {
+        if (e.key === "Escape") (e.target as HTMLElement).blur();
+        return;
+      }
+      const to = STATIONS[Number(e.key) - 1];
+      if (to && !e.ctrlKey && !e.metaKey && !e.altKey) navigate(`/hauls/${haulId}/${to}`);
+      if (e.key === "/") {
+        e.preventDefault();
+        searchBox.current?.focus();
+      }
+      if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
+        clear();
+        setFinding(null);
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [haulId, navigate, clear]);
+
+  const chooseFinding = async (next: Finding | null) => {
+    setFinding(next);
+    setMeshFilter(null);
+    if (!next || !scene || !next.partCount) {
+      mark(null);
+      return;
+    }
+    setRows("parts");
+    const nodes = new Set(await api.findingParts(scene.id, next.id));
+    // marks are ids in the source, like everything that is selected
+    const view = await import("../view/load").then((m) => m.fetchView(scene.id));
+    const sources: number[] = [];
+    view.nodes.forEach((n, i) => {
+      if (nodes.has(n)) sources.push(view.sources[i] ?? -1);
+    });
+    mark(sources);
+  };
+
+  if (query.error)
+    return (
+      <div className="flex h-full flex-col">
+        <TopBar />
+        <div role="alert" className="grid grow place-items-center text-center">
+          <div>
+            <p className="text-lg font-semibold">{query.error.message}</p>
+            <Link to="/" className="btn btn-sm mt-3">
+              All hauls
+            </Link>
+          </div>
+        </div>
+      </div>
+    );
+  if (!haul)
+    return (
+      <div className="flex h-full flex-col">
+        <TopBar />
+        <p role="status" className="p-6">
+          Loading the haul …
+        </p>
+      </div>
+    );
+
+  const failed = haul.job?.state === "failed" ? haul.job.problem : null;
+  return (
+    <div className="flex h-full flex-col overflow-hidden">
+      <TopBar>
+        <h1 className="min-w-0 truncate font-semibold">{haul.name}</h1>
+        <label className="flex shrink-0 items-center gap-1.5">
+          <span className="opacity-80">to</span>
+          <select
+            className="select select-sm w-56"
+            aria-label="Destination"
+            value={haul.destination.name}
+            disabled={busy}
+            onChange={(e) => edit.mutate({ destination: e.target.value })}
+          >
+            {!destinations.some((d) => d.name === haul.destination.name) && (
+              <option value={haul.destination.name}>{haul.destination.title}</option>
+            )}
+            {destinations.map((d) => (
+              <option key={d.name} value={d.name}>
+                {d.title}
+              </option>
+            ))}
+          </select>
+        </label>
+        <span className="grow" />
+        {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
+      </TopBar>
+      <Trail haul={haul} />
+      {failed && (
+        <p role="alert" className="shrink-0 border-b border-error bg-base-100 px-3 py-1.5 text-error">
+          ✗ {failed.title}
+        </p>
+      )}
+      <div className="grid min-h-0 grow grid-cols-[minmax(0,1.4fr)_minmax(0,1fr)]">
+        <main className="flex min-h-0 min-w-0 flex-col border-r rule">
+          <div
+            className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station === "survey" ? "max-h-[46%]" : "max-h-[44%]"}`}
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
+            tabIndex={0}
+            role="region"
+            aria-label={`${station} station`}
+          >
+            {station === "load" && <LoadStation haul={haul} />}
+            {station === "survey" &&
+              (scene && findings ? (
+                <Findings
+                  findings={findings}
+                  chosen={finding?.id ?? null}
+                  onChoose={chooseFinding}
+                  onMend={(step) => setRoute(withMend(steps, step))}
+                  onTape={(step) => isOnTape(steps, step)}
+                  titles={titles}
+                  busy={busy}
+                />
+              ) : (
+                <p className="p-3 opacity-80">
+                  {busy ? "The scene is being read …" : "There is nothing to survey yet."}
+                </p>
+              ))}
+            {station === "mend" && <MendStation haul={haul} />}
+            {station === "light" && (
+              <LightStation
+                haul={haul}
+                busy={busy}
+                onAdd={() => setRoute(withMend(steps, { kind: "lightmap_uvs" }))}
+              />
+            )}
+            {station === "pack" && (
+              <PackStation
+                key={haul.id}
+                haul={haul}
+                busy={busy}
+                onPack={(f) => begin(() => api.pack(haulId, f))}
+              />
+            )}
+            {station === "arrive" && (
+              <ArriveStation haul={haul} busy={busy} onArrive={() => begin(() => api.arrive(haulId))} />
+            )}
+          </div>
+          <div className="flex h-9 shrink-0 items-center gap-2 border-b rule bg-base-200 px-2">
+            {!arrive && (
+              <div className="join" role="group" aria-label="Rows of the ledger">
+                {(["parts", "meshes"] as const).map((r) => (
+                  <button
+                    key={r}
+                    type="button"
+                    aria-pressed={rows === r}
+                    className={`btn join-item btn-sm capitalize ${rows === r ? "btn-neutral" : ""}`}
+                    onClick={() => setRows(r)}
+                  >
+                    {r}
+                  </button>
+                ))}
+              </div>
+            )}
+            <label className="input input-sm w-52">
+              <Search size={13} aria-hidden />
+              <input
+                ref={searchBox}
+                type="search"
+                placeholder="Search name, path, material"
+                aria-label="Search in the ledger"
+                value={search}
+                onChange={(e) => setSearch(e.target.value)}
+              />
+            </label>
+            {finding && rows === "parts" && !arrive && (
+              <Chip text={finding.title} onClose={() => chooseFinding(null)} />
+            )}
+            {meshFilter && rows === "parts" && !arrive && (
+              <Chip text={`mesh ${meshFilter.name}`} onClose={() => setMeshFilter(null)} />
+            )}
+            <span className="grow" />
+            {selected.size > 0 && (
+              <button type="button" className="btn btn-ghost btn-xs" onClick={clear}>
+                {selected.size} selected ×
+              </button>
+            )}
+            <span className="truncate text-xs opacity-80">
+              {arrive
+                ? "source against arrived"
+                : haul.result && station !== "load"
+                  ? "after the route"
+                  : "source"}
+            </span>
+          </div>
+          {arrive ? (
+            haul.arrival ? (
+              <ArrivalLedger id={haul.arrival.id} sceneId={haul.revision?.sceneId ?? ""} search={search} />
+            ) : (
+              <Blank text="Nothing has been compared yet." />
+            )
+          ) : !scene ? (
+            <Blank
+              text={
+                busy
+                  ? "The scene is being read; rows appear when it is done."
+                  : "No source yet. Drop a scene file."
+              }
+            />
+          ) : rows === "parts" ? (
+            <PartsLedger
+              key={scene.id}
+              sceneId={scene.id}
+              search={search}
+              finding={finding?.partCount ? finding.id : null}
+              mesh={meshFilter?.mesh ?? null}
+              light={station === "light"}
+            />
+          ) : (
+            <MeshesLedger
+              key={scene.id}
+              sceneId={scene.id}
+              search={search}
+              onOpen={(m) => {
+                setMeshFilter(m);
+                setRows("parts");
+              }}
+            />
+          )}
+        </main>
+        <ViewPanel haul={haul} arrive={arrive} />
+      </div>
+      <Tape haul={haul} kinds={kinds} busy={busy} onRoute={setRoute} onRun={run} />
+    </div>
+  );
+}
+
+function Chip({ text, onClose }: { text: string; onClose: () => void }) {
+  return (
+    <button type="button" className="btn btn-xs max-w-48" onClick={onClose} title="Show all again">
+      <span className="truncate">{text}</span> ×
+    </button>
+  );
+}
+
+const Blank = ({ text }: { text: string }) => (
+  <p className="grid grow place-items-center bg-base-100 opacity-80">{text}</p>
+);

@@ -1,0 +1,167 @@
+// One step opened for its numbers; the fields come from the step's own schema.
+import { useEffect, useRef, useState } from "react";
+import type { StepData, StepKind, StepRecord } from "../api/client";
+import { count } from "../shared/format";
+
+type Field = {
+  type?: string;
+  title?: string;
+  description?: string;
+  enum?: string[];
+  anyOf?: Field[];
+  minimum?: number;
+  maximum?: number;
+  exclusiveMinimum?: number;
+};
+
+type Props = {
+  kind: StepKind;
+  step: StepData;
+  record: StepRecord | undefined;
+  busy: boolean;
+  onClose: () => void;
+  onSave: (step: StepData) => void;
+};
+
+const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
+
+export function StepEditor({ kind, step, record, busy, onClose, onSave }: Props) {
+  const dialog = useRef<HTMLDialogElement>(null);
+  const [draft, setDraft] = useState<StepData>(step);
+  const where = (draft.where ?? {}) as { names?: string[]; parts?: number[] };
+  useEffect(() => dialog.current?.showModal(), []);
+  const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
+  return (
+    <dialog ref={dialog} className="modal" onClose={onClose} aria-label={kind.title}>
+      <div className="modal-box flex max-h-[80vh] w-[34rem] flex-col gap-3">
+        <div>
+          <h2 className="text-base font-semibold">{kind.title}</h2>
+          <p className="opacity-80">{kind.summary}</p>
+        </div>
+        <div className="grid grid-cols-[11rem_1fr] items-center gap-x-3 gap-y-2">
+          {Object.entries(kind.parameters as Record<string, Field>).map(([key, field]) => (
+            <Input key={key} name={key} field={field} value={draft[key]} onChange={(v) => put(key, v)} />
+          ))}
+          <label className="contents">
+            <span>only parts named</span>
+            <input
+              className="input input-sm w-full"
+              placeholder="all parts; or patterns such as bench_*, lamp_post_??"
+              value={(where.names ?? []).join(", ")}
+              onChange={(e) =>
+                put("where", {
+                  ...where,
+                  names: e.target.value
+                    .split(",")
+                    .map((s) => s.trim())
+                    .filter(Boolean),
+                })
+              }
+            />
+          </label>
+          {!!where.parts?.length && (
+            <p className="col-span-2 flex items-center gap-2">
+              For {count(where.parts.length)} chosen parts.
+              <button
+                type="button"
+                className="btn btn-xs"
+                onClick={() => put("where", { ...where, parts: [] })}
+              >
+                Use for all
+              </button>
+            </p>
+          )}
+        </div>
+        {record && (
+          <div className="rounded-field border rule p-2">
+            <h3 className="font-semibold">In the last run</h3>
+            {record.changes.length === 0 && <p>Nothing had to be changed.</p>}
+            <ul className="list-disc pl-5">
+              {record.changes.map((c) => (
+                <li key={c.text} className={c.problem ? "text-error" : ""}>
+                  {c.text}
+                </li>
+              ))}
+            </ul>
+            <p className="mt-1 text-xs opacity-80">
+              draw calls {count(record.before.drawCalls)} → {count(record.after.drawCalls)}, meshes{" "}
+              {count(record.before.uniqueMeshes)} → {count(record.after.uniqueMeshes)}, vertices{" "}
+              {count(record.before.vertices)} → {count(record.after.vertices)}
+            </p>
+          </div>
+        )}
+        <div className="flex justify-end gap-2">
+          <button type="button" className="btn btn-sm" onClick={onClose}>
+            Close
+          </button>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm"
+            disabled={busy}
+            onClick={() => onSave(draft)}
+          >
+            Keep these numbers
+          </button>
+        </div>
+      </div>
+    </dialog>
+  );
+}
+
+function Input({
+  name,
+  field,
+  value,
+  onChange,
+}: {
+  name: string;
+  field: Field;
+  value: unknown;
+  onChange: (v: unknown) => void;
+}) {
+  const options = field.anyOf?.filter((f) => f.type !== "null");
+  const inner = options?.[0] ?? field;
+  const optional = !!field.anyOf?.some((f) => f.type === "null");
+  const label = <span title={field.description}>{words(name)}</span>;
+  if (inner.type === "boolean")
+    return (
+      <label className="contents">
+        {label}
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={!!value}
+          onChange={(e) => onChange(e.target.checked)}
+        />
+      </label>
+    );
+  if (inner.enum)
+    return (
+      <label className="contents">
+        {label}
+        <select
+          className="select select-sm w-full"
+          value={String(value ?? "")}
+          onChange={(e) => onChange(e.target.value || null)}
+        >
+          {optional && <option value="">as the file says</option>}
+          {inner.enum.map((o) => (
+            <option key={o}>{o}</option>
+          ))}
+        </select>
+      </label>
+    );
+  return (
+    <label className="contents">
+      {label}
+      <input
+        type="number"
+        step="any"
+        className="input input-sm w-full"
+        value={value === null || value === undefined ? "" : String(value)}
+        placeholder={optional ? "as the file says" : ""}
+        onChange={(e) => onChange(e.target.value === "" ? null : Number(e.target.value))}
+      />
+    </label>
+  );
+}

@@ -1,0 +1,234 @@
+// Columns of the ledger for parts, meshes and the comparison on arrival.
+import type { ArrivalRow, MeshRow, Part } from "../api/client";
+import { count, metres, small } from "../shared/format";
+import { Bar, type Column } from "./Ledger";
+
+const Warn = ({ text }: { text: string }) => (
+  <span className="text-error" title={text}>
+    ▲ {text}
+  </span>
+);
+
+const size = (p: Part) => Math.max(p.sizeX, p.sizeY, p.sizeZ);
+
+export function partColumns(light: boolean): Column<Part>[] {
+  const columns: Column<Part>[] = [
+    {
+      id: "name",
+      header: "Part",
+      width: "minmax(9rem,2fr)",
+      sort: "name",
+      cell: ({ row }) => (
+        <span title={row.original.path}>
+          {row.original.name || <i className="opacity-80">unnamed</i>}
+          {row.original.hidden && <span className="ml-1 opacity-80">(hidden)</span>}
+        </span>
+      ),
+    },
+    {
+      id: "mesh",
+      header: "Mesh",
+      width: "minmax(6rem,1.2fr)",
+      sort: "meshName",
+      cell: ({ row }) => row.original.meshName || `mesh ${row.original.mesh}`,
+    },
+    {
+      id: "instances",
+      header: "Shared",
+      width: "4.2rem",
+      sort: "instances",
+      number: true,
+      hint: "Parts that use this mesh",
+      cell: ({ row }) => (row.original.instances > 1 ? `× ${count(row.original.instances)}` : "once"),
+    },
+    {
+      id: "triangles",
+      header: "Triangles",
+      width: "6.6rem",
+      sort: "triangles",
+      number: true,
+      cell: ({ row }) => (
+        <Bar value={row.original.triangles} most={20_000} text={count(row.original.triangles)} />
+      ),
+    },
+    {
+      id: "size",
+      header: "Size",
+      width: "4.8rem",
+      sort: "size",
+      number: true,
+      hint: "Longest side in the world",
+      cell: ({ row }) => metres(size(row.original)),
+    },
+    {
+      id: "materials",
+      header: "Mat.",
+      width: "3rem",
+      sort: "materials",
+      number: true,
+      hint: "Materials on it, one draw call each",
+      cell: ({ row }) => <span title={row.original.materialNames}>{row.original.materials}</span>,
+    },
+    {
+      id: "uv",
+      header: "UV sets",
+      width: "3.9rem",
+      sort: "uvSets",
+      number: true,
+      cell: ({ row }) => (row.original.uvSets === 0 ? <Warn text="0" /> : row.original.uvSets),
+    },
+    {
+      id: "scale",
+      header: "Scale",
+      width: "4.2rem",
+      sort: "scale",
+      number: true,
+      hint: "Node scale; 1 when it is in the mesh",
+      cell: ({ row }) => {
+        const s = row.original.scale;
+        const text = `${row.original.mirrored ? "⇋ " : ""}${Math.abs(s - 1) < 1e-5 ? "1" : s.toPrecision(3)}`;
+        return s > 9 || s < 0.11 ? <Warn text={text} /> : text;
+      },
+    },
+    {
+      id: "findings",
+      header: "Open",
+      width: "3.2rem",
+      sort: "findings",
+      number: true,
+      hint: "Findings about this part",
+      cell: ({ row }) => (row.original.findings ? <b>{row.original.findings}</b> : "–"),
+    },
+  ];
+  return light ? columns.filter((c) => c.id !== "scale" && c.id !== "materials") : columns;
+}
+
+export const meshColumns: Column<MeshRow>[] = [
+  {
+    id: "name",
+    header: "Mesh",
+    width: "minmax(9rem,1.6fr)",
+    sort: "name",
+    cell: ({ row }) => row.original.name || `mesh ${row.original.mesh}`,
+  },
+  {
+    id: "instances",
+    header: "Parts",
+    width: "4.6rem",
+    sort: "instances",
+    number: true,
+    cell: ({ row }) => count(row.original.instances),
+  },
+  {
+    id: "triangles",
+    header: "Triangles",
+    width: "6rem",
+    sort: "triangles",
+    number: true,
+    cell: ({ row }) => count(row.original.triangles),
+  },
+  {
+    id: "drawn",
+    header: "Drawn",
+    width: "7rem",
+    sort: "trianglesDrawn",
+    number: true,
+    hint: "Triangles over all parts",
+    cell: ({ row }) => (
+      <Bar value={row.original.trianglesDrawn} most={1_000_000} text={count(row.original.trianglesDrawn)} />
+    ),
+  },
+  {
+    id: "calls",
+    header: "Draw calls",
+    width: "6.4rem",
+    number: true,
+    hint: "Separate → instanced",
+    cell: ({ row }) => `${count(row.original.drawCalls)} → ${row.original.materials}`,
+  },
+  {
+    id: "uv",
+    header: "UV sets",
+    width: "4.2rem",
+    sort: "uvSets",
+    number: true,
+    cell: ({ row }) => (row.original.uvSets === 0 ? <Warn text="0" /> : row.original.uvSets),
+  },
+  {
+    id: "materials",
+    header: "Materials",
+    width: "minmax(6rem,1fr)",
+    sort: "materials",
+    cell: ({ row }) => <span title={row.original.materialNames}>{row.original.materialNames}</span>,
+  },
+];
+
+export const arrivalColumns: Column<ArrivalRow>[] = [
+  {
+    id: "path",
+    header: "Part",
+    width: "minmax(9rem,2fr)",
+    sort: "path",
+    cell: ({ row }) => <span title={row.original.path}>{row.original.path.split("/").at(-1)}</span>,
+  },
+  {
+    id: "faults",
+    header: "Verdict",
+    width: "minmax(6rem,1fr)",
+    cell: ({ row }) =>
+      row.original.faults ? (
+        <Warn text={row.original.faults} />
+      ) : (
+        <span className="text-success">✓ as it left</span>
+      ),
+  },
+  {
+    id: "position",
+    header: "Position mm",
+    width: "5.8rem",
+    sort: "positionMm",
+    number: true,
+    cell: ({ row }) => small(row.original.positionMm, 4),
+  },
+  {
+    id: "size",
+    header: "Size ×",
+    width: "5rem",
+    sort: "sizeRatio",
+    number: true,
+    cell: ({ row }) => row.original.sizeRatio.toFixed(5),
+  },
+  {
+    id: "rotation",
+    header: "Rotation °",
+    width: "5rem",
+    sort: "rotationDeg",
+    number: true,
+    cell: ({ row }) => small(row.original.rotationDeg, 4),
+  },
+  {
+    id: "surface",
+    header: "Surface mm",
+    width: "5.4rem",
+    sort: "surfaceMm",
+    number: true,
+    hint: "Largest distance between corners that belong together",
+    cell: ({ row }) => small(row.original.surfaceMm, 4),
+  },
+  {
+    id: "normals",
+    header: "Normals °",
+    width: "5rem",
+    sort: "normalDeg",
+    number: true,
+    cell: ({ row }) => small(row.original.normalDeg, 3),
+  },
+  {
+    id: "pivot",
+    header: "Pivot mm",
+    width: "5.2rem",
+    sort: "pivotMm",
+    number: true,
+    cell: ({ row }) => small(row.original.pivotMm, 3),
+  },
+];

@@ -1,0 +1,34 @@
+// What is selected and how the view looks; ids are nodes of the source, so that every scene knows them.
+import { create } from "zustand";
+
+export const LENSES = ["shaded", "faces", "sharing", "batches", "uv0", "uv1"] as const;
+export type Lens = (typeof LENSES)[number];
+export type Focus = { source: number; centre: [number, number, number]; size: number; time: number };
+
+type ViewState = {
+  selected: ReadonlySet<number>;
+  focus: Focus | null;
+  marked: ReadonlySet<number> | null;
+  lens: Lens;
+  pair: boolean;
+  wipe: number;
+  select: (ids: Iterable<number>) => void;
+  look: (focus: Omit<Focus, "time">) => void;
+  mark: (ids: Iterable<number> | null) => void;
+  set: (change: Partial<Pick<ViewState, "lens" | "pair" | "wipe">>) => void;
+  clear: () => void;
+};
+
+export const useView = create<ViewState>((set) => ({
+  selected: new Set(),
+  focus: null,
+  marked: null,
+  lens: "shaded",
+  pair: false,
+  wipe: 0.5,
+  select: (ids) => set({ selected: new Set(ids) }),
+  look: (focus) => set({ focus: { ...focus, time: performance.now() } }),
+  mark: (ids) => set({ marked: ids ? new Set(ids) : null }),
+  set: (change) => set(change),
+  clear: () => set({ selected: new Set(), marked: null }),
+}));

@@ -1,0 +1,297 @@
+// What the stations show above the ledger: facts of the source, changes, package, verdict.
+import { Download, PackageCheck, Telescope } from "lucide-react";
+import { useState } from "react";
+import type { Counts, Haul, StepRecord } from "../api/client";
+import { bytes, count, metres, plural, small } from "../shared/format";
+
+export function Fact({ label, value, was }: { label: string; value: string; was?: string | undefined }) {
+  return (
+    <div className="min-w-0">
+      <dt className="truncate text-xs opacity-80">{label}</dt>
+      <dd className="truncate font-semibold">
+        {was !== undefined && was !== value && <span className="font-normal opacity-80">{was} → </span>}
+        {value}
+      </dd>
+    </div>
+  );
+}
+
+function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
+  const f = (k: keyof Counts) => ({ value: count(now[k]), was: was ? count(was[k]) : undefined });
+  return (
+    <dl className="grid grid-cols-4 gap-x-4 gap-y-2 px-3 py-2">
+      <Fact label="Parts" {...f("parts")} />
+      <Fact label="Unique meshes" {...f("uniqueMeshes")} />
+      <Fact label="Triangles drawn" {...f("triangles")} />
+      <Fact label="Triangles stored" {...f("uniqueTriangles")} />
+      <Fact label="Draw calls, separate" {...f("drawCalls")} />
+      <Fact label="Draw calls, instanced" {...f("drawCallsInstanced")} />
+      <Fact label="Materials, textures" value={`${now.materials}, ${now.textures}`} />
+      <Fact label="Lights, cameras" value={`${now.lights}, ${now.cameras}`} />
+      <Fact label="Mesh data" value={bytes(now.meshBytes)} was={was ? bytes(was.meshBytes) : undefined} />
+      <Fact label="Texture data" value={bytes(now.textureBytes)} />
+      <Fact label="Nodes" {...f("nodes")} />
+      <Fact label="Vertices stored" {...f("vertices")} />
+    </dl>
+  );
+}
+
+export function LoadStation({ haul }: { haul: Haul }) {
+  const s = haul.source;
+  if (!s) return <p className="p-3 opacity-80">The source is not read yet.</p>;
+  const size = s.bounds.max.map((v, i) => metres(v - (s.bounds.min[i] ?? 0))).join(" × ");
+  return (
+    <div>
+      <p className="border-b rule px-3 py-1.5">
+        <b>{haul.sourceName}</b>: {s.convention.label}
+        {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}. As it
+        stands it measures <b>{size}</b>.
+      </p>
+      <Facts now={s.counts} />
+      {s.notes.length > 0 && (
+        <ul className="border-t rule" aria-label="Notes of the reader">
+          {s.notes.slice(0, 60).map((n) => (
+            <li key={`${n.where}${n.text}`} className="flex gap-2 border-b rule px-3 py-1">
+              <span className="w-20 shrink-0 font-semibold">
+                {n.kind === "behind" ? "stays behind" : n.kind}
+              </span>
+              <span className="min-w-0 break-words">
+                <span className="opacity-80">{n.where}: </span>
+                {n.text}
+              </span>
+            </li>
+          ))}
+          {s.notes.length > 60 && <li className="px-3 py-1">and {s.notes.length - 60} more</li>}
+        </ul>
+      )}
+    </div>
+  );
+}
+
+export function MendStation({ haul }: { haul: Haul }) {
+  if (!haul.run)
+    return <p className="p-3">The route has not run yet. Put mends on the tape below and run it.</p>;
+  return (
+    <div>
+      {haul.run.stale && (
+        <p className="border-b rule bg-primary/20 px-3 py-1.5">
+          Route or destination changed since this run. Run again to see what that does.
+        </p>
+      )}
+      <ol aria-label="What each step changed">
+        {haul.run.records.map((r, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: records have no identity but their place
+          <li key={i} className="flex gap-3 border-b rule px-3 py-1.5">
+            <span className="w-44 shrink-0 font-semibold">{r.title}</span>
+            <span className="min-w-0">
+              {r.changes.length === 0 && <span className="opacity-80">nothing had to be changed</span>}
+              {r.changes.map((c) => (
+                <span key={c.text} className={`block leading-snug ${c.problem ? "text-error" : ""}`}>
+                  {c.problem ? "✗ " : ""}
+                  {c.text}
+                </span>
+              ))}
+            </span>
+          </li>
+        ))}
+      </ol>
+      {haul.result && <Facts now={haul.result.counts} was={haul.source?.counts} />}
+    </div>
+  );
+}
+
+const lightRecord = (haul: Haul): StepRecord | undefined =>
+  haul.run?.records.find((r) => r.kind === "lightmap_uvs");
+
+export function LightStation({ haul, onAdd, busy }: { haul: Haul; onAdd: () => void; busy: boolean }) {
+  const record = lightRecord(haul);
+  const step = haul.route.steps?.find((s) => s.kind === "lightmap_uvs");
+  return (
+    <div className="flex flex-col gap-2 px-3 py-2">
+      <p>
+        Baked light needs a UV set of its own (number {haul.destination.lightmapChannel}): no overlaps, inside
+        0–1, islands apart. Each shared mesh is unwrapped once and measured afterwards.
+      </p>
+      {step ? (
+        <p>
+          On the tape: <b>{String(step.resolution)} texels</b> along an edge, islands at least{" "}
+          <b>{String(step.paddingTexels)} texels</b> apart.
+        </p>
+      ) : (
+        <p>
+          The tape has no such step.{" "}
+          <button type="button" className="btn btn-xs" onClick={onAdd} disabled={busy}>
+            Put it on the tape
+          </button>
+        </p>
+      )}
+      {record ? (
+        <ul className="list-disc pl-5">
+          {record.changes.map((c) => (
+            <li key={c.text} className={c.problem ? "text-error" : ""}>
+              {c.text}
+            </li>
+          ))}
+          {!record.changes.length && <li>Every part had a good set already.</li>}
+        </ul>
+      ) : (
+        <p className="opacity-80">Run the route to see what the unwrap gives.</p>
+      )}
+    </div>
+  );
+}
+
+export function PackStation({
+  haul,
+  busy,
+  onPack,
+}: {
+  haul: Haul;
+  busy: boolean;
+  onPack: (format: string) => void;
+}) {
+  const [format, setFormat] = useState(haul.package?.format ?? "glb");
+  const formats: [string, string][] = [
+    ["glb", "GLB, one file with everything inside"],
+    ["gltf", "glTF with loose files and textures"],
+    ["obj", "OBJ with MTL; no tree, no sharing, one UV set"],
+  ];
+  return (
+    <div className="flex flex-col gap-2 px-3 py-2">
+      {!haul.run && <p>Run the route first; what it made is what is packed.</p>}
+      {haul.run?.stale && (
+        <p className="bg-primary/20 px-2 py-1">
+          The last run is older than the tape; it is the run that is packed.
+        </p>
+      )}
+      <div className="flex items-center gap-2">
+        <select
+          className="select select-sm w-72"
+          value={format}
+          aria-label="Format of the package"
+          onChange={(e) => setFormat(e.target.value)}
+        >
+          {formats.map(([value, text]) => (
+            <option key={value} value={value}>
+              {text}
+            </option>
+          ))}
+        </select>
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={busy || !haul.run}
+          onClick={() => onPack(format)}
+        >
+          <PackageCheck size={14} /> Pack
+        </button>
+        {haul.package && (
+          <a className="btn btn-secondary btn-sm" href={`/api/packages/${haul.package.id}/download`} download>
+            <Download size={14} /> Download
+          </a>
+        )}
+      </div>
+      {haul.package && (
+        <div className="grid grid-cols-2 gap-4">
+          <table className="table table-xs" aria-label="Files of the package">
+            <tbody>
+              {haul.package.files.map((f) => (
+                <tr key={f.path}>
+                  <td className="break-all pl-0">{f.path}</td>
+                  <td className="whitespace-nowrap text-right">{bytes(f.bytes)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div>
+            {haul.package.behind.length > 0 && (
+              <>
+                <h3 className="font-semibold">Stayed behind or guessed</h3>
+                <List items={haul.package.behind} />
+              </>
+            )}
+            {haul.package.remarks.length > 0 && (
+              <>
+                <h3 className="font-semibold">Put right while writing</h3>
+                <List items={haul.package.remarks} />
+              </>
+            )}
+            {!haul.package.behind.length && !haul.package.remarks.length && (
+              <p>Everything travels, and nothing had to be put right while writing.</p>
+            )}
+          </div>
+        </div>
+      )}
+    </div>
+  );
+}
+
+function List({ items }: { items: string[] }) {
+  return (
+    <ul className="list-disc break-words pl-5">
+      {items.slice(0, 12).map((t) => (
+        <li key={t}>{t}</li>
+      ))}
+      {items.length > 12 && <li>and {items.length - 12} more, in the manifest</li>}
+    </ul>
+  );
+}
+
+export function ArriveStation({ haul, busy, onArrive }: { haul: Haul; busy: boolean; onArrive: () => void }) {
+  const r = haul.arrival?.report;
+  return (
+    <div className="flex flex-col gap-2 px-3 py-2">
+      <div className="flex items-center gap-3">
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={busy || !haul.package}
+          onClick={onArrive}
+        >
+          <Telescope size={14} /> Read back and compare
+        </button>
+        {!haul.package && <span>Pack first; the package is what the receiver reads.</span>}
+        {r && (
+          <span
+            className={`text-base font-semibold ${r.ok ? "text-success" : "text-error"}`}
+            data-testid="verdict"
+          >
+            {r.ok ? "✓ Arrived as it left" : "✗ Not as it left"}
+          </span>
+        )}
+      </div>
+      {r && (
+        <>
+          <dl className="grid grid-cols-4 gap-x-4 gap-y-2">
+            <Fact
+              label="Parts compared"
+              value={`${count(r.compared)}, ${r.lost.length} lost, ${r.faulty} wrong`}
+            />
+            <Fact
+              label={`Position, limit ${small(r.tolerances.positionMm, 2)} mm`}
+              value={`${small(r.worst.positionMm, 4)} mm`}
+            />
+            <Fact label="Size, limit × 1.0001" value={`× ${r.worst.sizeRatio.toFixed(6)}`} />
+            <Fact label="Rotation, limit 0.001°" value={`${small(r.worst.rotationDeg, 5)}°`} />
+            <Fact label="Surface, corner to corner" value={`${small(r.worst.surfaceMm, 4)} mm`} />
+            <Fact
+              label={`Normals, limit ${r.tolerances.normalDeg}°`}
+              value={`${small(r.worst.normalDeg, 4)}°`}
+            />
+            <Fact label="Pivots" value={`${small(r.worst.pivotMm, 3)} mm`} />
+            <Fact label="Unique meshes" value={count(r.sharingArrived)} was={count(r.sharingSource)} />
+          </dl>
+          {[...r.problems, ...r.formatLosses, ...r.declared].length > 0 && (
+            <List items={[...r.problems, ...r.formatLosses, ...r.declared]} />
+          )}
+          {r.lost.length > 0 && (
+            <p className="text-error">
+              {plural(r.lost.length, "part")} lost: {r.lost.slice(0, 8).join(", ")}
+              {r.lost.length > 8 ? " …" : ""}
+            </p>
+          )}
+        </>
+      )}
+    </div>
+  );
+}

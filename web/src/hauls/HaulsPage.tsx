@@ -1,0 +1,147 @@
+// All hauls: picture, destination, state, what is open. A file dropped anywhere begins a new one.
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { PackagePlus, Trash2 } from "lucide-react";
+import { useRef } from "react";
+import { Link } from "react-router";
+import { api, type HaulSummary, type Problem } from "../api/client";
+import { useHauls, useJobEvents } from "../api/hooks";
+import { useBegin } from "../shared/DropAnywhere";
+import { count, plural } from "../shared/format";
+import { working } from "../shared/JobStrip";
+import { tell } from "../shared/messages";
+import { TopBar } from "../shared/TopBar";
+
+export function HaulsPage() {
+  const hauls = useHauls();
+  useJobEvents();
+  const begin = useBegin();
+  const input = useRef<HTMLInputElement>(null);
+  return (
+    <div className="flex h-full flex-col">
+      <TopBar />
+      <main className="mx-auto flex w-full max-w-6xl grow flex-col gap-4 overflow-y-auto px-6 py-5">
+        <div className="flex items-end justify-between gap-6">
+          <div>
+            <h1 className="text-xl font-semibold">Hauls</h1>
+            <p className="opacity-80">
+              A scene on its way to an engine. Drop a file anywhere on this page to begin another.
+            </p>
+          </div>
+          <button type="button" className="btn btn-primary" onClick={() => input.current?.click()}>
+            <PackagePlus size={16} /> New haul from files
+          </button>
+          <input
+            ref={input}
+            type="file"
+            multiple
+            className="hidden"
+            aria-label="Scene files"
+            accept=".glb,.gltf,.obj,.zip,.mtl,.bin,.png,.jpg,.jpeg"
+            onChange={(e) => {
+              begin.mutate([...(e.target.files ?? [])]);
+              e.target.value = "";
+            }}
+          />
+        </div>
+        {hauls.isPending && <p role="status">Loading the list …</p>}
+        {hauls.error && (
+          <p role="alert" className="text-error">
+            {hauls.error.message}
+          </p>
+        )}
+        {hauls.data?.length === 0 && <Nothing />}
+        <ul className="flex flex-col gap-2">
+          {hauls.data?.map((h) => (
+            <HaulRow key={h.id} haul={h} />
+          ))}
+        </ul>
+      </main>
+    </div>
+  );
+}
+
+function Nothing() {
+  return (
+    <div className="grid grow place-items-center rounded-box border-2 border-dashed rule text-center">
+      <div>
+        <p className="text-lg font-semibold">No haul yet</p>
+        <p className="opacity-80">
+          Drop a GLB, a glTF with its files, an OBJ with its MTL, or a zip of them.
+        </p>
+      </div>
+    </div>
+  );
+}
+
+function HaulRow({ haul }: { haul: HaulSummary }) {
+  const client = useQueryClient();
+  const remove = useMutation<void, Problem>({
+    mutationFn: async () => {
+      const fresh = await api.haul(haul.id);
+      await api.remove(haul.id, fresh.version);
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["hauls"] }),
+    onError: (p) => tell("error", p.message),
+  });
+  const c = haul.counts;
+  return (
+    <li className="flex items-stretch gap-4 rounded-box border rule bg-base-100 p-2 focus-within:border-secondary hover:border-secondary">
+      <Link to={`/hauls/${haul.id}/survey`} className="flex min-w-0 grow items-stretch gap-4">
+        <div className="h-[81px] w-36 shrink-0 overflow-hidden rounded-field border rule bg-base-200">
+          {haul.picture ? (
+            <img src={haul.picture} alt={haul.name} className="size-full object-cover" />
+          ) : (
+            <div className="hatch size-full opacity-20" aria-hidden />
+          )}
+        </div>
+        <div className="flex min-w-0 grow flex-col justify-center">
+          <h2 className="truncate text-base font-semibold">{haul.name}</h2>
+          <p className="truncate opacity-80">{haul.sourceName}</p>
+          <p className="mt-1 truncate">
+            {c
+              ? `${plural(c.parts, "part")} of ${plural(c.uniqueMeshes, "mesh", "meshes")} · ${count(c.triangles)} triangles · ${count(c.drawCalls)} draw calls`
+              : ""}
+          </p>
+        </div>
+        <div className="flex w-48 shrink-0 flex-col justify-center">
+          <span className="text-xs opacity-80">to</span>
+          <span className="truncate">{haul.destinationTitle}</span>
+        </div>
+        <div className="flex w-52 shrink-0 flex-col justify-center">
+          <span className="font-medium">{stateText(haul)}</span>
+          <span className="opacity-80">{openText(haul)}</span>
+        </div>
+      </Link>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm btn-square self-center"
+        aria-label={`Delete ${haul.name}`}
+        title="Delete"
+        disabled={working(haul.job)}
+        onClick={() => {
+          if (window.confirm(`Delete the haul “${haul.name}” with its runs and packages?`)) remove.mutate();
+        }}
+      >
+        <Trash2 size={15} />
+      </button>
+    </li>
+  );
+}
+
+function stateText(h: HaulSummary): string {
+  if (working(h.job)) return "at work …";
+  if (h.job?.state === "failed") return `${h.job.kind} failed`;
+  return {
+    "no source": "no source",
+    surveyed: "surveyed, not run",
+    run: "run, not packed",
+    packed: "packed, not proven",
+    arrived: "✓ arrived as it left",
+    "arrived with faults": "✗ arrived with faults",
+  }[h.open.state] as string;
+}
+
+function openText(h: HaulSummary): string {
+  if (h.job?.state === "failed") return h.job.problem?.title ?? "";
+  return h.open.survey ? `${plural(h.open.survey, "finding")} open` : h.counts ? "nothing open" : "";
+}

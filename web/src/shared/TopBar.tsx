@@ -1,0 +1,47 @@
+import { HelpCircle, Moon, Sun } from "lucide-react";
+import { type ReactNode, useEffect } from "react";
+import { Link } from "react-router";
+import { typing } from "./Shortcuts";
+import { useTheme } from "./theme";
+
+export function TopBar({ children }: { children?: ReactNode }) {
+  const { theme, toggle } = useTheme();
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (e.key === "d" && !typing(e.target) && !e.ctrlKey && !e.metaKey) toggle();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [toggle]);
+  return (
+    <header className="flex h-11 shrink-0 items-center gap-3 border-b rule bg-base-100 px-3">
+      <Link
+        to="/"
+        className="flex items-center gap-2 font-semibold tracking-tight"
+        aria-label="Tidy Caravan, all hauls"
+      >
+        <img src="/icon.svg" alt="" className="size-6" />
+        <span>Tidy Caravan</span>
+      </Link>
+      <div className="flex min-w-0 grow items-center gap-3">{children}</div>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm btn-square"
+        onClick={toggle}
+        aria-label={theme === "paper" ? "Dusk theme" : "Paper theme"}
+        title={theme === "paper" ? "Dusk theme (D)" : "Paper theme (D)"}
+      >
+        {theme === "paper" ? <Moon size={16} /> : <Sun size={16} />}
+      </button>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm btn-square"
+        onClick={() => window.dispatchEvent(new Event("caravan-shortcuts"))}
+        aria-label="Keyboard shortcuts"
+        title="Keyboard (?)"
+      >
+        <HelpCircle size={16} />
+      </button>
+    </header>
+  );
+}

@@ -1,0 +1,224 @@
+// The scene in 3D: one scene, or two with one camera and a wipe between them.
+import { Canvas, useFrame, useThree } from "@react-three/fiber";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState } from "react";
+import {
+  type Camera,
+  InstancedMesh,
+  PerspectiveCamera,
+  Raycaster,
+  Vector2,
+  Vector3,
+  type WebGLRenderer,
+} from "three";
+import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+import { useView } from "../haul/selection";
+import { useTheme } from "../shared/theme";
+import { type Batches, buildBatches, setStates } from "./batches";
+import { fetchView, type ViewFile } from "./load";
+import { applyLens, lensNumber, type Shared } from "./material";
+
+export type Figures = { calls: number; triangles: number; batches: number };
+type Side = { id: string; label: string; images: boolean };
+type Props = {
+  left: Side;
+  right: Side | null;
+  onPick: (source: number, add: boolean) => void;
+  onFigures: (figures: Figures) => void;
+};
+
+const useViewFile = (scene: string | undefined) =>
+  useQuery({
+    queryKey: ["view", scene],
+    queryFn: () => fetchView(scene ?? ""),
+    enabled: !!scene,
+    staleTime: Infinity,
+    gcTime: 60_000,
+  });
+
+export function SceneView(props: Props) {
+  const left = useViewFile(props.left.id);
+  const right = useViewFile(props.right?.id);
+  const [lost, setLost] = useState(false);
+  if (left.error || right.error)
+    return (
+      <p role="alert" className="grid size-full place-items-center p-6 text-center text-error">
+        {(left.error ?? right.error)?.message}
+      </p>
+    );
+  if (!left.data || (props.right && !right.data))
+    return (
+      <p role="status" className="grid size-full place-items-center opacity-80">
+        Loading the view …
+      </p>
+    );
+  if (!left.data.nodes.length)
+    return (
+      <p className="grid size-full place-items-center opacity-80">There is nothing to draw in this scene.</p>
+    );
+  if (lost)
+    return (
+      <p role="alert" className="grid size-full place-items-center p-6 text-center">
+        The graphics card stopped answering. Reload the page to get the view back; the figures are not
+        affected.
+      </p>
+    );
+  return (
+    <Canvas
+      frameloop="demand"
+      dpr={[1, 1.5]}
+      gl={{ antialias: true, preserveDrawingBuffer: true, powerPreference: "high-performance" }}
+      camera={{ fov: 40, near: 0.1, far: 5000 }}
+      onCreated={({ gl }) => gl.domElement.addEventListener("webglcontextlost", () => setLost(true))}
+    >
+      <Stage {...props} leftFile={left.data} rightFile={props.right ? (right.data ?? null) : null} />
+    </Canvas>
+  );
+}
+
+function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }) {
+  const { leftFile, rightFile, left, right, onPick, onFigures } = props;
+  const { gl, camera, size, invalidate } = useThree();
+  const { selected, marked, lens, wipe, focus } = useView();
+  const dusk = useTheme((s) => s.theme === "dusk");
+  const shared = useRef<Shared>({
+    lens: { value: 0 },
+    dusk: { value: false },
+    eye: { value: new Vector3() },
+  }).current;
+  const figures = useRef("");
+
+  // in a pair both sides stand where they are in metres, so a shifted scene shows as shifted
+  const origin = leftFile.centre;
+  const a = useMemo(
+    () => buildBatches(left.id, leftFile, shared, origin, left.images, invalidate),
+    [left.id, left.images, leftFile, shared, origin, invalidate],
+  );
+  const b = useMemo(
+    () =>
+      right && rightFile ? buildBatches(right.id, rightFile, shared, origin, right.images, invalidate) : null,
+    [right, rightFile, shared, origin, invalidate],
+  );
+  useEffect(() => () => a.dispose(), [a]);
+  useEffect(() => () => b?.dispose(), [b]);
+
+  const controls = useMemo(() => new OrbitControls(camera, gl.domElement), [camera, gl]);
+  useEffect(() => {
+    controls.enableDamping = false;
+    controls.addEventListener("change", () => invalidate());
+    return () => controls.dispose();
+  }, [controls, invalidate]);
+
+  useEffect(() => {
+    const span = new Vector3(...leftFile.high).sub(new Vector3(...leftFile.low));
+    const radius = Math.max(span.length() / 2, 0.01);
+    placeCamera(camera, controls, new Vector3(0, 0, 0), radius, new Vector3(-0.55, 0.5, 0.8));
+    invalidate();
+  }, [leftFile, camera, controls, invalidate]);
+
+  useEffect(() => {
+    if (!focus) return;
+    const target = new Vector3(...focus.centre).sub(new Vector3(...origin));
+    const direction = camera.position.clone().sub(controls.target).normalize();
+    placeCamera(camera, controls, target, Math.max(focus.size * 0.9, 0.02), direction);
+    invalidate();
+  }, [focus, origin, camera, controls, invalidate]);
+
+  useEffect(() => {
+    shared.lens.value = lensNumber(lens);
+    shared.dusk.value = dusk;
+    for (const side of [a, b]) {
+      if (!side) continue;
+      for (const material of side.materials) applyLens(material, lens);
+      setStates(side, selected, marked);
+    }
+    invalidate();
+  }, [a, b, lens, dusk, selected, marked, shared, invalidate]);
+
+  useEffect(() => {
+    void wipe;
+    invalidate();
+  }, [wipe, invalidate]);
+
+  usePicking(gl, camera, a, onPick);
+
+  useFrame(() => {
+    const eye = camera.position;
+    shared.eye.value = eye;
+    gl.setClearColor(dusk ? "#2a3238" : "#f4f0e8");
+    gl.info.autoReset = false;
+    gl.info.reset();
+    if (!b) {
+      gl.setScissorTest(false);
+      gl.render(a.scene, camera);
+    } else {
+      const cut = Math.round(size.width * wipe);
+      gl.setScissorTest(true);
+      gl.setScissor(0, 0, cut, size.height);
+      gl.render(a.scene, camera);
+      gl.setScissor(cut, 0, size.width - cut, size.height);
+      gl.render(b.scene, camera);
+      gl.setScissorTest(false);
+    }
+    const now = { calls: gl.info.render.calls, triangles: gl.info.render.triangles, batches: a.batchCount };
+    const key = JSON.stringify(now);
+    if (key !== figures.current) {
+      figures.current = key;
+      onFigures(now);
+    }
+  }, 1);
+  return null;
+}
+
+function placeCamera(
+  camera: Camera,
+  controls: OrbitControls,
+  target: Vector3,
+  radius: number,
+  direction: Vector3,
+) {
+  if (!(camera instanceof PerspectiveCamera)) return;
+  const half = (Math.min(camera.fov, camera.fov * camera.aspect) * Math.PI) / 360;
+  const distance = radius / Math.sin(half);
+  camera.near = Math.max(distance / 1000, 0.001);
+  camera.far = distance * 100 + radius * 100;
+  camera.position.copy(target).addScaledVector(direction.clone().normalize(), distance);
+  camera.updateProjectionMatrix();
+  controls.target.copy(target);
+  controls.update();
+}
+
+/** A click without a drag selects the part under it. */
+function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick: Props["onPick"]) {
+  useEffect(() => {
+    const element = gl.domElement;
+    let down: [number, number] | null = null;
+    const press = (e: PointerEvent) => {
+      down = [e.clientX, e.clientY];
+    };
+    const release = (e: PointerEvent) => {
+      if (!down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4 || e.button !== 0) return;
+      const box = element.getBoundingClientRect();
+      const at = new Vector2(
+        ((e.clientX - box.left) / box.width) * 2 - 1,
+        1 - ((e.clientY - box.top) / box.height) * 2,
+      );
+      const ray = new Raycaster();
+      ray.setFromCamera(at, camera);
+      const hits = ray.intersectObjects(batches.scene.children, false);
+      const hit = hits[0];
+      if (!hit || !(hit.object instanceof InstancedMesh) || hit.instanceId === undefined) {
+        onPick(-1, false);
+        return;
+      }
+      const first = hit.object.userData.first as number;
+      onPick(batches.file.sources[first + hit.instanceId] ?? -1, e.shiftKey || e.ctrlKey);
+    };
+    element.addEventListener("pointerdown", press);
+    element.addEventListener("pointerup", release);
+    return () => {
+      element.removeEventListener("pointerdown", press);
+      element.removeEventListener("pointerup", release);
+    };
+  }, [gl, camera, batches, onPick]);
+}

@@ -1,0 +1,165 @@
+// The view with its lenses, the legend of the lens, the wipe and what drawing it costs.
+import { Columns2, Crosshair } from "lucide-react";
+import { useCallback, useEffect, useState } from "react";
+import { api, type Haul } from "../api/client";
+import { LENSES, type Lens, useView } from "../haul/selection";
+import { count } from "../shared/format";
+import { typing } from "../shared/Shortcuts";
+import { type Figures, SceneView } from "./SceneView";
+
+const NAMES: Record<Lens, string> = {
+  shaded: "As it looks",
+  faces: "Reversed faces",
+  sharing: "Shared meshes",
+  batches: "Draw-call batches",
+  uv0: "First UV set",
+  uv1: "Lightmap UV set",
+};
+
+const LEGEND: Record<Lens, string> = {
+  shaded: "base colours; see-through parts are dotted",
+  faces: "plain: seen from the front · striped saffron: seen from behind",
+  sharing: "one colour and pattern per shared mesh · pale: used once",
+  batches: "one colour and pattern per mesh and material",
+  uv0: "four squares per repeat · striped: no such set",
+  uv1: "24 squares across the map · striped: no such set, or outside 0–1",
+};
+
+export type ViewSides = { left: "source" | "result"; right: "result" | "arrived" | null };
+
+export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
+  const { lens, pair, wipe, set, selected, select, look } = useView();
+  const [figures, setFigures] = useState<Figures | null>(null);
+  const other = arrive && haul.arrival ? haul.arrival.sceneId : haul.run?.sceneId;
+  const paired = pair && !!other;
+  const shown = arrive ? (haul.revision?.sceneId ?? "") : (haul.run?.sceneId ?? haul.revision?.sceneId ?? "");
+  const leftId = paired ? (haul.revision?.sceneId ?? "") : shown;
+  const otherLabel = arrive ? "arrived" : "after the route";
+  const leftLabel = paired || arrive || !haul.run ? "source" : "after the route";
+
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (typing(e.target) || e.ctrlKey || e.metaKey) return;
+      if (e.key === "l") set({ lens: LENSES[(LENSES.indexOf(lens) + 1) % LENSES.length] as Lens });
+      if (e.key === "p" && other) set({ pair: !pair });
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [lens, pair, other, set]);
+
+  const scene = paired ? haul.revision?.sceneId : shown;
+  const onPick = useCallback(
+    async (source: number, add: boolean) => {
+      if (source < 0) {
+        select([]);
+        return;
+      }
+      select(add ? [...useView.getState().selected, source] : [source]);
+    },
+    [select],
+  );
+
+  const frame = async () => {
+    const first = [...selected][0];
+    if (first === undefined || !scene) return;
+    const page = await api.parts(scene, new URLSearchParams({ nodes: String(first), limit: "1" }));
+    const part = page.items[0];
+    if (part)
+      look({
+        source: first,
+        centre: [part.x, part.y, part.z],
+        size: Math.hypot(part.sizeX, part.sizeY, part.sizeZ) / 2,
+      });
+  };
+
+  if (!leftId) return <div className="hatch size-full opacity-10" aria-hidden />;
+  return (
+    <section className="flex h-full min-w-0 flex-col" aria-label="View">
+      <div className="flex h-9 shrink-0 items-center gap-2 border-b rule px-2">
+        <label className="flex items-center gap-1.5">
+          <span className="opacity-80">Lens</span>
+          <select
+            className="select select-sm w-44"
+            value={lens}
+            onChange={(e) => set({ lens: e.target.value as Lens })}
+            aria-label="Lens"
+          >
+            {LENSES.map((l) => (
+              <option key={l} value={l}>
+                {NAMES[l]}
+              </option>
+            ))}
+          </select>
+        </label>
+        <button
+          type="button"
+          className={`btn btn-sm ${paired ? "btn-secondary" : ""}`}
+          disabled={!other}
+          aria-pressed={paired}
+          title={other ? "Source beside what comes of it (P)" : "Run the route to have something to compare"}
+          onClick={() => set({ pair: !pair })}
+        >
+          <Columns2 size={14} /> Pair
+        </button>
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={!selected.size}
+          onClick={frame}
+          title="Bring into view"
+        >
+          <Crosshair size={14} /> Frame
+        </button>
+        <span className="grow" />
+        <span
+          className="truncate text-xs opacity-80"
+          data-testid="view-figures"
+          data-calls={figures?.calls ?? ""}
+          data-batches={figures?.batches ?? ""}
+        >
+          {figures ? `${count(figures.calls)} draw calls · ${count(figures.triangles)} triangles` : ""}
+        </span>
+      </div>
+      <div className="relative min-h-0 grow" data-testid="view">
+        <SceneView
+          key={paired ? "pair" : "single"}
+          left={{ id: leftId, label: leftLabel, images: true }}
+          right={paired && other ? { id: other, label: otherLabel, images: !arrive } : null}
+          onPick={onPick}
+          onFigures={setFigures}
+        />
+        {paired && (
+          <>
+            <div
+              className="pointer-events-none absolute inset-y-0 w-0.5 bg-secondary"
+              style={{ left: `${wipe * 100}%` }}
+              aria-hidden
+            />
+            <span className="pointer-events-none absolute left-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
+              ◧ source
+            </span>
+            <span className="pointer-events-none absolute right-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
+              {otherLabel} ◨
+            </span>
+            <input
+              type="range"
+              className="range range-secondary range-xs absolute inset-x-3 bottom-2 w-[calc(100%-1.5rem)]"
+              min={0}
+              max={1}
+              step={0.005}
+              value={wipe}
+              aria-label="Wipe between source and result"
+              onChange={(e) => set({ wipe: Number(e.target.value) })}
+            />
+          </>
+        )}
+        {!paired && (
+          <span className="pointer-events-none absolute left-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
+            {leftLabel}
+          </span>
+        )}
+      </div>
+      <p className="shrink-0 truncate border-t rule px-2 py-1 text-xs">{LEGEND[lens]}</p>
+    </section>
+  );
+}
