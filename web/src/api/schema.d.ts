@@ -1125,7 +1125,8 @@ export interface components {
         };
         /**
          * RunOut
-         * @description stale: route or destination were changed since.
+         * @description stale: route or destination were changed since. read_scene_id: the source as the route reads it,
+         *     which differs from the source as it stands when the file's unit or axes are wrong.
          */
         RunOut: {
             /**
@@ -1138,6 +1139,11 @@ export interface components {
              * Format: uuid
              */
             id: string;
+            /**
+             * Readsceneid
+             * Format: uuid
+             */
+            readSceneId: string;
             /** Records */
             records: components["schemas"]["StepRecord"][];
             /**
@@ -2102,6 +2108,8 @@ export interface operations {
                 material?: string;
                 /** @description Node numbers, comma-separated */
                 nodes?: string;
+                /** @description Ids in the source, comma-separated */
+                sources?: string;
                 offset?: number;
                 limit?: number;
             };

@@ -1,7 +1,7 @@
 // Findings of the survey, worst first; each with its parts and the step that would mend it.
 import { Plus } from "lucide-react";
 import type { Finding, StepData } from "../api/client";
-import { small } from "../shared/format";
+import { count, small } from "../shared/format";
 
 const SIGN = { error: "✗", warning: "▲", info: "·" } as const;
 const TONE = { error: "text-error", warning: "text-warning", info: "opacity-80" } as const;
@@ -46,7 +46,10 @@ export function Findings({ findings, chosen, onChoose, onMend, onTape, titles, b
               {f.guess && <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>}
               {f.value !== null && f.unit && f.unit !== "meshes" && (
                 <span className="ml-2 opacity-80">
-                  {small(f.value, f.value < 1 ? 4 : f.value < 100 ? 2 : 0)} {f.unit}
+                  {Number.isInteger(f.value)
+                    ? count(f.value)
+                    : small(f.value, f.value < 1 ? 4 : f.value < 100 ? 2 : 0)}{" "}
+                  {f.unit}
                 </span>
               )}
               <span className="block leading-snug">{f.text}</span>

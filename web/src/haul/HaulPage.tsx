@@ -15,6 +15,7 @@ import {
 import { JobStrip, working } from "../shared/JobStrip";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
+import { fetchView } from "../view/load";
 import { ViewPanel } from "../view/ViewPanel";
 import { Findings } from "./Findings";
 import { ArrivalLedger, MeshesLedger, PartsLedger } from "./ledgers";
@@ -99,7 +100,7 @@ export function HaulPage() {
     setRows("parts");
     const nodes = new Set(await api.findingParts(scene.id, next.id));
     // marks are ids in the source, like everything that is selected
-    const view = await import("../view/load").then((m) => m.fetchView(scene.id));
+    const view = await fetchView(scene.id);
     const sources: number[] = [];
     view.nodes.forEach((n, i) => {
       if (nodes.has(n)) sources.push(view.sources[i] ?? -1);
@@ -168,7 +169,6 @@ export function HaulPage() {
         <main className="flex min-h-0 min-w-0 flex-col border-r rule">
           <div
             className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station === "survey" ? "max-h-[46%]" : "max-h-[44%]"}`}
-            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
             tabIndex={0}
             role="region"
             aria-label={`${station} station`}
@@ -259,7 +259,7 @@ export function HaulPage() {
           </div>
           {arrive ? (
             haul.arrival ? (
-              <ArrivalLedger id={haul.arrival.id} sceneId={haul.revision?.sceneId ?? ""} search={search} />
+              <ArrivalLedger id={haul.arrival.id} sceneId={haul.run?.sceneId ?? ""} search={search} />
             ) : (
               <Blank text="Nothing has been compared yet." />
             )

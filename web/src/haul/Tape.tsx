@@ -23,10 +23,11 @@ export function effect(record: StepRecord | undefined): string {
   const triangles = record.after.triangles - record.before.triangles;
   const out: string[] = [];
   const signed = (n: number) => `${n > 0 ? "+" : "−"}${count(Math.abs(n))}`;
-  if (calls) out.push(`${signed(calls)} draw calls`);
-  if (nodes) out.push(`${signed(nodes)} nodes`);
-  if (triangles) out.push(`${signed(triangles)} triangles`);
-  if (meshes) out.push(`${signed(meshes)} meshes`);
+  const one = (n: number, word: string, many: string) => `${signed(n)} ${Math.abs(n) === 1 ? word : many}`;
+  if (calls) out.push(one(calls, "draw call", "draw calls"));
+  if (nodes) out.push(one(nodes, "node", "nodes"));
+  if (triangles) out.push(one(triangles, "triangle", "triangles"));
+  if (meshes) out.push(one(meshes, "mesh", "meshes"));
   if (!out.length && record.changes[0]) out.push(record.changes[0].text);
   return out.join(", ") || "nothing to do";
 }
@@ -99,7 +100,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
                 <span aria-hidden className="h-0 w-3 border-t-2 border-dotted border-base-content/40" />
               )}
               <div
-                className={`group flex h-[84px] w-44 flex-col rounded-box border bg-base-100 px-2 py-1 ${
+                className={`group flex h-[84px] w-40 flex-col rounded-box border bg-base-100 px-2 py-1 ${
                   on ? "rule" : "border-dashed opacity-80"
                 } ${problem ? "border-error" : ""}`}
               >

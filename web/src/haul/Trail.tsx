@@ -1,6 +1,7 @@
 // The six stations with what is still open at each.
 import { NavLink } from "react-router";
 import type { Haul } from "../api/client";
+import { plural } from "../shared/format";
 
 export const STATIONS = ["load", "survey", "mend", "light", "pack", "arrive"] as const;
 export type Station = (typeof STATIONS)[number];
@@ -10,7 +11,7 @@ function openText(haul: Haul, station: Station): string {
   const serious = open.survey;
   switch (station) {
     case "load":
-      return haul.source ? `${haul.source.counts.parts} parts` : "no source";
+      return haul.source ? plural(haul.source.counts.parts, "part") : "no source";
     case "survey":
       return !haul.source ? "–" : serious ? `${serious} open` : "clear";
     case "mend":

@@ -167,14 +167,14 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "path",
     header: "Part",
-    width: "minmax(9rem,2fr)",
+    width: "minmax(7rem,2fr)",
     sort: "path",
     cell: ({ row }) => <span title={row.original.path}>{row.original.path.split("/").at(-1)}</span>,
   },
   {
     id: "faults",
     header: "Verdict",
-    width: "minmax(6rem,1fr)",
+    width: "minmax(5.5rem,1fr)",
     cell: ({ row }) =>
       row.original.faults ? (
         <Warn text={row.original.faults} />
@@ -185,7 +185,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "position",
     header: "Position mm",
-    width: "5.8rem",
+    width: "5.6rem",
     sort: "positionMm",
     number: true,
     cell: ({ row }) => small(row.original.positionMm, 4),
@@ -193,7 +193,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "size",
     header: "Size ×",
-    width: "5rem",
+    width: "4.6rem",
     sort: "sizeRatio",
     number: true,
     cell: ({ row }) => row.original.sizeRatio.toFixed(5),
@@ -201,7 +201,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "rotation",
     header: "Rotation °",
-    width: "5rem",
+    width: "4.6rem",
     sort: "rotationDeg",
     number: true,
     cell: ({ row }) => small(row.original.rotationDeg, 4),
@@ -218,17 +218,20 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "normals",
     header: "Normals °",
-    width: "5rem",
+    width: "4.6rem",
     sort: "normalDeg",
     number: true,
     cell: ({ row }) => small(row.original.normalDeg, 3),
   },
   {
     id: "pivot",
-    header: "Pivot mm",
-    width: "5.2rem",
+    header: "Pivot",
+    width: "4.8rem",
     sort: "pivotMm",
     number: true,
-    cell: ({ row }) => small(row.original.pivotMm, 3),
+    cell: ({ row }) =>
+      row.original.pivotMm >= 1000
+        ? metres(row.original.pivotMm / 1000)
+        : `${small(row.original.pivotMm, 3)} mm`,
   },
 ];

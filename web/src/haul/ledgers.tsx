@@ -88,7 +88,7 @@ export function ArrivalLedger(p: { id: string; sceneId: string; search: string }
         if (!open) return;
         const page = await api.parts(
           p.sceneId,
-          new URLSearchParams({ nodes: String(last.sourceId), limit: "1" }),
+          new URLSearchParams({ sources: String(last.sourceId), limit: "1" }),
         );
         const part = page.items[0];
         if (part)

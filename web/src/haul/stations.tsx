@@ -278,7 +278,12 @@ export function ArriveStation({ haul, busy, onArrive }: { haul: Haul; busy: bool
               label={`Normals, limit ${r.tolerances.normalDeg}°`}
               value={`${small(r.worst.normalDeg, 4)}°`}
             />
-            <Fact label="Pivots" value={`${small(r.worst.pivotMm, 3)} mm`} />
+            <Fact
+              label="Pivots"
+              value={
+                r.worst.pivotMm >= 1000 ? metres(r.worst.pivotMm / 1000) : `${small(r.worst.pivotMm, 3)} mm`
+              }
+            />
             <Fact label="Unique meshes" value={count(r.sharingArrived)} was={count(r.sharingSource)} />
           </dl>
           {[...r.problems, ...r.formatLosses, ...r.declared].length > 0 && (

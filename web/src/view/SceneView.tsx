@@ -178,8 +178,9 @@ function placeCamera(
   direction: Vector3,
 ) {
   if (!(camera instanceof PerspectiveCamera)) return;
-  const half = (Math.min(camera.fov, camera.fov * camera.aspect) * Math.PI) / 360;
-  const distance = radius / Math.sin(half);
+  const up = (camera.fov * Math.PI) / 360;
+  const across = Math.atan(Math.tan(up) * camera.aspect);
+  const distance = (0.88 * radius) / Math.sin(Math.min(up, across));
   camera.near = Math.max(distance / 1000, 0.001);
   camera.far = distance * 100 + radius * 100;
   camera.position.copy(target).addScaledVector(direction.clone().normalize(), distance);

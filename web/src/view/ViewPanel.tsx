@@ -32,8 +32,10 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
   const [figures, setFigures] = useState<Figures | null>(null);
   const other = arrive && haul.arrival ? haul.arrival.sceneId : haul.run?.sceneId;
   const paired = pair && !!other;
-  const shown = arrive ? (haul.revision?.sceneId ?? "") : (haul.run?.sceneId ?? haul.revision?.sceneId ?? "");
-  const leftId = paired ? (haul.revision?.sceneId ?? "") : shown;
+  const shown = arrive
+    ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
+    : (haul.run?.sceneId ?? haul.revision?.sceneId ?? "");
+  const leftId = paired ? (haul.run?.readSceneId ?? "") : shown;
   const otherLabel = arrive ? "arrived" : "after the route";
   const leftLabel = paired || arrive || !haul.run ? "source" : "after the route";
 
@@ -47,7 +49,8 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
     return () => window.removeEventListener("keydown", onKey);
   }, [lens, pair, other, set]);
 
-  const scene = paired ? haul.revision?.sceneId : shown;
+  // in a pair everything stands where the route puts it
+  const scene = paired ? haul.run?.sceneId : shown;
   const onPick = useCallback(
     async (source: number, add: boolean) => {
       if (source < 0) {
@@ -62,7 +65,7 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
   const frame = async () => {
     const first = [...selected][0];
     if (first === undefined || !scene) return;
-    const page = await api.parts(scene, new URLSearchParams({ nodes: String(first), limit: "1" }));
+    const page = await api.parts(scene, new URLSearchParams({ sources: String(first), limit: "1" }));
     const part = page.items[0];
     if (part)
       look({
@@ -110,15 +113,6 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
         >
           <Crosshair size={14} /> Frame
         </button>
-        <span className="grow" />
-        <span
-          className="truncate text-xs opacity-80"
-          data-testid="view-figures"
-          data-calls={figures?.calls ?? ""}
-          data-batches={figures?.batches ?? ""}
-        >
-          {figures ? `${count(figures.calls)} draw calls · ${count(figures.triangles)} triangles` : ""}
-        </span>
       </div>
       <div className="relative min-h-0 grow" data-testid="view">
         <SceneView
@@ -159,7 +153,20 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
           </span>
         )}
       </div>
-      <p className="shrink-0 truncate border-t rule px-2 py-1 text-xs">{LEGEND[lens]}</p>
+      <p className="flex shrink-0 items-center gap-3 border-t rule px-2 py-1 text-xs">
+        <span className="min-w-0 grow truncate" title={LEGEND[lens]}>
+          {LEGEND[lens]}
+        </span>
+        <span
+          className="shrink-0"
+          data-testid="view-figures"
+          data-calls={figures?.calls ?? ""}
+          data-batches={figures?.batches ?? ""}
+          title="Counted by the renderer for the last picture"
+        >
+          {figures ? `${count(figures.calls)} draw calls · ${count(figures.triangles)} triangles` : ""}
+        </span>
+      </p>
     </section>
   );
 }

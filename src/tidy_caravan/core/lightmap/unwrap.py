@@ -64,7 +64,7 @@ def unwrap(positions: F32, indices: U32, resolution: int, padding: int, method: 
             shrink *= 0.85
             found = f"{pages} pages"
             continue
-        report = measure(uv, faces, resolution, solid)
+        report = measure(uv, faces, resolution, solid, scaled[source])
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return Unwrapped(source, faces, uv, report, method)
         found = (
@@ -111,7 +111,7 @@ def job(
     """The report of an existing UV set that is good enough, or a new unwrap. Raises RuntimeError."""
     if existing is not None:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
-        report = measure(existing, indices, resolution, solid)
+        report = measure(existing, indices, resolution, solid, positions)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return report
     return unwrap(positions, indices, resolution, padding, method)

@@ -39,8 +39,15 @@ class UvReport:
         return self.overlaps == 0 and self.out_of_range == 0
 
 
-def islands(indices: U32, vertices: int) -> I64:
-    """(F,) island number of each triangle: triangles that share a vertex are one island."""
+def islands(indices: U32, vertices: int, uv: F32, positions: F32 | None = None) -> I64:
+    """(F,) island number of each triangle.
+
+    Triangles belong together when they share a vertex, or have vertices at one place both in the map and
+    in space: meshes with hard edges store such corners several times.
+    """
+    place = np.round(uv, 6) if positions is None else np.column_stack([np.round(uv, 6), positions])
+    _, welded = np.unique(place, axis=0, return_inverse=True)
+    indices = welded.reshape(-1)[indices].astype(np.uint32)
     rows = indices[:, [0, 1]].ravel().astype(np.int64)
     columns = indices[:, [1, 2]].ravel().astype(np.int64)
     graph = coo_array((np.ones(len(rows), np.int8), (rows, columns)), shape=(vertices, vertices))
@@ -49,9 +56,10 @@ def islands(indices: U32, vertices: int) -> I64:
     return compact.astype(np.int64)
 
 
-def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None) -> UvReport:
+def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None, positions: F32 | None = None) -> UvReport:
     """Figures of one UV set (V, 2) over triangles (F, 3) at `resolution` texels.
 
+    positions: (V, 3), to tell corners that merely touch in the map from those that are one.
     solid: (F,) areas in space; triangles with area there and none in the map count as collapsed.
     """
     corners = uv.astype(np.float64)[indices]
@@ -60,7 +68,7 @@ def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None) ->
     outside = ((corners < -RANGE_TOLERANCE) | (corners > 1 + RANGE_TOLERANCE) | ~np.isfinite(corners)).any(axis=(1, 2))
     usable = (area > AREA_TOLERANCE) & np.isfinite(corners).all(axis=(1, 2))
     collapsed = int((~usable & (solid > solid.max(initial=0.0) * 1e-9)).sum()) if solid is not None else 0
-    label = islands(indices, len(uv)) if len(indices) else np.zeros(0, np.int64)
+    label = islands(indices, len(uv), uv, positions) if len(indices) else np.zeros(0, np.int64)
     return UvReport(
         triangles=len(indices),
         islands=int(label.max()) + 1 if len(label) else 0,

@@ -103,7 +103,8 @@ def name_characters(scene: Scene, destination: Destination) -> Iterable[Finding]
             value=float(max(len(names[i]) for i in rows)),
             limit=float(destination.name_length),
             unit="characters",
-            text=f"{plural(len(rows), 'name is', 'names are')} empty, too long or hold other characters than {destination.name_pattern}, such as “{example}”.",
+            text=f"{plural(len(rows), 'name')} the destination cannot take, being empty, too long or with characters "
+            f"outside {destination.name_pattern}, such as “{example}”.",
             parts=rows,
             mend={"kind": "tidy_names"},
         )

@@ -121,6 +121,7 @@ def whole(session: Session, haul: Haul) -> HaulOut:
             id=run.id,
             revision_id=run.revision_id,
             scene_id=run.scene_id,
+            read_scene_id=run.read_scene_id,
             records=run.records,
             seconds=run.seconds,
             created=run.created,

@@ -58,6 +58,13 @@ def like(search: str) -> str:
     return "%" + search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_").replace("\0", "") + "%"
 
 
+def whole_numbers(given: str, where: str) -> list[int]:
+    try:
+        return [int(n) for n in given.split(",") if abs(int(n)) < 2**31]
+    except ValueError as error:
+        raise Problem(422, "request.invalid", "Send whole numbers with commas between them.", where) from error
+
+
 def rows_as_json(session: Session, query: str, values: dict[str, Any]) -> list[dict[str, Any]]:
     return [dict(r) for r in session.execute(text(query), values).mappings()]
 
@@ -73,6 +80,7 @@ def list_parts(
     finding: uuid.UUID | None = None,
     material: Annotated[str, Query(max_length=200)] = "",
     nodes: Annotated[str, Query(max_length=20_000, description="Node numbers, comma-separated")] = "",
+    sources: Annotated[str, Query(max_length=20_000, description="Ids in the source, comma-separated")] = "",
     offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Response:
@@ -87,14 +95,10 @@ def list_parts(
     if material:
         conditions.append("material_names ILIKE :material")
         values["material"] = like(material)
-    if nodes:
-        try:
-            values["nodes"] = [int(n) for n in nodes.split(",") if abs(int(n)) < 2**31]
-        except ValueError as error:
-            raise Problem(
-                422, "request.invalid", "Node numbers are whole numbers with commas between them.", "nodes"
-            ) from error
-        conditions.append("node = ANY(:nodes)")
+    for column, given in (("node", nodes), ("source", sources)):
+        if given:
+            values[column] = whole_numbers(given, column)
+            conditions.append(f"{column} = ANY(:{column})")
     if finding is not None:
         conditions.append("node IN (SELECT unnest(parts) FROM finding WHERE id = :finding AND scene_id = :scene)")
         values["finding"] = finding

@@ -89,11 +89,13 @@ class RevisionOut(Camel):
 
 
 class RunOut(Camel):
-    """stale: route or destination were changed since."""
+    """stale: route or destination were changed since. read_scene_id: the source as the route reads it,
+    which differs from the source as it stands when the file's unit or axes are wrong."""
 
     id: uuid.UUID
     revision_id: uuid.UUID
     scene_id: uuid.UUID
+    read_scene_id: uuid.UUID
     records: list[StepRecord]
     seconds: float
     created: datetime

@@ -128,6 +128,7 @@ class Run(Base):
     haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
     revision_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("revision.id", ondelete="CASCADE"))
     scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    read_scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
     destination: Mapped[dict[str, Any]]
     route: Mapped[dict[str, Any]]
     records: Mapped[list[Any]]

@@ -161,11 +161,16 @@ def do_run(
     progress("surveying", 1, 1)
     findings = survey(result, destination)
     scene_id = record_scene(session, store, haul.id, "run", result, findings)
+    as_read = read_convention(scene, route)
+    read_id = row.id
+    if as_read.convention != scene.convention:
+        read_id = record_scene(session, store, haul.id, "source", as_read, [], whole=False)
     one = Run(
         id=uuid.uuid4(),
         haul_id=haul.id,
         revision_id=revision.id,
         scene_id=scene_id,
+        read_scene_id=read_id,
         destination=haul.destination,
         route=haul.route,
         records=clean_json([r.model_dump(by_alias=True, mode="json") for r in records]),
