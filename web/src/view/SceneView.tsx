@@ -19,7 +19,7 @@ import { fetchView, type ViewFile } from "./load";
 import { applyLens, lensNumber, type Shared } from "./material";
 
 export type Figures = { calls: number; triangles: number; batches: number };
-type Side = { id: string; label: string; images: boolean };
+type Side = { id: string; label: string; images: string | null };
 type Props = {
   left: Side;
   right: Side | null;
@@ -91,13 +91,13 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
   // in a pair both sides stand where they are in metres, so a shifted scene shows as shifted
   const origin = leftFile.centre;
   const a = useMemo(
-    () => buildBatches(left.id, leftFile, shared, origin, left.images, invalidate),
-    [left.id, left.images, leftFile, shared, origin, invalidate],
+    () => buildBatches(leftFile, shared, origin, left.images, invalidate),
+    [left.images, leftFile, shared, origin, invalidate],
   );
+  const rightImages = right?.images ?? null;
   const b = useMemo(
-    () =>
-      right && rightFile ? buildBatches(right.id, rightFile, shared, origin, right.images, invalidate) : null,
-    [right, rightFile, shared, origin, invalidate],
+    () => (rightFile ? buildBatches(rightFile, shared, origin, rightImages, invalidate) : null),
+    [rightImages, rightFile, shared, origin, invalidate],
   );
   useEffect(() => () => a.dispose(), [a]);
   useEffect(() => () => b?.dispose(), [b]);

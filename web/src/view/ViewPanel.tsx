@@ -117,8 +117,12 @@ export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
       <div className="relative min-h-0 grow" data-testid="view">
         <SceneView
           key={paired ? "pair" : "single"}
-          left={{ id: leftId, label: leftLabel, images: true }}
-          right={paired && other ? { id: other, label: otherLabel, images: !arrive } : null}
+          left={{ id: leftId, label: leftLabel, images: haul.revision?.sceneId ?? null }}
+          right={
+            paired && other
+              ? { id: other, label: otherLabel, images: arrive ? null : (haul.run?.sceneId ?? null) }
+              : null
+          }
           onPick={onPick}
           onFigures={setFigures}
         />

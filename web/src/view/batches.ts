@@ -43,11 +43,10 @@ function imageOf(scene: string, index: number, cache: Map<number, Texture>, chan
 
 /** Builds everything once; `origin` is the world point that becomes 0, equal for both sides of a pair. */
 export function buildBatches(
-  sceneId: string,
   file: ViewFile,
   shared: Shared,
   origin: [number, number, number],
-  withImages: boolean,
+  imagesFrom: string | null,
   changed: () => void,
 ): Batches {
   const scene = new Scene();
@@ -81,8 +80,8 @@ export function buildBatches(
       geometry.addGroup(group.start, group.count, k);
       const look = file.materials[group.material];
       const map =
-        look && look.image >= 0 && withImages && mesh.uvSets > 0
-          ? imageOf(sceneId, look.image, textures, changed)
+        look && look.image >= 0 && imagesFrom && mesh.uvSets > 0
+          ? imageOf(imagesFrom, look.image, textures, changed)
           : null;
       const material = lensMaterial(
         look,

@@ -86,10 +86,18 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
     local = np.array([local_of(n) for n in document.nodes]).reshape(-1, 4, 4)
     mesh = [-1 if n.mesh is None else n.mesh for n in document.nodes]
     names = [n.name or "" for n in document.nodes]
-    materials = tuple(Material(m.name or "") for m in document.materials)
+    materials = tuple(look_of(m) for m in document.materials)
     return Scene(
         destination.file_convention(fmt), make_nodes(parent, local, names, mesh=mesh), tuple(meshes), materials
     )
+
+
+def look_of(entry: Any) -> Material:
+    """Name and colours, for the comparison and its pictures."""
+    pbr = entry.pbrMetallicRoughness
+    color = list(pbr.baseColorFactor or (1, 1, 1, 1)) if pbr is not None else [1.0, 1.0, 1.0, 1.0]
+    red, green, blue, alpha = (float(c) for c in color)
+    return Material(entry.name or "", (red, green, blue, alpha), alpha_mode=entry.alphaMode or "OPAQUE")
 
 
 def local_of(node: Any) -> F64:

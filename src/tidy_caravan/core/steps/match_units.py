@@ -16,6 +16,7 @@ from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step, with_meshes
+from tidy_caravan.core.words import plural
 
 SCALE_TOLERANCE = 1e-6
 """Relative difference below which two residual matrices are the same, and a scale is 1."""
@@ -137,13 +138,14 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
     if scaled.any():
         ids = source_ids(scene, np.flatnonzero(scaled))
         changes.insert(
-            0, Change(text=f"{int(scaled.sum())} nodes brought to scale 1", count=int(scaled.sum()), parts=ids)
+            0,
+            Change(text=f"{plural(int(scaled.sum()), 'node')} brought to scale 1", count=int(scaled.sum()), parts=ids),
         )
     left = free & (nodes.mesh >= 0) & (np.abs(keep - np.eye(3)).max(axis=(1, 2)) >= SCALE_TOLERANCE)
     if left.any():
         changes.append(
             Change(
-                text=f"{int(left.sum())} parts keep a scale of their own, so that their mesh stays shared",
+                text=f"{plural(int(left.sum()), 'part')} keep a scale of their own, so that the mesh stays shared",
                 count=int(left.sum()),
                 parts=source_ids(scene, np.flatnonzero(left)),
             )
@@ -152,7 +154,7 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
         frozen = np.flatnonzero(still & ~plain & chosen)
         changes.append(
             Change(
-                text=f"{len(frozen)} animated, skinned or flattened nodes keep their scale",
+                text=f"{plural(len(frozen), 'animated, skinned or flattened node')} keep their scale",
                 count=len(frozen),
                 parts=source_ids(scene, frozen),
             )
@@ -212,9 +214,11 @@ def bake_meshes(
                 meshes.append(mesh)
             column[here] = made[key]
     if baked:
-        changes.append(Change(text=f"scale baked into {baked} meshes", count=baked))
+        changes.append(Change(text=f"scale baked into {plural(baked, 'mesh', 'meshes')}", count=baked))
     if twins:
-        changes.append(Change(text=f"{twins} mirrored twins made, each shared by all mirrored copies", count=twins))
+        changes.append(
+            Change(text=f"{plural(twins, 'mirrored twin')} made, shared by all mirrored copies", count=twins)
+        )
     return keep, column, meshes, changes
 
 

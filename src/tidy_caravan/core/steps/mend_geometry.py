@@ -12,6 +12,7 @@ from tidy_caravan.core.geometry.faults import broken_normals, degenerate
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, source_ids, step, with_meshes
+from tidy_caravan.core.words import plural
 
 
 @step
@@ -35,7 +36,7 @@ class MendNormals(Step):
             return replace(mesh, normals=fresh)
 
         out, changed = per_mesh(scene, self.where.select(scene), make)
-        return out, _changes(scene, out, changed, "meshes given normals")
+        return out, _changes(scene, out, changed, "given normals")
 
 
 @step
@@ -59,9 +60,9 @@ class DropDegenerates(Step):
             return replace(mesh, indices=mesh.indices[~bad], material=mesh.material[~bad])
 
         out, changed = per_mesh(scene, self.where.select(scene), make)
-        changes = _changes(scene, out, changed, "meshes cleaned")
+        changes = _changes(scene, out, changed, "cleaned")
         if gone:
-            changes.insert(0, Change(text=f"{gone} triangles without area dropped", count=gone))
+            changes.insert(0, Change(text=f"{plural(gone, 'triangle')} without area dropped", count=gone))
         return out, changes
 
 
@@ -117,7 +118,7 @@ class PlacePivots(Step):
         count = int(moved.sum())
         return out, [
             Change(
-                text=f"{count} pivots moved to the {'base centre' if self.at == 'base' else 'centre'} of their part",
+                text=f"{plural(count, 'pivot')} moved to the {'base centre' if self.at == 'base' else 'centre'} of the part",
                 count=count,
                 parts=source_ids(scene, np.flatnonzero(moved)),
             )
@@ -128,4 +129,10 @@ def _changes(scene: Scene, out: Scene, changed: np.ndarray[tuple[int], np.dtype[
     if not changed.any():
         return []
     meshes = len(np.unique(out.nodes.mesh[changed]))
-    return [Change(text=f"{meshes} {text}", count=meshes, parts=source_ids(scene, np.flatnonzero(changed)))]
+    return [
+        Change(
+            text=f"{plural(meshes, 'mesh', 'meshes')} {text}",
+            count=meshes,
+            parts=source_ids(scene, np.flatnonzero(changed)),
+        )
+    ]

@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.conventions.convert import keep_nodes
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step
+from tidy_caravan.core.words import plural
 
 LETTERS = str.maketrans(
     {"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue", "ß": "ss", "æ": "ae", "ø": "o", "å": "a"}
@@ -63,7 +64,9 @@ class TidyNames(Step):
         out = scene.but(nodes=replace(scene.nodes, names=tuple(names)))
         count = int(changed.sum())
         return out, [
-            Change(text=f"{count} names tidied", count=count, parts=source_ids(scene, np.flatnonzero(changed)))
+            Change(
+                text=f"{plural(count, 'name')} tidied", count=count, parts=source_ids(scene, np.flatnonzero(changed))
+            )
         ]
 
 
@@ -95,5 +98,9 @@ class DropEmpties(Step):
             return scene, []
         dropped = np.flatnonzero(~keep)
         return keep_nodes(scene, keep), [
-            Change(text=f"{len(dropped)} empty nodes dropped", count=len(dropped), parts=source_ids(scene, dropped))
+            Change(
+                text=f"{plural(len(dropped), 'empty node')} dropped",
+                count=len(dropped),
+                parts=source_ids(scene, dropped),
+            )
         ]

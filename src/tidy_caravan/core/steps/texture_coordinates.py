@@ -12,6 +12,7 @@ from tidy_caravan.core.geometry.projection import box_project
 from tidy_caravan.core.lightmap.unwrap import Unwrapped, methods, time_limit
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, replace_meshes, source_ids, step
+from tidy_caravan.core.words import plural
 
 JOB = "tidy_caravan.core.lightmap.unwrap:job"
 
@@ -36,7 +37,7 @@ class FirstUvs(Step):
         meshes = len(np.unique(out.nodes.mesh[changed]))
         return out, [
             Change(
-                text=f"{meshes} meshes given a first UV set by box projection",
+                text=f"{plural(meshes, 'mesh', 'meshes')} given a first UV set by box projection",
                 count=meshes,
                 parts=source_ids(scene, np.flatnonzero(changed)),
             )
@@ -145,7 +146,7 @@ class LightmapUvs(Step):
             parts = rows[np.isin(scene.nodes.mesh[rows], new)]
             changes.append(
                 Change(
-                    text=f"{len(new)} meshes unwrapped for {len(parts)} parts, {fill:.0%} of each map filled on average",
+                    text=f"{plural(len(new), 'mesh', 'meshes')} unwrapped for {plural(len(parts), 'part')}, {fill:.0%} of each map filled on average",
                     count=len(new),
                     parts=source_ids(scene, parts),
                 )
@@ -153,7 +154,7 @@ class LightmapUvs(Step):
         if len(facts) > len(new):
             changes.append(
                 Change(
-                    text=f"{len(facts) - len(new)} meshes kept the set they had, which measures well",
+                    text=f"{plural(len(facts) - len(new), 'mesh', 'meshes')} kept the set that was there, which measures well",
                     count=len(facts) - len(new),
                 )
             )

@@ -69,7 +69,3 @@ def parts_with(scene: Scene, marked_meshes: Any) -> list[int]:
     """Nodes whose mesh is marked (M,) True."""
     table = np.append(np.asarray(marked_meshes, np.bool_), False)
     return [int(i) for i in np.flatnonzero(table[scene.nodes.mesh])]
-
-
-def plural(count: int, one: str, many: str | None = None) -> str:
-    return f"{count:,} {one if count == 1 else many or one + 's'}".replace(",", " ")

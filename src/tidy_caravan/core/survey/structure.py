@@ -11,7 +11,8 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey.base import Finding, check, plural
+from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.words import plural
 
 
 @check("tree", "Empty nodes")
@@ -174,8 +175,6 @@ def limits(scene: Scene, destination: Destination) -> Iterable[Finding]:
     if destination.index_bits == 16:
         over = np.array([m.vertices > 65_535 for m in scene.meshes], np.bool_)
         if over.any():
-            from tidy_caravan.core.survey.base import parts_with
-
             yield Finding(
                 code="limit.vertices",
                 severity="error",

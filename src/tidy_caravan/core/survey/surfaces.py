@@ -13,7 +13,8 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with, plural
+from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
+from tidy_caravan.core.words import plural
 
 
 def per_mesh_finding(

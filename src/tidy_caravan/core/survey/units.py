@@ -13,7 +13,8 @@ from tidy_caravan.core.conventions.transforms import polar, split_trs
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64
-from tidy_caravan.core.survey.base import Finding, check, plural
+from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.words import plural
 
 CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
 """What one unit may be, in metres: the usual ones and their usual mistakes."""

@@ -1,0 +1,1 @@
+"""Tests: core, server, and the real interface in a browser."""
