@@ -79,7 +79,8 @@ def main(names: list[str]) -> int:
         suite = loader.loadTestsFromNames([f"tests.{n}" for n in names])
     else:
         suite = unittest.TestSuite(
-            loader.discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT)) for part in ("core", "server", "interface")
+            loader.discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT))
+            for part in ("core", "server", "interface")
         )
     runner = unittest.TextTestRunner(resultclass=Result, verbosity=2 if names else 1)
     result = runner.run(suite)

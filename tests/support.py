@@ -19,7 +19,9 @@ from tidy_caravan.core.scene import Scene
 ROOT = Path(__file__).resolve().parents[1]
 CODES = {"i1": 5120, "u1": 5121, "i2": 5122, "u2": 5123, "u4": 5125, "f4": 5126}
 SHAPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
-PNG = base64.b64decode("iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==")
+PNG = base64.b64decode(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg=="
+)
 
 
 class Gltf:
@@ -41,15 +43,29 @@ class Gltf:
 
     def accessor(self, array: Any, normalized: bool = False, **more: Any) -> int:
         flat = np.ascontiguousarray(array).reshape(len(array), -1)
-        entry = {"bufferView": self.view(flat.tobytes()), "componentType": CODES[flat.dtype.str[1:]], "count": len(flat), "type": SHAPES[flat.shape[1]]}
+        entry = {
+            "bufferView": self.view(flat.tobytes()),
+            "componentType": CODES[flat.dtype.str[1:]],
+            "count": len(flat),
+            "type": SHAPES[flat.shape[1]],
+        }
         if normalized:
             entry["normalized"] = True
         return self.put("accessors", entry | more)
 
     def mesh(self, positions: Any, indices: Any, **attributes: Any) -> int:
         made = {"POSITION": self.accessor(np.asarray(positions, np.float32))}
-        made |= {k: v if isinstance(v, int) else self.accessor(np.asarray(v, np.float32)) for k, v in attributes.items()}
-        return self.put("meshes", {"primitives": [{"attributes": made, "indices": self.accessor(np.asarray(indices, np.uint16).reshape(-1, 1))}]})
+        made |= {
+            k: v if isinstance(v, int) else self.accessor(np.asarray(v, np.float32)) for k, v in attributes.items()
+        }
+        return self.put(
+            "meshes",
+            {
+                "primitives": [
+                    {"attributes": made, "indices": self.accessor(np.asarray(indices, np.uint16).reshape(-1, 1))}
+                ]
+            },
+        )
 
     def node(self, **entry: Any) -> int:
         return self.put("nodes", entry)
@@ -112,7 +128,13 @@ def trimesh_scene(seed: int, count: int = 60, span: float = 100.0, odd: bool = T
         if odd and i % 7 == 0:
             matrix = matrix @ np.diag([1.5, 1.5, 1.5, 1.0])
         shape = list(shapes)[i % 3]
-        scene.add_geometry(shapes[shape], node_name=f"{shape} {i}", geom_name=shape, parent_node_name=f"group {i % 4}", transform=matrix)
+        scene.add_geometry(
+            shapes[shape],
+            node_name=f"{shape} {i}",
+            geom_name=shape,
+            parent_node_name=f"group {i % 4}",
+            transform=matrix,
+        )
     return scene
 
 

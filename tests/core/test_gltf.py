@@ -23,13 +23,26 @@ def everything() -> Gltf:
     sampler = g.put("samplers", {"wrapS": 33071, "minFilter": 9987})
     texture = g.put("textures", {"source": image, "sampler": sampler, "name": "dot"})
     moved = {"KHR_texture_transform": {"offset": [0.25, 0.5], "rotation": 0.1, "scale": [2, 3], "texCoord": 1}}
-    g.put("materials", {
-        "name": "full", "extras": {"house": 7}, "doubleSided": True, "alphaMode": "MASK", "alphaCutoff": 0.3, "emissiveFactor": [1, 0.5, 0],
-        "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 5}},
-        "normalTexture": {"index": texture, "scale": 0.7}, "occlusionTexture": {"index": texture, "strength": 0.6},
-        "pbrMetallicRoughness": {"baseColorFactor": [0.1, 0.2, 0.3, 0.4], "metallicFactor": 0.5, "roughnessFactor": 0.25,
-                                 "baseColorTexture": {"index": texture, "extensions": moved}},
-    })
+    g.put(
+        "materials",
+        {
+            "name": "full",
+            "extras": {"house": 7},
+            "doubleSided": True,
+            "alphaMode": "MASK",
+            "alphaCutoff": 0.3,
+            "emissiveFactor": [1, 0.5, 0],
+            "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 5}},
+            "normalTexture": {"index": texture, "scale": 0.7},
+            "occlusionTexture": {"index": texture, "strength": 0.6},
+            "pbrMetallicRoughness": {
+                "baseColorFactor": [0.1, 0.2, 0.3, 0.4],
+                "metallicFactor": 0.5,
+                "roughnessFactor": 0.25,
+                "baseColorTexture": {"index": texture, "extensions": moved},
+            },
+        },
+    )
     g.put("materials", {"name": "flat", "extensions": {"KHR_materials_unlit": {}}})
     uv, normal = [[0, 0], [1, 0], [0, 1]], [[0, 0, 1]] * 3
     mesh = g.mesh(TRIANGLE, [0, 1, 2], NORMAL=normal, TEXCOORD_0=uv, TEXCOORD_1=uv)
@@ -39,29 +52,74 @@ def everything() -> Gltf:
     primitive["targets"] = [{"POSITION": g.accessor(np.float32([[0, 0, 1]] * 3), min=[0, 0, 1], max=[0, 0, 1])}]
     plain = g.mesh(TRIANGLE, [0, 2, 1], NORMAL=[[0, 0, -1]] * 3)
     g.json["meshes"][plain]["primitives"][0]["material"] = 1
-    skinned = g.mesh(TRIANGLE, [0, 1, 2], NORMAL=normal, JOINTS_0=g.accessor(np.zeros((3, 4), np.uint8)), WEIGHTS_0=[[1, 0, 0, 0]] * 3)
-    camera = g.put("cameras", {"type": "perspective", "name": "eye", "perspective": {"yfov": 0.7, "znear": 0.1, "zfar": 50, "aspectRatio": 1.5}})
+    skinned = g.mesh(
+        TRIANGLE,
+        [0, 1, 2],
+        NORMAL=normal,
+        JOINTS_0=g.accessor(np.zeros((3, 4), np.uint8)),
+        WEIGHTS_0=[[1, 0, 0, 0]] * 3,
+    )
+    camera = g.put(
+        "cameras",
+        {
+            "type": "perspective",
+            "name": "eye",
+            "perspective": {"yfov": 0.7, "znear": 0.1, "zfar": 50, "aspectRatio": 1.5},
+        },
+    )
     g.put("cameras", {"type": "orthographic", "orthographic": {"xmag": 2, "ymag": 1, "znear": 0, "zfar": 9}})
-    g.json["extensions"] = {"KHR_lights_punctual": {"lights": [
-        {"type": "spot", "name": "lamp", "color": [1, 0.5, 0.25], "intensity": 40, "range": 6, "spot": {"innerConeAngle": 0.2, "outerConeAngle": 0.5}},
-        {"type": "directional", "intensity": 3}]}}
+    g.json["extensions"] = {
+        "KHR_lights_punctual": {
+            "lights": [
+                {
+                    "type": "spot",
+                    "name": "lamp",
+                    "color": [1, 0.5, 0.25],
+                    "intensity": 40,
+                    "range": 6,
+                    "spot": {"innerConeAngle": 0.2, "outerConeAngle": 0.5},
+                },
+                {"type": "directional", "intensity": 3},
+            ]
+        }
+    }
     top = g.node(name="top", extras={"id": "T-1"}, children=[1, 2, 3, 4, 5])
     g.node(name="moved", mesh=mesh, translation=[1, 2, 3], rotation=[0, 0.6, 0, 0.8], scale=[1, 2, 3])
     g.node(name="matrix", mesh=plain, matrix=[2, 0, 0, 0, 0, 2, 0, 0, 0, 0, 2, 0, 5, 6, 7, 1])
     g.node(name="camera", camera=camera, rotation=[0, 1, 0, 0])
     g.node(name="light", extensions={"KHR_lights_punctual": {"light": 0}})
     g.node(name="joint")
-    g.put("skins", {"joints": [5], "name": "bones", "inverseBindMatrices": g.accessor(np.eye(4, dtype=np.float32).reshape(1, 16))})
+    g.put(
+        "skins",
+        {"joints": [5], "name": "bones", "inverseBindMatrices": g.accessor(np.eye(4, dtype=np.float32).reshape(1, 16))},
+    )
     g.node(name="skinned", mesh=skinned, skin=0)
     times = g.accessor(np.float32([[0], [1]]), min=[0], max=[1])
-    g.put("animations", {
-        "name": "swing", "extras": 5,
-        "samplers": [{"input": times, "output": g.accessor(np.float32([[0, 0, 0, 1], [0, 0.6, 0, 0.8]]))},
-                     {"input": times, "output": g.accessor(np.float32([[1, 2, 3], [4, 5, 6]])), "interpolation": "STEP"}],
-        "channels": [{"sampler": 0, "target": {"node": 1, "path": "rotation"}}, {"sampler": 1, "target": {"node": 1, "path": "translation"}}],
-    })
-    g.json |= {"scenes": [{"nodes": [top, 6], "name": "day", "extras": "x"}, {"nodes": [0], "name": "night"}], "scene": 1}
-    g.json["extensionsUsed"] = ["KHR_lights_punctual", "KHR_texture_transform", "KHR_materials_unlit", "KHR_materials_emissive_strength"]
+    g.put(
+        "animations",
+        {
+            "name": "swing",
+            "extras": 5,
+            "samplers": [
+                {"input": times, "output": g.accessor(np.float32([[0, 0, 0, 1], [0, 0.6, 0, 0.8]]))},
+                {"input": times, "output": g.accessor(np.float32([[1, 2, 3], [4, 5, 6]])), "interpolation": "STEP"},
+            ],
+            "channels": [
+                {"sampler": 0, "target": {"node": 1, "path": "rotation"}},
+                {"sampler": 1, "target": {"node": 1, "path": "translation"}},
+            ],
+        },
+    )
+    g.json |= {
+        "scenes": [{"nodes": [top, 6], "name": "day", "extras": "x"}, {"nodes": [0], "name": "night"}],
+        "scene": 1,
+    }
+    g.json["extensionsUsed"] = [
+        "KHR_lights_punctual",
+        "KHR_texture_transform",
+        "KHR_materials_unlit",
+        "KHR_materials_emissive_strength",
+    ]
     return g
 
 
@@ -71,17 +129,24 @@ class Reading(unittest.TestCase):
         self.assertEqual(s.notes, ())
         m = s.materials[0]
         self.assertEqual((m.base_color, m.metallic, m.roughness), ((0.1, 0.2, 0.3, 0.4), 0.5, 0.25))
-        self.assertEqual((m.alpha_mode, m.alpha_cutoff, m.double_sided, m.emissive_strength, m.extras), ("MASK", 0.3, True, 5.0, {"house": 7}))
+        self.assertEqual(
+            (m.alpha_mode, m.alpha_cutoff, m.double_sided, m.emissive_strength, m.extras),
+            ("MASK", 0.3, True, 5.0, {"house": 7}),
+        )
         assert m.base_color_texture and m.normal_texture and m.occlusion_texture
         use = m.base_color_texture
-        self.assertEqual((use.offset, use.rotation, use.scale, use.transform_channel), ((0.25, 0.5), 0.1, (2.0, 3.0), 1))
+        self.assertEqual(
+            (use.offset, use.rotation, use.scale, use.transform_channel), ((0.25, 0.5), 0.1, (2.0, 3.0), 1)
+        )
         self.assertEqual((m.normal_texture.strength, m.occlusion_texture.strength), (0.7, 0.6))
         self.assertTrue(s.materials[1].unlit)
         self.assertEqual([(r.name, r.nodes, r.extras) for r in s.roots], [("day", (0, 6), "x"), ("night", (0,), None)])
         self.assertEqual((s.default_root, s.nodes.extras[0]), (1, {"id": "T-1"}))
         self.assertEqual((s.lights[0].kind, s.lights[0].range, s.lights[0].outer_cone), ("spot", 6.0, 0.5))
         self.assertEqual([c.kind for c in s.cameras], ["perspective", "orthographic"])
-        self.assertEqual((s.skins[0].joints, s.clips[0].name, s.clips[0].channels[1].interpolation), ((5,), "swing", "STEP"))
+        self.assertEqual(
+            (s.skins[0].joints, s.clips[0].name, s.clips[0].channels[1].interpolation), ((5,), "swing", "STEP")
+        )
         self.assertEqual((s.meshes[0].morphs[0].positions is None, s.meshes[0].morph_weights), (False, (0.25,)))
         # rotation (0, 0.6, 0, 0.8): cosine 0.28, sine 0.96 about Y; scale (1, 2, 3); translation last
         expected = np.array([[0.28, 0, 2.88, 1], [0, 2, 0, 2], [-0.96, 0, 0.84, 3], [0, 0, 0, 1]])
@@ -97,7 +162,16 @@ class Reading(unittest.TestCase):
                     padded = np.zeros((3, 4), dtype)
                     padded[:, :2] = stored
                     view = g.view(padded.tobytes(), byteStride=4)
-                    index = g.put("accessors", {"bufferView": view, "componentType": {np.int8: 5120, np.uint8: 5121}[dtype], "count": 3, "type": "VEC2", "normalized": True})
+                    index = g.put(
+                        "accessors",
+                        {
+                            "bufferView": view,
+                            "componentType": {np.int8: 5120, np.uint8: 5121}[dtype],
+                            "count": 3,
+                            "type": "VEC2",
+                            "normalized": True,
+                        },
+                    )
                 else:
                     index = g.accessor(stored, normalized=True)
                 g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2], TEXCOORD_0=index))
@@ -117,8 +191,11 @@ class Reading(unittest.TestCase):
     def test_sparse_accessor_replaces_elements(self) -> None:
         g = one_triangle()
         accessor = g.json["accessors"][0]
-        accessor["sparse"] = {"count": 1, "indices": {"bufferView": g.view(np.uint16([2]).tobytes()), "componentType": 5123},
-                              "values": {"bufferView": g.view(np.float32([[0, 9, 0]]).tobytes())}}
+        accessor["sparse"] = {
+            "count": 1,
+            "indices": {"bufferView": g.view(np.uint16([2]).tobytes()), "componentType": 5123},
+            "values": {"bufferView": g.view(np.float32([[0, 9, 0]]).tobytes())},
+        }
         np.testing.assert_array_equal(g.scene().meshes[0].positions[2], [0, 9, 0])
         del accessor["bufferView"]  # without a view the base is zeros
         np.testing.assert_array_equal(g.scene().meshes[0].positions, [[0, 0, 0], [0, 0, 0], [0, 9, 0]])
@@ -148,7 +225,10 @@ class Reading(unittest.TestCase):
     def test_gpu_instancing_becomes_instances_that_share_the_mesh(self) -> None:
         g = one_triangle()
         places = np.float32([[i, 0, 0] for i in range(50)])
-        g.json["nodes"][0] |= {"translation": [0, 10, 0], "extensions": {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": g.accessor(places)}}}}
+        g.json["nodes"][0] |= {
+            "translation": [0, 10, 0],
+            "extensions": {"EXT_mesh_gpu_instancing": {"attributes": {"TRANSLATION": g.accessor(places)}}},
+        }
         g.json["extensionsUsed"] = ["EXT_mesh_gpu_instancing"]
         s = g.scene()
         self.assertEqual((len(s.nodes.parts), len(s.meshes), int(s.nodes.flags[0])), (50, 1, SCATTER))
@@ -199,7 +279,11 @@ class Writing(unittest.TestCase):
         self.assertEqual((report["errors"], report["warnings"]), (0, 0), report["messages"])
 
     def test_validator_finds_nothing_in_what_is_written(self) -> None:
-        scenes = {"everything": everything().scene(), "demo": landing(), "trimesh": read(trimesh_scene(1).export(file_type="glb"))}
+        scenes = {
+            "everything": everything().scene(),
+            "demo": landing(),
+            "trimesh": read(trimesh_scene(1).export(file_type="glb")),
+        }
         for name, scene in scenes.items():
             for fmt in ("glb", "gltf"):
                 with self.subTest(scene=name, format=fmt):
@@ -207,7 +291,9 @@ class Writing(unittest.TestCase):
 
     def test_what_the_standard_forbids_is_put_right(self) -> None:
         g = everything()
-        g.json["meshes"][0]["primitives"][0]["attributes"]["NORMAL"] = g.accessor(np.float32([[0, 0, 0], [0, 0, 2], [0, 0, 1]]))
+        g.json["meshes"][0]["primitives"][0]["attributes"]["NORMAL"] = g.accessor(
+            np.float32([[0, 0, 0], [0, 0, 2], [0, 0, 1]])
+        )
         del g.json["meshes"][0]["primitives"][0]["attributes"]["TEXCOORD_1"]
         written = write(g.scene(), "glb", "scene")
         self.assertEqual(len(written.remarks), 3)  # normals, empty UV set, tangents
@@ -218,7 +304,9 @@ class Writing(unittest.TestCase):
         b = read(write(a, "glb", "x").files["x.glb"])
         self.assertEqual(a.materials, b.materials)
         self.assertEqual((a.roots, a.default_root, a.lights, a.cameras), (b.roots, b.default_root, b.lights, b.cameras))
-        self.assertEqual((a.nodes.names, a.nodes.extras, dict(a.nodes.rest)), (b.nodes.names, b.nodes.extras, dict(b.nodes.rest)))
+        self.assertEqual(
+            (a.nodes.names, a.nodes.extras, dict(a.nodes.rest)), (b.nodes.names, b.nodes.extras, dict(b.nodes.rest))
+        )
         np.testing.assert_allclose(a.nodes.world, b.nodes.world, atol=1e-12)
         self.assertEqual([c.name for c in a.clips], [c.name for c in b.clips])
         np.testing.assert_array_equal(a.clips[0].channels[0].values, b.clips[0].channels[0].values)
@@ -233,7 +321,9 @@ class Writing(unittest.TestCase):
     def test_an_independent_reader_sees_the_same_places(self) -> None:
         scene: Scene = landing()
         loaded = trimesh.load(io.BytesIO(write(scene, "glb", "s").files["s.glb"]), file_type="glb")
-        np.testing.assert_allclose(loaded.bounds, [scene.part_bounds[:, 0].min(axis=0), scene.part_bounds[:, 1].max(axis=0)], rtol=1e-6)
+        np.testing.assert_allclose(
+            loaded.bounds, [scene.part_bounds[:, 0].min(axis=0), scene.part_bounds[:, 1].max(axis=0)], rtol=1e-6
+        )
 
     def test_tangents_follow_growing_u(self) -> None:
         g = everything()

@@ -310,7 +310,9 @@ def surfaces(here: Placed, there: Placed, pairs: I64, steps: set[object]) -> tup
     order = np.argsort(key, kind="stable")
     _, begin = np.unique(key[order], return_index=True)
     for members in np.split(order, begin[1:]):
-        first = int(members[0])
+        # compared exactly is the part that stands as most do, so that one moved part does not blame the others
+        middle = np.median(relative[members], axis=0)
+        first = int(members[np.argmin(np.abs(relative[members] - middle).sum(axis=(1, 2)))])
         mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
         distance, angle, radius = one_surface(
             mesh_a, mesh_b, here.linear, there.linear, relative[first], "drop_degenerates" in steps

@@ -6,6 +6,7 @@ Nothing of our own readers or writers is used, so that a fault there cannot hide
 from __future__ import annotations
 
 import io
+import json
 import warnings
 from collections.abc import Callable
 from pathlib import Path
@@ -51,14 +52,27 @@ def receive(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         ) from error
 
 
+def document_of(file: Path) -> Any:
+    """The document as pygltflib reads it. The standard allows any value as extras; it only takes objects."""
+    data = file.read_bytes()
+    binary = data[:4] == b"glTF"
+    text, blob = data, None
+    if binary:
+        size = int.from_bytes(data[12:16], "little")
+        text, blob = data[20 : 20 + size], data[28 + size :]
+    plain = json.loads(text, object_hook=lambda o: {k: v for k, v in o.items() if k != "extras" or isinstance(v, dict)})
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        document = pygltflib.GLTF2.from_json(json.dumps(plain), infer_missing=True)
+    if blob is not None:
+        document.set_binary_blob(blob)
+    return document
+
+
 @receiver("glb", "gltf")
 def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """glTF through pygltflib; accessors decoded here, world matrices multiplied node by node."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        document = pygltflib.GLTF2().load(str(file))
-    if document is None:
-        raise UnusableInput("the receiver cannot read it", where=file.name)
+    document = document_of(file)
     blobs = [document.binary_blob() if b.uri is None else (file.parent / b.uri).read_bytes() for b in document.buffers]
 
     def accessor(index: int) -> AnyArray:

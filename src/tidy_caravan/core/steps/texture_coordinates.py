@@ -75,6 +75,8 @@ class LightmapUvs(Step):
             if not waiting:
                 break
             waiting = self._round(scene, context, channel, waiting, attempt, made, facts, lost, total)
+        # in the order of the source, not of the finish: the same input must give the same package
+        made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
         out, _ = replace_meshes(scene, rows, made)
         return out, self._tell(scene, rows, facts, {i: lost[i] for i in waiting})
 

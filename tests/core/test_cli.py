@@ -1,0 +1,142 @@
+"""The shell commands: exit codes, JSON keys, one sentence on stderr."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+from tests.support import one_triangle, trimesh_scene
+from tidy_caravan.cli import main
+
+GOOD = {"steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals"}, {"kind": "lightmap_uvs", "resolution": 64}]}
+
+
+class Cli(unittest.TestCase):
+    def setUp(self) -> None:
+        holder = TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.file = self.folder / "scene.glb"
+        self.file.write_bytes(trimesh_scene(1, 10, odd=False).export(file_type="glb"))
+        self.route = self.folder / "route.json"
+        self.route.write_text(json.dumps(GOOD))
+
+    def run_it(self, *args: Any) -> tuple[int, str, str]:
+        out = io.TextIOWrapper(io.BytesIO(), encoding="utf-8")
+        err = io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main([str(a) for a in args])
+        out.flush()
+        return code, out.buffer.getvalue().decode(), err.getvalue()  # type: ignore[attr-defined]
+
+    def test_survey_json(self) -> None:
+        code, out, _ = self.run_it("survey", self.file, "--json")
+        data = json.loads(out)
+        self.assertEqual(code, 0)
+        counts = {
+            "nodes",
+            "parts",
+            "uniqueMeshes",
+            "instances",
+            "triangles",
+            "uniqueTriangles",
+            "vertices",
+            "materials",
+            "textures",
+            "lights",
+            "cameras",
+            "drawCalls",
+            "drawCallsInstanced",
+        }
+        self.assertLessEqual(counts, set(data["counts"]))
+        self.assertEqual(data["counts"]["parts"], 10)
+        self.assertEqual(
+            (data["convention"]["metresPerUnit"], data["convention"]["up"], data["convention"]["handedness"]),
+            (1.0, "Y", "right"),
+        )
+        self.assertEqual((len(data["bounds"]["min"]), len(data["bounds"]["max"])), (3, 3))
+        self.assertTrue(data["findings"])
+
+    def test_carry_and_arrive(self) -> None:
+        for fmt in ("glb", "gltf", "obj"):
+            out = self.folder / fmt
+            code, text, _ = self.run_it(
+                "carry",
+                self.file,
+                "--to",
+                "centimetre-z-up-left",
+                "--out",
+                out,
+                "--route",
+                self.route,
+                "--format",
+                fmt,
+                "--json",
+            )
+            self.assertEqual((code, json.loads(text)["files"][-1]["path"].split(".")[0]), (0, "scene"))
+            code, text, _ = self.run_it("arrive", out, "--against", self.file, "--json")
+            data = json.loads(text)
+            self.assertEqual((code, data["ok"], data["compared"], data["lost"]), (0, True, 10, []))
+            self.assertLessEqual({"positionMm", "sizeRatio", "rotationDeg", "normalDeg"}, set(data["worst"]))
+        other = self.folder / "other.glb"
+        other.write_bytes(trimesh_scene(2, 10, odd=False).export(file_type="glb"))
+        code, text, err = self.run_it("arrive", self.folder / "glb", "--against", other)
+        self.assertEqual(code, 1)
+        self.assertIn("NOT as it left", text)
+        self.assertIn("not the one that was packed", err)
+
+    def test_errors_in_the_scene_are_exit_1(self) -> None:
+        g = one_triangle()
+        g.json["nodes"][0]["scale"] = [100, 100, 100]
+        self.file.write_bytes(g.glb())
+        self.assertEqual(self.run_it("survey", self.file)[0], 1)
+
+    def test_unusable_input_is_exit_2_and_one_sentence(self) -> None:
+        broken = self.folder / "broken.glb"
+        broken.write_bytes(b"glTF broken")
+        bad_route = self.folder / "bad.json"
+        bad_route.write_text('{"steps": [{"kind": "fly"}]}')
+        out = self.folder / "out"
+        for args in (
+            ("survey", self.folder / "none.glb"),
+            ("survey", broken),
+            ("survey", self.folder),
+            ("survey", self.file, "--destination", "moon"),
+            ("carry", self.file, "--to", "moon", "--out", out),
+            ("carry", self.file, "--to", "metre-y-up-right", "--out", out, "--route", bad_route),
+            ("carry", self.file, "--to", "metre-y-up-right", "--out", self.file),
+            ("arrive", self.folder, "--against", self.file),
+            ("fly",),
+            (),
+        ):
+            with self.subTest(args=args):
+                code, text, err = self.run_it(*args)
+                self.assertEqual((code, text, len(err.strip().splitlines())), (2, "", 1), err)
+                self.assertNotIn("Traceback", err)
+
+    def test_destinations_and_installed_command(self) -> None:
+        code, out, _ = self.run_it("destinations", "--json")
+        data = json.loads(out)
+        self.assertEqual((code, len(data)), (0, 4))
+        self.assertEqual(
+            {(d["world"]["metresPerUnit"], d["world"]["up"], d["world"]["handedness"]) for d in data},
+            {(1.0, "Y", "right"), (1.0, "Z", "right"), (0.01, "Z", "left"), (1.0, "Y", "left")},
+        )
+        done = subprocess.run(
+            [str(Path(sys.executable).parent / "tidy-caravan"), "destinations"],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        self.assertEqual(len(done.stdout.splitlines()), 4)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,115 @@
+"""OBJ and MTL in and out."""
+
+from __future__ import annotations
+
+import io
+import unittest
+
+import numpy as np
+import trimesh
+
+from tests.support import PNG, read, trimesh_scene
+from tidy_caravan.core.formats import write
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.scene import Scene
+
+
+def obj(text: str, **files: bytes) -> Scene:
+    return read({"a.obj": text.encode(), **{k.replace("_", "."): v for k, v in files.items()}})
+
+
+def area(scene: Scene) -> float:
+    return sum(float(np.linalg.norm(face_vectors(m.positions, m.indices), axis=1).sum()) / 2 for m in scene.meshes)
+
+
+SQUARE = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\n"
+
+
+class Reading(unittest.TestCase):
+    def test_objects_groups_and_materials(self) -> None:
+        s = obj(f"{SQUARE}o hall\ng floor\nusemtl a\nf 1 2 3\nusemtl b\nf 1 3 4\ng wall\nf 2 3 4\no quay\nf 1 2 4\n")
+        self.assertEqual(s.nodes.paths, ("hall", "hall/floor", "hall/wall", "quay"))
+        self.assertEqual([m.name for m in s.materials], ["a", "b"])
+        self.assertEqual(s.meshes[int(s.nodes.mesh[1])].slots, (0, 1))
+        self.assertFalse(s.convention.declared)
+
+    def test_negative_indices_count_from_the_end(self) -> None:
+        a, b = obj(f"{SQUARE}f 1 2 3\n"), obj(f"{SQUARE}f -4 -3 -2\n")
+        np.testing.assert_array_equal(a.meshes[0].positions, b.meshes[0].positions)
+
+    def test_concave_polygons_keep_their_area(self) -> None:
+        arrow = "v 0 0 0\nv 4 0 0\nv 4 4 0\nv 2 1 0\nv 0 4 0\n"  # closed form by the shoelace formula: 16 − 6 = 10
+        s = obj(arrow + "f 1 2 3 4 5\n")
+        self.assertAlmostEqual(area(s), 10.0)
+        turned = obj(arrow + "f 5 4 3 2 1\n")
+        self.assertAlmostEqual(area(turned), 10.0)
+        normal = face_vectors(turned.meshes[0].positions, turned.meshes[0].indices).sum(axis=0)
+        self.assertLess(normal[2], 0)  # the winding is kept
+        dart = "v 0 0 0\nv 2 0 0\nv 0.5 0.5 0\nv 0 2 0\n"  # a concave quad, 2 · 0.5 · 2 · 0.5 / … = 1
+        self.assertAlmostEqual(area(obj(dart + "f 1 2 3 4\n")), 1.0)
+
+    def test_corners_are_shared_only_where_all_three_indices_agree(self) -> None:
+        text = SQUARE + "vt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvn 0 0 1\nvn 0 1 0\nf 1/1/1 2/2/1 3/3/1\nf 1/1/2 3/3/1 4/4/1\n"
+        m = obj(text).meshes[0]
+        self.assertEqual(m.vertices, 5)
+        np.testing.assert_array_equal(m.uvs[0][0], [0, 1])  # v counts from the top in the scene
+
+    def test_materials_with_their_numbers(self) -> None:
+        mtl = b"newmtl glass\nKd 0.1 0.2 0.3\nd 0.4\nKe 1 0 0\nPr 0.25\nPm 1\nmap_Kd -s 2 2 2 tex/dot.png\nnewmtl dull\nNs 0\nKd 0.5\n"
+        s = read(
+            {
+                "a.obj": (SQUARE + "mtllib m.mtl\nusemtl glass\nf 1 2 3\nusemtl dull\nf 1 3 4\n").encode(),
+                "m.mtl": mtl,
+                "tex/dot.png": PNG,
+            }
+        )
+        glass, dull = s.materials
+        self.assertEqual(
+            (glass.base_color, glass.alpha_mode, glass.emissive, glass.roughness, glass.metallic),
+            ((0.1, 0.2, 0.3, 0.4), "BLEND", (1.0, 0.0, 0.0), 0.25, 1.0),
+        )
+        self.assertEqual((dull.base_color[:3], dull.roughness), ((0.5, 0.5, 0.5), 1.0))
+        self.assertEqual(s.images[0].data, PNG)
+
+    def test_missing_library_and_undefined_material_are_told(self) -> None:
+        s = obj(SQUARE + "mtllib gone.mtl\nusemtl x\nf 1 2 3\n")
+        self.assertEqual(
+            [n.code for n in s.notes], ["import.convention", "material.library-missing", "material.undefined"]
+        )
+
+    def test_a_file_that_names_no_material_file_is_read_as_it_is(self) -> None:
+        s = obj("# only\nv 0 0 0 1 0 0\nv 1 0 0 0 1 0\nv 0 1 0 0 0 1\nf 1 2 3\nl 1 2\n")
+        np.testing.assert_allclose(s.meshes[0].colors[0][:, :3], np.eye(3))
+        self.assertIn("1 lines stay behind", s.notes[1].text)
+
+
+class Writing(unittest.TestCase):
+    def test_an_independent_reader_sees_the_same_surface(self) -> None:
+        scene = read(trimesh_scene(5).export(file_type="glb"))
+        files = dict(write(scene, "obj", "s").files)
+        loaded = trimesh.load(io.BytesIO(files["s.obj"]), file_type="obj", force="mesh", process=False)
+        world = scene.part_bounds
+        np.testing.assert_allclose(loaded.bounds, [world[:, 0].min(axis=0), world[:, 1].max(axis=0)], atol=1e-5)
+        self.assertEqual(len(loaded.faces), sum(scene.meshes[m].triangles for m in scene.nodes.mesh[scene.nodes.parts]))
+        self.assertGreater(loaded.volume, 0)  # mirrored parts were turned so that they still face outwards
+
+    def test_round_trip(self) -> None:
+        mtl = b"newmtl m\nKd 0.1 0.2 0.3\nd 0.5\nmap_Kd dot.png\n"
+        a = read(
+            {
+                "a.obj": (
+                    SQUARE + "vt 0 0\nvt 1 0\nvt 1 1\nmtllib m.mtl\no one thing\nusemtl m\nf 1/1 2/2 3/3\n"
+                ).encode(),
+                "m.mtl": mtl,
+                "dot.png": PNG,
+            }
+        )
+        b = read(dict(write(a, "obj", "s").files))
+        self.assertEqual(
+            (b.nodes.names, b.materials[0].base_color, b.images[0].data), (("one_thing",), (0.1, 0.2, 0.3, 0.5), PNG)
+        )
+        np.testing.assert_allclose(a.meshes[0].uvs[0], b.meshes[0].uvs[0], atol=1e-7)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,207 @@
+"""Steps: the world stays where it was, sharing is kept, and each does what it says."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+
+from tests.core.test_gltf import everything
+from tests.support import TRIANGLE, Gltf, read, same_places, trimesh_scene
+from tidy_caravan.core.conventions.axes import linear_map
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.conventions.transforms import polar
+from tidy_caravan.core.errors import BadRoute, Cancelled
+from tidy_caravan.core.formats import write
+from tidy_caravan.core.route import Route, default_route, parse_route, run
+from tidy_caravan.core.scene import GLTF, Scene
+from tidy_caravan.core.steps import StepContext, Where, parse_step
+from tidy_caravan.core.steps.names_and_tree import tidy
+from tidy_caravan.demo.ferry_landing import landing
+
+
+def apply(scene: Scene, to: Destination = BUILT_IN[0], **step: Any) -> tuple[Scene, list[str]]:
+    out, changes = parse_step(step).apply(scene, StepContext(to))
+    return out, [c.text for c in changes]
+
+
+def placed(scene: Scene, node: int) -> np.ndarray[Any, Any]:
+    """World corners of a part's triangles in metres, Y up, right-handed."""
+    mesh, world = scene.meshes[scene.nodes.mesh[node]], scene.nodes.world[node]
+    points = mesh.positions.astype(float)[mesh.indices.ravel()] @ world[:3, :3].T + world[:3, 3]
+    return points @ linear_map(scene.convention, GLTF).T
+
+
+class MatchUnits(unittest.TestCase):
+    def check_world(self, before: Scene, after: Scene, tolerance: float) -> None:
+        by_source = {int(s): i for i, s in enumerate(after.nodes.source)}
+        for node in before.nodes.parts.tolist():
+            self.assertTrue(
+                same_places(placed(before, node), placed(after, by_source[node]), tolerance), before.nodes.names[node]
+            )
+
+    def test_world_is_unchanged_scale_is_one_and_copies_stay_shared(self) -> None:
+        for seed, d in enumerate(BUILT_IN):
+            with self.subTest(destination=d.name):
+                scene = read(trimesh_scene(seed).export(file_type="glb"))
+                after, _ = apply(scene, d, kind="match_units_axes")
+                self.check_world(scene, after, 1e-4)
+                if not d.negative_scale:
+                    self.assertTrue((np.linalg.det(after.nodes.world[:, :3, :3]) > 0).all())
+
+    def test_scale_that_all_copies_share_goes_into_the_mesh(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        g.node(children=list(range(1, 11)), scale=[100, 100, 100])
+        for i in range(10):
+            g.node(mesh=mesh, translation=[i, 0, 0], scale=[0.5, 2, 1])
+        after, texts = apply(g.scene(), kind="match_units_axes")
+        self.assertEqual(len(after.meshes), 1)
+        _, residual = polar(after.nodes.world[:, :3, :3])
+        np.testing.assert_allclose(residual, np.tile(np.eye(3), (11, 1, 1)), atol=1e-9)
+        np.testing.assert_allclose(after.meshes[0].positions[1], [50, 0, 0])
+        np.testing.assert_allclose(after.nodes.world[10, :3, 3], [900, 0, 0])
+        self.assertIn("scale baked into 1 mesh", texts)
+
+    def test_strewn_sizes_keep_their_spread_on_the_node_and_one_mesh(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        sizes = np.linspace(0.8, 1.3, 40)
+        for s in sizes:
+            g.node(mesh=mesh, scale=[s * 100] * 3)
+        after, _ = apply(g.scene(), kind="match_units_axes")
+        self.assertEqual(len(after.meshes), 1)
+        np.testing.assert_allclose(np.cbrt(np.linalg.det(after.nodes.world[:, :3, :3])), sizes, rtol=1e-9)
+
+    def test_mirrored_copies_share_one_twin(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2], NORMAL=[[0, 0, 1]] * 3)
+        for i in range(12):
+            flips = ([1, 1, 1], [-1, 1, 1], [1, -1, 1], [1, 1, -1])[i % 4]
+            g.node(mesh=mesh, scale=flips, translation=[i, 0, 0])
+        scene = g.scene()
+        refused, _ = apply(scene, BUILT_IN[1], kind="match_units_axes")
+        self.assertEqual(len(refused.meshes), 2)
+        self.assertTrue((np.linalg.det(refused.nodes.world[:, :3, :3]) > 0).all())
+        self.check_world(scene, refused, 1e-6)
+        accepted, _ = apply(scene, BUILT_IN[0], kind="match_units_axes")
+        self.assertEqual(len(accepted.meshes), 1)
+
+    def test_sheared_parts_are_baked(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        g.node(children=[1], scale=[1, 3, 1])
+        g.node(mesh=mesh, rotation=[0, 0, np.sin(0.3), np.cos(0.3)])
+        scene = g.scene()
+        after, _ = apply(scene, kind="match_units_axes")
+        self.check_world(scene, after, 1e-6)
+        _, residual = polar(after.nodes.world[:, :3, :3])
+        np.testing.assert_allclose(residual[1], np.eye(3), atol=1e-9)
+        self.assertEqual(len(read(write(after, "glb", "x").files["x.glb"]).notes), 0)
+
+    def test_animated_and_skinned_nodes_keep_their_scale(self) -> None:
+        scene = everything().scene()
+        after, _ = apply(scene, BUILT_IN[1], kind="match_units_axes")
+        self.assertEqual(after.nodes.rest[1][2], (1.0, 3.0, 2.0))
+        self.check_world(scene, after, 1e-6)
+
+    def test_wrong_unit_and_axes_of_the_file(self) -> None:
+        g = Gltf()
+        g.node(mesh=g.mesh([[0, 0, 0], [100, 0, 0], [0, 0, 210]], [0, 1, 2]))
+        after, _ = apply(g.scene(), kind="match_units_axes", sourceMetresPerUnit=0.01, sourceUp="Z")
+        np.testing.assert_allclose(after.part_bounds[0, 1] - after.part_bounds[0, 0], [1.0, 2.1, 0.0], atol=1e-6)
+        with self.assertRaises(BadRoute):
+            apply(g.scene(), kind="match_units_axes", sourceUp="Z", sourceForward="-Z")
+
+
+class Others(unittest.TestCase):
+    def test_pivots_move_and_nothing_else(self) -> None:
+        scene = landing()
+        after, texts = apply(scene, kind="place_pivots")
+        self.assertEqual(len(texts), 1)
+        for node in scene.nodes.parts.tolist():
+            np.testing.assert_allclose(
+                placed(scene, node), placed(after, node), atol=2e-3
+            )  # centimetres, float32 at 30 m
+        piles = [i for i, n in enumerate(after.nodes.names) if n.startswith("piling_")]
+        box = after.part_bounds[np.isin(after.nodes.parts, piles)]
+        np.testing.assert_allclose(after.nodes.world[piles, 1, 3], box[:, 0, 1], atol=1e-3)
+
+    def test_tidy_names(self) -> None:
+        self.assertEqual(tidy("Glasfeld Ä 01/é", "[A-Za-z0-9_]", 63), "Glasfeld_Ae_01_e")
+        self.assertEqual(len(tidy("x" * 10_000, "[a-z]", 63)), 63)
+        g = Gltf()
+        for name in ("a b", "a_b", "a b", "", "日本", "a\x00b"):
+            g.node(name=name)
+        after, _ = apply(g.scene(), kind="tidy_names")
+        self.assertEqual(after.nodes.names, ("a_b", "a_b_2", "a_b_3", "part", "part_2", "a_b_4"))
+
+    def test_drop_empties_keeps_what_leads_somewhere(self) -> None:
+        g = Gltf()
+        g.node(name="keep", children=[1, 2])
+        g.node(name="gone", children=[3])
+        g.node(name="part", mesh=g.mesh(TRIANGLE, [0, 1, 2]))
+        g.node(name="gone too")
+        g.node(name="noted", extras={"x": 1})
+        after, _ = apply(g.scene(), kind="drop_empties")
+        self.assertEqual((after.nodes.names, after.nodes.source.tolist()), (("keep", "part", "noted"), [0, 2, 4]))
+
+    def test_normals_are_mended_only_where_broken(self) -> None:
+        g = Gltf()
+        lean = [0.6, 0, 0.8]
+        g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2], NORMAL=[lean, [0, 0, 0], lean]))
+        g.node(mesh=g.mesh([[0, 0, 1], [1, 0, 1], [0, 1, 1]], [0, 1, 2]))
+        after, _ = apply(g.scene(), kind="mend_normals")
+        np.testing.assert_allclose(after.meshes[0].normals, [lean, [0, 0, 1], lean], atol=1e-6)
+        np.testing.assert_allclose(after.meshes[1].normals, [[0, 0, 1]] * 3)
+
+    def test_degenerates_are_dropped(self) -> None:
+        g = Gltf()
+        g.node(mesh=g.mesh([*TRIANGLE, [2, 0, 0]], [0, 1, 2, 0, 1, 3, 1, 1, 2]))
+        after, _ = apply(g.scene(), kind="drop_degenerates")
+        self.assertEqual(after.meshes[0].triangles, 1)
+
+    def test_where_limits_a_step_to_chosen_parts(self) -> None:
+        scene = landing()
+        self.assertEqual(int(Where(names=["bench_*"]).select(scene).sum()), 30)
+        after, _ = apply(scene, kind="mend_normals", where={"names": ["stone_001"]})
+        bare = [i for i in after.nodes.parts.tolist() if after.meshes[after.nodes.mesh[i]].normals is None]
+        self.assertEqual(len(bare), 139)
+
+    def test_first_uvs_have_the_size_written_in(self) -> None:
+        g = Gltf()
+        g.node(mesh=g.mesh([[0, 0, 0], [3, 0, 0], [0, 2, 0]], [0, 1, 2]))
+        after, _ = apply(g.scene(), kind="first_uvs", metresPerRepeat=0.5)
+        np.testing.assert_allclose(np.ptp(after.meshes[0].uvs[0], axis=0), [6, 4])
+
+
+class Routes(unittest.TestCase):
+    def test_bad_routes_say_where(self) -> None:
+        for data, pattern in (
+            ({"steps": [{"kind": "fly"}]}, "step 1.*fly"),
+            ({"steps": [{"kind": "lightmap_uvs", "resolution": "x"}]}, "resolution"),
+            (5, "route"),
+            ({"steps": 3}, "steps"),
+            ({"steps": [{"kind": "tidy_names", "odd": 1}]}, "odd"),
+        ):
+            with self.subTest(data=data), self.assertRaisesRegex(BadRoute, "(?s)") as caught:
+                parse_route(data)
+            self.assertRegex(caught.exception.sentence(), pattern)
+
+    def test_switched_off_steps_do_nothing_and_progress_can_stop(self) -> None:
+        scene = read(trimesh_scene(1).export(file_type="glb"))
+        route = Route(steps=[{"kind": "tidy_names", "enabled": False}])
+        after, records = run(scene, route, BUILT_IN[0])
+        self.assertIs(after, scene)
+        self.assertEqual(records, [])
+
+        def stop(title: str, done: int, total: int) -> None:
+            raise Cancelled("enough")
+
+        with self.assertRaises(Cancelled):
+            run(scene, default_route(), BUILT_IN[0], progress=stop)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,213 @@
+"""Every check on a scene that has the fault, and on one that does not."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.support import PNG, TRIANGLE, Gltf, read
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.figures import bounds_metres, count
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import Finding, known_checks, survey
+from tidy_caravan.demo.ferry_landing import landing, landing_files, large
+
+UV = [[0.1, 0.1], [0.9, 0.1], [0.1, 0.9]]
+GOOD: dict[str, Any] = {"NORMAL": [[0, 0, 1]] * 3, "TEXCOORD_0": UV, "TEXCOORD_1": UV}
+
+
+def findings(scene: Scene, to: Destination = BUILT_IN[0]) -> dict[str, Finding]:
+    return {f.code: f for f in survey(scene, to)}
+
+
+def scene_of(*nodes: dict[str, Any], positions: Any = TRIANGLE, **attributes: Any) -> Scene:
+    g = Gltf()
+    mesh = g.mesh(positions, [0, 1, 2], **(attributes or GOOD))
+    for i, node in enumerate(nodes or ({},)):
+        g.node(**({"mesh": mesh, "name": f"n{i}"} | node))
+    return g.scene()
+
+
+class Clean(unittest.TestCase):
+    def test_a_clean_scene_has_nothing_but_its_draw_calls(self) -> None:
+        self.assertEqual(list(findings(scene_of())), ["speed.draw-calls"])
+        self.assertEqual(list(findings(read(Gltf().glb()))), ["speed.draw-calls"])  # an empty scene is no fault
+
+    def test_checks_change_nothing_and_have_families(self) -> None:
+        scene = landing()
+        before = scene.nodes.world.tobytes()
+        survey(scene, BUILT_IN[1])
+        self.assertEqual(before, scene.nodes.world.tobytes())
+        self.assertGreaterEqual(len({c.family for c in known_checks().values()}), 8)
+
+
+class Units(unittest.TestCase):
+    def test_human_scale_evidence_finds_the_unit(self) -> None:
+        for unit in (0.001, 0.01, 0.0254, 0.3048, 1.0):
+            with self.subTest(unit=unit):
+                g = Gltf()
+                tall = lambda w, h: [[0, 0, 0], [w / unit, 0, 0], [0, h / unit, 0]]  # noqa: E731
+                door, seat, step = (
+                    g.mesh(tall(w, h), [0, 1, 2], **GOOD) for w, h in ((0.9, 2.1), (0.5, 0.45), (1.2, 0.17))
+                )
+                for i in range(4):
+                    g.node(mesh=door, name=f"door_leaf_{i}")
+                    g.node(mesh=seat, name=f"bench {i}")
+                    g.node(mesh=step, name=f"step.{i}")
+                found = findings(g.scene()).get("unit.implausible")
+                if unit == 1.0:
+                    self.assertIsNone(found)
+                else:
+                    assert found and found.mend
+                    self.assertEqual(
+                        (found.mend["sourceMetresPerUnit"], found.guess, found.severity), (unit, True, "error")
+                    )
+
+    def test_size_of_the_whole_is_weak_evidence(self) -> None:
+        far = scene_of({"translation": [90_000, 0, 0]}, {})
+        found = findings(far)["unit.implausible"]
+        self.assertEqual((found.severity, found.guess), ("warning", True))
+
+    def test_up_axis(self) -> None:
+        g = Gltf()
+        door = g.mesh([[0, 0, 0], [0.9, 0, 0], [0, 0, 2.1]], [0, 1, 2], **GOOD)
+        for i in range(3):
+            g.node(mesh=door, name=f"door {i}")
+        self.assertEqual(findings(g.scene())["axes.up-implausible"].mend, {"kind": "match_units_axes", "sourceUp": "Z"})
+
+    def test_hidden_unit_left_scale_mirrors_shear_and_flatness(self) -> None:
+        found = findings(
+            scene_of({"scale": [100] * 3}, {"scale": [1.2] * 3}, {"scale": [-1, 1, 1]}, {"scale": [1, 0, 1]}),
+            BUILT_IN[1],
+        )
+        self.assertEqual((found["scale.hidden-unit"].parts, found["scale.left"].parts), ([0], [1]))
+        self.assertEqual((found["transform.mirrored"].parts, found["transform.mirrored"].severity), ([2], "error"))
+        self.assertEqual(found["transform.flattened"].parts, [3])
+        self.assertEqual(findings(scene_of({"scale": [-1, 1, 1]}))["transform.mirrored"].severity, "info")
+        g = Gltf()
+        g.node(children=[1], scale=[1, 3, 1])
+        g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2], **GOOD), rotation=[0, 0, 0.38, 0.925])
+        self.assertEqual(findings(g.scene())["transform.sheared"].parts, [1])
+
+    def test_pivots(self) -> None:
+        far = [[50, 0, 0], [51, 0, 0], [50, 1, 0]]
+        found = findings(scene_of({}, positions=far, **GOOD))["pivot.far"]
+        self.assertAlmostEqual(found.value or 0, 50.0)
+        self.assertIn("world origin", found.text)
+
+
+class Structure(unittest.TestCase):
+    def test_empties_names_and_clashes(self) -> None:
+        found = findings(scene_of({"name": "a"}, {"name": "A"}, {"mesh": -1, "name": "ok"}), BUILT_IN[2])
+        self.assertEqual((found["tree.empty"].parts, found["name.clash"].parts), ([2], [0, 1]))
+        found = findings(scene_of({"name": "a b"}, {"name": "x" * 64}, {"name": ""}), BUILT_IN[2])
+        self.assertEqual(found["name.forbidden"].parts, [0, 1, 2])
+
+    def test_loose_copies_and_lost_sharing(self) -> None:
+        g = Gltf()
+        for i in range(30):
+            turn = trimesh.transformations.rotation_matrix(i * 0.1, [0, 1, 0])[:3, :3]
+            box = trimesh.creation.box((1, 2, 3)).vertices @ turn.T + [i * 5, 0, 0]
+            g.node(name=f"p{i}", mesh=g.mesh(box, trimesh.creation.box().faces.ravel()))
+        found = findings(g.scene())
+        self.assertEqual((found["sharing.loose-copies"].value, found["sharing.loose-copies"].limit), (30.0, 1.0))
+        self.assertEqual(found["sharing.none"].count, 30)
+
+    def test_draw_calls_by_closed_form(self) -> None:
+        g = Gltf()
+        for _ in range(5):
+            g.put("materials", {})
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        first = g.json["meshes"][mesh]["primitives"][0]
+        g.json["meshes"][mesh]["primitives"] = [first | {"material": m} for m in range(5)]
+        for i in range(3):
+            g.node(mesh=mesh, name=f"n{i}")
+        figures = count(g.scene())
+        self.assertEqual((figures.draw_calls, figures.draw_calls_instanced), (15, 5))  # three objects, five materials
+        self.assertEqual(
+            (figures.parts, figures.unique_meshes, figures.instances, figures.triangles, figures.unique_triangles),
+            (3, 1, 3, 15, 5),
+        )
+
+
+class Surfaces(unittest.TestCase):
+    def test_normals(self) -> None:
+        self.assertIn("normals.missing", findings(scene_of({}, TEXCOORD_0=UV, TEXCOORD_1=UV)))
+        broken = findings(scene_of({}, NORMAL=[[0, 0, 0], [0, 0, 1], [0, 0, 3]], TEXCOORD_0=UV, TEXCOORD_1=UV))[
+            "normals.broken"
+        ]
+        self.assertEqual((broken.value, broken.unit), (2.0, "vertices"))
+        self.assertIn("normals.opposed", findings(scene_of({}, NORMAL=[[0, 0, -1]] * 3, TEXCOORD_0=UV, TEXCOORD_1=UV)))
+
+    def test_uv_sets_and_degenerates(self) -> None:
+        found = findings(scene_of({}, NORMAL=[[0, 0, 1]] * 3))
+        self.assertIn("uv.first-missing", found)
+        self.assertIn("uv.second-missing", found)
+        self.assertIn(
+            "geometry.degenerate", findings(scene_of({}, positions=[[0, 0, 0], [1, 0, 0], [2, 0, 0]], **GOOD))
+        )
+
+    def test_inside_out_is_seen_on_closed_shells_only(self) -> None:
+        box = trimesh.creation.box()
+        for faces, expected in ((box.faces, False), (box.faces[:, ::-1], True), (box.faces[1:, ::-1], False)):
+            g = Gltf()
+            g.node(mesh=g.mesh(box.vertices, faces.ravel()))
+            self.assertEqual("faces.inside-out" in findings(g.scene()), expected)
+
+    def test_pictures(self) -> None:
+        found = findings(read(landing_files()))["texture.missing"]
+        self.assertEqual(
+            (found.severity, len(found.parts)), ("error", 47)
+        )  # 30 benches, the kerb and 16 pilings are of timber
+        g = Gltf()
+        g.put("images", {"bufferView": g.view(PNG), "mimeType": "image/png"})
+        tiny = BUILT_IN[0].model_copy(update={"max_texture": 0})
+        self.assertIn("texture.too-large", findings(g.scene(), tiny))
+
+
+class Demo(unittest.TestCase):
+    def test_the_demo_has_the_faults_it_promises(self) -> None:
+        found = findings(read(landing_files()), BUILT_IN[1])
+        for code in (
+            "unit.implausible",
+            "scale.hidden-unit",
+            "transform.mirrored",
+            "pivot.far",
+            "uv.first-missing",
+            "uv.second-missing",
+            "sharing.loose-copies",
+            "tree.empty",
+            "texture.missing",
+            "normals.missing",
+            "geometry.degenerate",
+            "name.clash",
+        ):
+            self.assertIn(code, found)
+        self.assertEqual(found["unit.implausible"].mend, {"kind": "match_units_axes", "sourceMetresPerUnit": 0.01})
+
+    def test_every_proposed_mend_takes_its_finding_away(self) -> None:
+        scene, to = read(landing_files()), BUILT_IN[1]
+        start = findings(scene, to)
+        for code, finding in start.items():
+            if finding.mend is None or code in (
+                "scale.left",
+                "uv.second-missing",
+            ):  # spread sizes stay by design; unwrapping has its own tests
+                continue
+            with self.subTest(code=code):
+                after, _ = parse_step(finding.mend).apply(scene, StepContext(to))
+                self.assertNotIn(code, findings(after, to))
+
+    def test_the_large_one_is_as_large_as_promised(self) -> None:
+        figures = count(large())
+        self.assertEqual((figures.parts, figures.unique_meshes), (20_000, 8))
+        box = bounds_metres(large())
+        self.assertTrue((np.ptp(box, axis=0) > [200, 4, 200]).all())
+
+
+if __name__ == "__main__":
+    unittest.main()
