@@ -144,7 +144,7 @@ class Tampered(unittest.TestCase):
     def test_turned_scaled_renamed_hung_elsewhere_and_lost(self) -> None:
         for number, change, fault in (
             (0, {"rotation": [0, 0, 0, 1]}, "rotation"),
-            (1, {"scale": [1.001, 1, 1]}, "size"),
+            (1, {"scale": [1.01, 1.01, 1.01]}, "size"),
             (2, {"mesh": None}, None),
             (3, {"name": "other"}, "tree path"),
         ):

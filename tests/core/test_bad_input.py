@@ -234,7 +234,7 @@ class Damaged(unittest.TestCase):
             with self.subTest(table=table):
                 data = with_json(lambda j, table=table, bad=bad: j.setdefault(table, []).append(bad))
                 scene = read(data)
-                self.assertEqual(len(scene.nodes.parts), 1 if table != "scenes" else 1)
+                self.assertEqual(len(scene.nodes.parts), 1)
                 self.assertTrue(scene.notes, table)
 
 

@@ -50,9 +50,9 @@ class Units(unittest.TestCase):
         for unit in (0.001, 0.01, 0.0254, 0.3048, 1.0):
             with self.subTest(unit=unit):
                 g = Gltf()
-                tall = lambda w, h: [[0, 0, 0], [w / unit, 0, 0], [0, h / unit, 0]]  # noqa: E731
                 door, seat, step = (
-                    g.mesh(tall(w, h), [0, 1, 2], **GOOD) for w, h in ((0.9, 2.1), (0.5, 0.45), (1.2, 0.17))
+                    g.mesh([[0, 0, 0], [w / unit, 0, 0], [0, h / unit, 0]], [0, 1, 2], **GOOD)
+                    for w, h in ((0.9, 2.1), (0.5, 0.45), (1.2, 0.17))
                 )
                 for i in range(4):
                     g.node(mesh=door, name=f"door_leaf_{i}")

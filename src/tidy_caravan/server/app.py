@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
@@ -34,7 +35,11 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
             state.manager.start()
         yield
         if state is not None and work:
-            await asyncio.to_thread(state.manager.stop)
+            # a plain thread: while the interpreter ends no pool takes new work
+            stopper = threading.Thread(target=state.manager.stop)
+            stopper.start()
+            while stopper.is_alive():
+                await asyncio.sleep(0.05)
 
     app = FastAPI(
         title="Tidy Caravan",

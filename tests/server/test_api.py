@@ -1,0 +1,302 @@
+"""The API over a real database and real workers, from upload to arrival and through every refusal."""
+
+from __future__ import annotations
+
+import io
+import json
+import threading
+import unittest
+import zipfile
+from typing import Any
+
+import httpx
+import numpy as np
+
+from tests.core.test_gltf import everything
+from tests.server.stand import begin, client, finished, running, settings, work
+from tests.support import one_triangle, read, trimesh_scene, validate_bytes
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.route import run as run_route
+from tidy_caravan.demo.ferry_landing import landing_files
+from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.scenes import from_bytes, load_scene, save_scene
+from tidy_caravan.server.view import view_bytes
+
+SHORT = {
+    "steps": [
+        {"kind": "match_units_axes"},
+        {"kind": "mend_normals"},
+        {"kind": "lightmap_uvs", "resolution": 64, "paddingTexels": 2},
+    ]
+}
+
+
+class Journey(unittest.TestCase):
+    def test_from_file_to_proven_package(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(1, 20).export(file_type="glb"), to="centimetre-z-up-left")
+            self.assertEqual(
+                (haul["job"]["state"], haul["source"]["counts"]["parts"], haul["open"]["state"]),
+                ("done", 20, "surveyed"),
+            )
+            findings = c.get(f"/api/scenes/{haul['source']['id']}/findings").json()
+            mirrored = next(f for f in findings if f["code"] == "transform.mirrored")
+            nodes = c.get(f"/api/scenes/{haul['source']['id']}/findings/{mirrored['id']}/parts").json()
+            self.assertEqual(len(nodes), mirrored["count"])
+            edited = c.patch(f"/api/hauls/{haul['id']}", json={"route": SHORT}, headers={"If-Match": '"1"'})
+            self.assertEqual((edited.status_code, edited.headers["ETag"]), (200, '"2"'))
+            haul = work(c, haul["id"], "run")
+            self.assertEqual([r["kind"] for r in haul["run"]["records"]], [s["kind"] for s in SHORT["steps"]])
+            self.assertFalse(haul["run"]["stale"])
+            haul = work(c, haul["id"], "pack", format="glb")
+            haul = work(c, haul["id"], "arrive")
+            report = haul["arrival"]["report"]
+            self.assertTrue(report["ok"], report)
+            self.assertEqual(haul["open"]["state"], "arrived")
+            rows = c.get(f"/api/arrivals/{haul['arrival']['id']}/rows", params={"limit": 5}).json()
+            self.assertEqual((rows["total"], len(rows["items"])), (20, 5))
+            packed = c.get(f"/api/packages/{haul['package']['id']}/download")
+            with zipfile.ZipFile(io.BytesIO(packed.content)) as archive:
+                self.assertEqual(sorted(archive.namelist()), ["manifest.json", "scene.glb"])
+                checked = validate_bytes({"scene.glb": archive.read("scene.glb")})
+            self.assertEqual((checked["errors"], checked["warnings"]), (0, 0))
+            self.assertEqual(packed.content, c.get(f"/api/packages/{haul['package']['id']}/download").content)
+            moved = c.patch(
+                f"/api/hauls/{haul['id']}", json={"destination": "metre-y-up-left"}, headers={"If-Match": '"2"'}
+            ).json()
+            self.assertTrue(moved["run"]["stale"])
+
+    def test_failed_import_is_a_sentence_and_a_folder_of_files_works(self) -> None:
+        with client() as c:
+            bad = begin(c, b"glTF" + b"\1" * 40)
+            self.assertEqual(bad["job"]["state"], "failed")
+            self.assertIn("version", bad["job"]["problem"]["title"])
+            good = begin(c, {f"folder/{k}": v for k, v in landing_files().items()})
+            self.assertEqual((good["job"]["state"], good["source"]["counts"]["parts"]), ("done", 306))
+            image = c.get(f"/api/scenes/{good['source']['id']}/images/0")
+            self.assertEqual((image.status_code, image.headers["content-type"]), (200, "image/png"))
+            picture = c.get(f"/api/scenes/{good['source']['id']}/picture.png").content
+            self.assertTrue(picture.startswith(b"\x89PNG"))
+
+    def test_strange_names_reach_the_database(self) -> None:
+        g = one_triangle()
+        g.json["nodes"][0]["name"] = "a\x00b\ud800" + "x" * 5000
+        text = json.dumps(g.finish()).encode()
+        with client() as c:
+            haul = begin(
+                c, {"a.gltf": text.replace(b'"byteLength": 44}', b'"byteLength": 44, "uri": "a.bin"}'), "a.bin": g.blob}
+            )
+            self.assertIn(haul["job"]["state"], ("done", "failed"))
+            if haul["job"]["state"] == "failed":  # a lone surrogate is no JSON text
+                self.assertIn("JSON", haul["job"]["problem"]["title"])
+
+
+class Ledger(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        with client() as c:
+            cls.haul = begin(c, trimesh_scene(5, 50).export(file_type="glb"))
+        cls.scene = cls.haul["source"]["id"]
+
+    def page(self, **query: Any) -> dict[str, Any]:
+        with client() as c:
+            answer = c.get(f"/api/scenes/{self.scene}/parts", params=query)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return answer.json()  # type: ignore[no-any-return]
+
+    def test_sort_filter_and_pages(self) -> None:
+        everything_ = self.page(limit=1000)["items"]
+        self.assertEqual(len(everything_), 50)
+        by_size = self.page(sort="size", descending=True, limit=50)["items"]
+        sizes = [max(p["sizeX"], p["sizeY"], p["sizeZ"]) for p in by_size]
+        self.assertEqual(sizes, sorted(sizes, reverse=True))
+        self.assertEqual(
+            [p["node"] for p in self.page(offset=10, limit=5)["items"]], [p["node"] for p in everything_[10:15]]
+        )
+        boxes = self.page(search="box")
+        self.assertEqual(boxes["total"], sum("box" in p["path"] for p in everything_))
+        mesh = everything_[0]["mesh"]
+        self.assertEqual(self.page(mesh=mesh)["total"], everything_[0]["instances"])
+        self.assertEqual(
+            [p["node"] for p in self.page(sources=f"{everything_[3]['source']}")["items"]], [everything_[3]["node"]]
+        )
+        for trick in ("%", "_", "\\", "'; drop table part; --"):
+            self.assertEqual(self.page(search=trick)["total"], sum(trick in p["path"] for p in everything_))
+
+    def test_meshes_add_up(self) -> None:
+        with client() as c:
+            meshes = c.get(f"/api/scenes/{self.scene}/meshes").json()
+        self.assertEqual((meshes["total"], sum(m["instances"] for m in meshes["items"])), (3, 50))
+        self.assertEqual(sum(m["trianglesDrawn"] for m in meshes["items"]), self.haul["source"]["counts"]["triangles"])
+
+    def test_places_and_sizes_are_those_of_the_scene(self) -> None:
+        scene = read(trimesh_scene(5, 50).export(file_type="glb"))
+        for row, box in zip(self.page(limit=50)["items"], scene.part_bounds, strict=True):
+            np.testing.assert_allclose([row["x"], row["y"], row["z"]], box.mean(axis=0), atol=1e-9)
+            np.testing.assert_allclose([row["sizeX"], row["sizeY"], row["sizeZ"]], box[1] - box[0], atol=1e-9)
+
+
+class Refusals(unittest.TestCase):
+    def problem(self, answer: httpx.Response, status: int, code: str) -> None:
+        self.assertEqual(
+            (answer.status_code, answer.headers["content-type"]), (status, "application/problem+json"), answer.text
+        )
+        body = answer.json()
+        self.assertEqual(body["code"], code)
+        self.assertTrue(body["title"])
+
+    def test_every_refusal_is_a_problem_document(self) -> None:
+        none = "00000000-0000-0000-0000-000000000000"
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+            mine, scene = f"/api/hauls/{haul['id']}", haul["source"]["id"]
+            self.problem(c.get(f"/api/hauls/{none}"), 404, "haul.unknown")
+            self.problem(c.get("/api/hauls/x"), 422, "request.invalid")
+            self.problem(c.get("/api/nothing"), 404, "not-found")
+            self.problem(c.patch(mine, json={"name": "x"}), 428, "version.missing")
+            self.problem(c.patch(mine, json={"name": "x"}, headers={"If-Match": '"9"'}), 412, "version.stale")
+            self.problem(c.patch(mine, json={"odd": 1}, headers={"If-Match": '"1"'}), 422, "request.invalid")
+            self.problem(
+                c.patch(mine, json={"destination": "moon"}, headers={"If-Match": '"1"'}), 422, "destination.unknown"
+            )
+            self.problem(
+                c.patch(mine, json={"route": {"steps": [{"kind": "fly"}]}}, headers={"If-Match": '"1"'}),
+                422,
+                "route.invalid",
+            )
+            self.problem(c.post(f"{mine}/pack", json={"format": "glb"}), 409, "haul.not-run")
+            self.problem(c.post(f"{mine}/arrive"), 409, "haul.not-packed")
+            self.problem(c.post(f"{mine}/pack", json={"format": "exe"}), 422, "request.invalid")
+            self.problem(c.get(f"/api/scenes/{scene}/parts", params={"limit": 0}), 422, "request.invalid")
+            self.problem(c.get(f"/api/scenes/{none}/parts"), 404, "scene.unknown")
+            self.problem(c.get(f"/api/scenes/{scene}/images/7"), 404, "image.unknown")
+            self.problem(c.post("/api/hauls", files=[("files", ("../../up.glb", b"x"))]), 422, "upload.path")
+            self.problem(
+                c.post("/api/hauls", content=b"x", headers={"content-type": "application/json"}), 422, "request.invalid"
+            )
+            self.problem(c.post(f"/api/jobs/{haul['job']['id']}/cancel"), 409, "job.over")
+            self.problem(
+                c.put("/api/destinations/metre-y-up-right", json=BUILT_IN[0].model_dump(by_alias=True)),
+                409,
+                "destination.built-in",
+            )
+
+    def test_foreign_pages_hosts_and_oversized_uploads(self) -> None:
+        with client() as c:
+            self.problem(c.get("/api/hauls", headers={"Host": "evil.example"}), 421, "host.unknown")
+            self.problem(c.post("/api/hauls", headers={"Origin": "http://evil.example"}), 403, "origin.foreign")
+            self.problem(c.delete("/api/hauls/x", headers={"Origin": "null"}), 403, "origin.foreign")
+            large = b"x" * (settings().upload_bytes + (2 << 20))
+            self.problem(c.post("/api/hauls", files=[("files", ("a.glb", large))]), 413, "upload.too-large")
+
+            def endless() -> Any:
+                for _ in range(80):
+                    yield b"x" * (1 << 20)
+
+            answer = c.post(
+                "/api/hauls", content=endless(), headers={"content-type": "multipart/form-data; boundary=b"}
+            )
+            self.assertIn(answer.status_code, (400, 413))
+            self.assertIn("default-src 'self'", c.get("/api/health").headers["content-security-policy"])
+
+    def test_only_one_work_at_a_time_and_only_one_edit_wins(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(9, 30).export(file_type="glb"))
+            first = c.post(f"/api/hauls/{haul['id']}/run")
+            self.assertEqual(first.status_code, 202)
+            self.problem(c.post(f"/api/hauls/{haul['id']}/run"), 409, "job.busy")
+            finished(c, haul["id"])
+            codes: list[int] = []
+
+            def edit(name: str) -> None:
+                with client() as other:
+                    codes.append(
+                        other.patch(
+                            f"/api/hauls/{haul['id']}", json={"name": name}, headers={"If-Match": '"1"'}
+                        ).status_code
+                    )
+
+            threads = [threading.Thread(target=edit, args=(f"n{i}",)) for i in range(6)]
+            for t in threads:
+                t.start()
+            for t in threads:
+                t.join()
+            self.assertEqual(sorted(codes), [200, 412, 412, 412, 412, 412])
+
+    def test_own_destinations_are_kept_with_optimistic_locking(self) -> None:
+        own = BUILT_IN[1].model_dump(by_alias=True) | {"name": "house-engine", "title": "House engine"}
+        with client() as c:
+            self.assertEqual(c.put("/api/destinations/house-engine", json=own).headers["ETag"], '"1"')
+            self.problem(c.put("/api/destinations/house-engine", json=own), 428, "version.missing")
+            self.assertEqual(
+                c.put("/api/destinations/house-engine", json=own, headers={"If-Match": '"1"'}).headers["ETag"], '"2"'
+            )
+            self.assertIn("house-engine", [d["name"] for d in c.get("/api/destinations").json()])
+            haul = begin(c, one_triangle().glb(), to="house-engine")
+            self.assertEqual(haul["destination"]["title"], "House engine")
+
+
+class Storage(unittest.TestCase):
+    def test_a_scene_in_the_store_is_the_scene(self) -> None:
+        store = Store(settings().store)
+        scene = everything().scene()
+        key = save_scene(store, scene)
+        self.assertEqual(key, save_scene(store, scene))
+        back = load_scene(store, key)
+        self.assertEqual([m.id for m in back.meshes], [m.id for m in scene.meshes])
+        self.assertEqual(
+            (back.materials, back.images, back.lights, back.cameras, back.roots),
+            (scene.materials, scene.images, scene.lights, scene.cameras, scene.roots),
+        )
+        np.testing.assert_array_equal(back.nodes.world, scene.nodes.world)
+        a, _ = run_route(scene, _route(), BUILT_IN[1])
+        b, _ = run_route(back, _route(), BUILT_IN[1])
+        self.assertEqual(save_scene(store, a), save_scene(store, b))
+
+    def test_keys_cannot_leave_the_store(self) -> None:
+        for key in ("../x", "/etc/hostname", "a/../../b"):
+            with self.assertRaises(ValueError):
+                Store(settings().store).get(key)
+
+    def test_the_view_draws_every_instance_where_it_is(self) -> None:
+        scene = read(trimesh_scene(3, 30).export(file_type="glb"))
+        meta, arrays = from_bytes(view_bytes(scene))
+        self.assertEqual((len(arrays["instances"]), len(meta["meshes"])), (30, 3))
+        matrices = arrays["instances"].reshape(-1, 4, 4).transpose(0, 2, 1)
+        expected = scene.nodes.world[arrays["nodes"]]
+        np.testing.assert_allclose(matrices[:, :3, 3] + meta["centre"], expected[:, :3, 3], atol=1e-4)
+        self.assertEqual(sum(m["indices"] for m in meta["meshes"]), sum(m.triangles * 3 for m in scene.meshes))
+
+
+def _route() -> Any:
+    from tidy_caravan.core.route import Route
+
+    return Route(steps=[{"kind": "match_units_axes"}])
+
+
+class Live(unittest.TestCase):
+    def test_progress_is_told_and_cancel_stops_it(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(11, 30).export(file_type="glb"))
+            route = {"steps": [{"kind": "lightmap_uvs", "resolution": 4096, "paddingTexels": 64, "keepGood": False}]}
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": '"1"'})
+            heard: list[dict[str, Any]] = []
+            with httpx.stream("GET", f"{running()}/api/events", params={"haul": haul["id"]}, timeout=60) as stream:
+                lines = stream.iter_lines()
+                next(lines)
+                job = c.post(f"/api/hauls/{haul['id']}/run").json()
+                for line in lines:
+                    if not line.startswith("data: "):
+                        continue
+                    heard.append(json.loads(line[6:]))
+                    if len(heard) == 1:
+                        self.assertEqual(c.post(f"/api/jobs/{job['id']}/cancel").status_code, 202)
+                    if heard[-1]["state"] not in ("waiting", "running"):
+                        break
+            self.assertEqual({h["haul"] for h in heard}, {haul["id"]})
+            self.assertEqual(heard[-1]["state"], "cancelled")
+            self.assertIsNone(c.get(f"/api/hauls/{haul['id']}").json()["run"])
+
+
+if __name__ == "__main__":
+    unittest.main()

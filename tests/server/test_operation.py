@@ -1,0 +1,155 @@
+"""Start, stop, kill and start again; workers that die; migrations both ways."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import time
+import unittest
+import uuid
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import httpx
+import psutil
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine, inspect, text
+
+from tests.server.stand import begin, client, database, finished, settings, whole_application
+from tests.support import one_triangle, trimesh_scene
+from tidy_caravan.server import main as server_main
+from tidy_caravan.server.db.models import Base, Job
+from tidy_caravan.server.db.session import session_for
+from tidy_caravan.server.jobs.manager import Bus, Manager
+from tidy_caravan.server.jobs.tasks import perform
+
+
+def children_of(pid: int) -> list[psutil.Process]:
+    return psutil.Process(pid).children(recursive=True)
+
+
+class StartAndStop(unittest.TestCase):
+    def test_stops_cleanly_and_a_killed_start_blocks_nothing(self) -> None:
+        with TemporaryDirectory(dir="/var/tmp") as folder:
+            os.chmod(folder, 0o755)
+            state = Path(folder) / "state"
+            with whole_application(state) as (process, address):
+                self.assertTrue(httpx.get(f"{address}/api/health").json()["ok"])
+                second = subprocess.run(
+                    [*process.args[:4], str(state)],  # type: ignore[index]
+                    capture_output=True,
+                    text=True,
+                    timeout=60,
+                    check=False,
+                )
+                self.assertEqual((second.returncode, "running already" in second.stderr), (1, True))
+                time.sleep(3)  # the workers come up behind the first answer
+                left = children_of(process.pid)
+                process.send_signal(signal.SIGINT)
+                self.assertEqual(process.wait(30), 0)
+            _, alive = psutil.wait_procs(left, timeout=10)
+            self.assertEqual(alive, [])
+            with whole_application(state) as (process, _):
+                process.kill()
+                process.wait(10)
+            began = time.monotonic()
+            with whole_application(state) as (_, address):
+                self.assertTrue(httpx.get(f"{address}/api/health").json()["ok"])
+            self.assertLess(time.monotonic() - began, 30)
+
+    def test_other_addresses_need_a_key(self) -> None:
+        with TemporaryDirectory() as folder:
+            done = subprocess.run(
+                [os.sys.executable, "-m", "tidy_caravan.server.main", "--state", folder],  # type: ignore[attr-defined]
+                env={**os.environ, "CARAVAN_HOST": "0.0.0.0", "CARAVAN_ACCESS_KEY": ""},
+                capture_output=True,
+                text=True,
+                timeout=60,
+                check=False,
+            )
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("CARAVAN_ACCESS_KEY", done.stderr)
+        self.assertGreater(server_main.port_to_use("127.0.0.1", 0), 0)
+
+
+class Workers(unittest.TestCase):
+    def test_a_killed_worker_does_not_lose_the_haul(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(1, 20).export(file_type="glb"))
+            route = {"steps": [{"kind": "lightmap_uvs", "resolution": 4096, "paddingTexels": 32, "keepGood": False}]}
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": '"1"'})
+            c.post(f"/api/hauls/{haul['id']}/run")
+            until, victim = time.monotonic() + 20, None
+            while victim is None and time.monotonic() < until:
+                for child in children_of(os.getpid()):
+                    if any("isolation" in part for part in _command(child)):
+                        victim = child.parent()
+                time.sleep(0.05)
+            assert victim is not None
+            victim.kill()
+            haul = finished(c, haul["id"], 120)
+            self.assertIn(haul["job"]["state"], ("done", "failed"))
+            if haul["job"]["state"] == "failed":
+                self.assertIn("worker", haul["job"]["problem"]["title"])
+            self.assertEqual(haul["source"]["counts"]["parts"], 20)
+
+    def test_work_that_a_restart_interrupted_is_taken_up_again(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+        job = uuid.uuid4()
+        with session_for(database()) as session:
+            session.add(
+                Job(
+                    id=job,
+                    haul_id=uuid.UUID(haul["id"]),
+                    kind="run",
+                    state="running",
+                    arguments={},
+                    attempts=1,
+                    title="",
+                    done=0,
+                    total=0,
+                    cancel=False,
+                )
+            )
+        self.assertEqual(perform(str(job), database(), settings().store, 1 << 20), "done")
+        self.assertEqual(perform(str(job), database(), settings().store, 1 << 20), "gone")  # never twice
+        with session_for(database()) as session:
+            session.execute(text("UPDATE job SET state = 'running', attempts = 3 WHERE id = :id"), {"id": job})
+        manager = Manager(settings(), Bus())
+        manager._fail(job, "The work was interrupted 3 times and is not tried again.")
+        with session_for(database()) as session:
+            self.assertEqual(session.get_one(Job, job).state, "failed")
+
+
+def _command(process: psutil.Process) -> list[str]:
+    try:
+        return process.cmdline()
+    except psutil.Error:
+        return []
+
+
+class Migrations(unittest.TestCase):
+    def test_schema_is_that_of_the_models_and_can_be_taken_back(self) -> None:
+        name = f"m{uuid.uuid4().hex[:8]}"
+        admin = create_engine(database(), isolation_level="AUTOCOMMIT")
+        with admin.connect() as connection:
+            connection.execute(text(f"CREATE DATABASE {name}"))
+        address = database().rsplit("/", 1)[0] + f"/{name}"
+        config = Config()
+        config.set_main_option("script_location", str(Path(server_main.__file__).parent / "db" / "migrations"))
+        config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
+        command.upgrade(config, "head")
+        command.check(config)  # raises when the models have something the migrations do not
+        engine = create_engine(address)
+        self.assertLessEqual(set(Base.metadata.tables), set(inspect(engine).get_table_names()))
+        command.downgrade(config, "base")
+        self.assertEqual(set(inspect(create_engine(address)).get_table_names()), {"alembic_version"})
+        engine.dispose()
+        admin.dispose()
+
+
+if __name__ == "__main__":
+    unittest.main()
