@@ -76,6 +76,13 @@ export function useEdit(haul: Haul | undefined) {
   const client = useQueryClient();
   return useMutation<Haul, Problem, { name?: string; destination?: string; route?: { steps: StepData[] } }>({
     mutationFn: (change) => api.edit(haul as Haul, change),
+    // shown at once; the server's answer or a reload puts it right
+    onMutate: ({ route }) => {
+      if (haul && route)
+        client.setQueryData<Haul>(["haul", haul.id], (old) =>
+          old ? { ...old, route: { ...old.route, ...route } } : old,
+        );
+    },
     onSuccess: (fresh) => client.setQueryData(["haul", fresh.id], fresh),
     onError: (problem) => {
       tell("error", problem.message);

@@ -15,6 +15,7 @@ from tidy_caravan.core.survey.base import Severity
 from tidy_caravan.server.api.context import SessionDep, StateDep, found
 from tidy_caravan.server.api.schemas import FindingOut, MeshesPage, PartOut, PartsPage, SceneOut
 from tidy_caravan.server.db.models import FindingRow, SceneRow
+from tidy_caravan.server.db.session import fetch
 from tidy_caravan.server.problems import Problem
 from tidy_caravan.server.store.scenes import load_scene
 
@@ -85,38 +86,35 @@ def list_parts(
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Response:
     """One page of parts, sorted and filtered in the database."""
-    conditions, values = ["scene_id = :scene"], {"scene": scene_id, "offset": offset, "limit": limit}
+    conditions, values = ["scene_id = %(scene)s"], {"scene": scene_id, "offset": offset, "limit": limit}
     if search:
-        conditions.append("(path ILIKE :search OR mesh_name ILIKE :search OR material_names ILIKE :search)")
+        conditions.append("(path ILIKE %(search)s OR mesh_name ILIKE %(search)s OR material_names ILIKE %(search)s)")
         values["search"] = like(search)
     if mesh is not None:
-        conditions.append("mesh = :mesh")
+        conditions.append("mesh = %(mesh)s")
         values["mesh"] = mesh
     if material:
-        conditions.append("material_names ILIKE :material")
+        conditions.append("material_names ILIKE %(material)s")
         values["material"] = like(material)
     for column, given in (("node", nodes), ("source", sources)):
         if given:
             values[column] = whole_numbers(given, column)
-            conditions.append(f"{column} = ANY(:{column})")
+            conditions.append(f"{column} = ANY(%({column})s)")
     if finding is not None:
-        conditions.append("node IN (SELECT unnest(parts) FROM finding WHERE id = :finding AND scene_id = :scene)")
+        conditions.append("node IN (SELECT unnest(parts) FROM finding WHERE id = %(finding)s AND scene_id = %(scene)s)")
         values["finding"] = finding
     where = " AND ".join(conditions)
     direction = "DESC" if descending else "ASC"
     order = f"{SORTS[sort]} {direction}, node" if sort != "node" else f"node {direction}"
-    items = rows_as_json(
-        session, f"SELECT {SELECTED} FROM part WHERE {where} ORDER BY {order} OFFSET :offset LIMIT :limit", values
-    )
+    page = f"SELECT {SELECTED} FROM part WHERE {where} ORDER BY {order} OFFSET %(offset)s LIMIT %(limit)s"
+    items = fetch(session, page, values)
     if len(conditions) == 1:  # the stored figure spares counting a hundred thousand rows
-        known = session.execute(
-            text("SELECT (counts->>'parts')::int FROM scene WHERE id = :scene"), {"scene": scene_id}
-        ).scalar()
-        if known is None:
+        known = fetch(session, "SELECT (counts->>'parts')::int AS n FROM scene WHERE id = %(scene)s", values)
+        if not known:
             raise Problem(404, "scene.unknown", "There is no such scene. It may have been deleted.", str(scene_id))
-        total = int(known)
+        total = known[0]["n"]
     else:
-        total = int(session.execute(text(f"SELECT count(*) FROM part WHERE {where}"), values).scalar_one())
+        total = fetch(session, f"SELECT count(*) AS n FROM part WHERE {where}", values)[0]["n"]
     return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
 
 

@@ -9,6 +9,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from psycopg.rows import dict_row
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -23,6 +24,17 @@ def session_for(address: str) -> Iterator[Session]:
     """A session in one transaction: committed at the end, rolled back on any error."""
     with sessionmaker(engine_for(address), expire_on_commit=False).begin() as session:
         yield session
+
+
+def fetch(session: Session, query: str, values: dict[str, Any]) -> list[dict[str, Any]]:
+    """Rows as dictionaries straight from the driver, in the session's transaction; for pages of many rows.
+
+    Parameters as %(name)s. Building result objects would cost more than the query itself.
+    """
+    connection: Any = session.connection().connection.driver_connection
+    with connection.cursor(row_factory=dict_row) as cursor:
+        rows: list[dict[str, Any]] = cursor.execute(query, values).fetchall()
+    return rows
 
 
 def copy_rows(session: Session, table: str, columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

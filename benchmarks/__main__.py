@@ -1,0 +1,39 @@
+"""Runs all benchmarks and prints each ratio beside its limit; exit 1 when one is over.
+
+Usage: ./run benchmark [name ...]
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from benchmarks import ledger, lightmap, reading
+
+BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
+    "reading": reading.measure,
+    "lightmap": lightmap.measure,
+    "ledger": ledger.measure,
+}
+
+
+def main() -> int:
+    wanted = sys.argv[1:] or list(BENCHMARKS)
+    failed = 0
+    for name in wanted:
+        with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
+            Path(folder).chmod(0o755)
+            for text, value, sign, limit in BENCHMARKS[name](Path(folder)):
+                good = value <= limit if sign == "≤" else value >= limit
+                failed += not good
+                print(
+                    f"{'ok  ' if good else 'OVER'} {name:9} {text:66} {value:6.2f} (wanted {sign} {limit:g})",
+                    flush=True,
+                )
+    return 1 if failed else 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

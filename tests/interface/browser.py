@@ -1,0 +1,79 @@
+"""Debian's Chromium driven by Playwright, against the real server, with WebGL in software."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+
+from tests.server.stand import running, settings
+from tidy_caravan.demo.load import load_demo
+
+ARGUMENTS = [
+    "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
+]  # fmt: skip
+WIDTH, HEIGHT = 1280, 800
+_demo: list[bool] = []
+
+
+class BrowserTest(unittest.TestCase):
+    """One browser per class; messages of the console that tell of a fault fail the test."""
+
+    play: Playwright
+    browser: Browser
+    page: Page
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.address = running()
+        if not _demo:
+            load_demo(settings())
+            _demo.append(True)
+        cls.play = sync_playwright().start()
+        cls.browser = cls.play.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.play.stop()
+
+    def setUp(self) -> None:
+        self.page = self.browser.new_page(viewport={"width": WIDTH, "height": HEIGHT}, accept_downloads=True)
+        self.page.set_default_timeout(30_000)
+        self.faults: list[str] = []
+        self.page.on("pageerror", lambda error: self.faults.append(str(error)))
+        self.page.on("console", lambda m: self.faults.append(m.text) if m.type == "error" else None)
+
+    def tearDown(self) -> None:
+        self.page.close()
+        self.assertEqual(self.faults, [])
+
+    def open_haul(self, name: str, station: str) -> dict[str, Any]:
+        """Opens a haul by name at a station and waits until the view has drawn."""
+        hauls = self.page.request.get(f"{self.address}/api/hauls").json()
+        haul: dict[str, Any] = next(h for h in hauls if h["name"].startswith(name))
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/{station}")
+        self.drawn()
+        return haul
+
+    def drawn(self) -> int:
+        """Draw calls of the last picture, as the renderer counted them."""
+        figures = self.page.locator("[data-testid=view-figures]:not([data-calls=''])")
+        figures.wait_for()
+        return int(figures.get_attribute("data-calls") or 0)
+
+    def assert_nothing_overflows(self) -> None:
+        """No page-wide scrolling, and no text cut off without a way to see it whole."""
+        wide = self.page.evaluate("[document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
+        self.assertLessEqual(wide[0], WIDTH)
+        self.assertLessEqual(wide[1], HEIGHT)
+        outside = self.page.evaluate(
+            """() => [...document.querySelectorAll('button, select, input, h1, h2, p, a')]
+              .filter(e => e.offsetParent && !e.closest('[aria-label="Steps of the route"], [data-testid=ledger], .modal, [role=region], main ul'))
+              .map(e => [e, e.getBoundingClientRect()])
+              .filter(([, r]) => r.width && (r.right > innerWidth + 1 || r.bottom > innerHeight + 1 || r.left < -1))
+              .map(([e]) => e.outerHTML.slice(0, 120))"""
+        )
+        self.assertEqual(outside, [])
