@@ -12,6 +12,7 @@ import numpy as np
 
 from tests.core.test_gltf import everything
 from tests.support import read, trimesh_scene, validate
+from tidy_caravan import reference
 from tidy_caravan.core.arrival.compare import arrive
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.carry import carry
@@ -101,6 +102,9 @@ class Arriving(unittest.TestCase):
 
 
 class Manifests(unittest.TestCase):
+    def test_reference_page_is_fresh(self) -> None:
+        self.assertEqual((ROOT / "docs" / "reference.md").read_text(), reference.text())
+
     def test_published_schema_is_the_one_in_force_and_packages_follow_it(self) -> None:
         import jsonschema
 

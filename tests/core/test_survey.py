@@ -158,6 +158,34 @@ class Surfaces(unittest.TestCase):
             g.node(mesh=g.mesh(box.vertices, faces.ravel()))
             self.assertEqual("faces.inside-out" in findings(g.scene()), expected)
 
+    def test_turned_over_faces_are_found_by_their_neighbours(self) -> None:
+        box = trimesh.creation.box()
+        faces = box.faces.copy()
+        for turned, edges in (([], 0), ([0], 3), ([0, 1], 0)):
+            bent = faces.copy()
+            bent[turned] = bent[turned][:, ::-1]
+            g = Gltf()
+            g.node(mesh=g.mesh(box.vertices, bent.ravel()))
+            found = findings(g.scene()).get("faces.disagree")
+            if edges:
+                self.assertEqual(found.value if found else None, edges)
+            elif not turned:
+                self.assertIsNone(found)
+
+    def test_a_mirrored_twin_is_no_loose_copy_where_negative_scale_is_refused(self) -> None:
+        box = trimesh.creation.box((1, 2, 3)).vertices
+        handle = trimesh.creation.box((0.1, 0.2, 0.3)).vertices + [0.3, 0.7, 1.6]
+        faces = trimesh.creation.box().faces
+        points, order = np.vstack([box, handle]), np.vstack([faces, faces + 8])
+        for mirror, negative, expected in ((1, False, True), (-1, False, False), (-1, True, True)):
+            g = Gltf()
+            turn = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3])[:3, :3]
+            for k in range(2):
+                moved = points * ([mirror, 1, 1] if k else [1, 1, 1]) @ (turn.T if k else np.eye(3))
+                g.node(mesh=g.mesh(moved, (order[:, ::-1] if k and mirror < 0 else order).ravel()), name=f"n{k}")
+            to = BUILT_IN[1].model_copy(update={"negative_scale": negative})
+            self.assertEqual("sharing.loose-copies" in findings(g.scene(), to), expected)
+
     def test_pictures(self) -> None:
         found = findings(read(landing_files()))["texture.missing"]
         self.assertEqual(

@@ -3,7 +3,7 @@
 Faults on purpose: centimetres in a format that says metres; the bollards a hundredth of their size under
 a node scale of 100; mirrored door leaves; pilings as loose copies with their pivot on the world origin;
 bollards without UV set; stones without normals; triangles without area in the truss; names with blanks and
-twice the same; a group of empties; a picture that is not there.
+twice the same; a group of empties; a picture that is not there; the ferry's deck turned over.
 """
 
 from __future__ import annotations

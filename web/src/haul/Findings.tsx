@@ -49,7 +49,7 @@ export function Findings({ findings, chosen, onChoose, onMend, onTape, titles, b
                   {Number.isInteger(f.value)
                     ? count(f.value)
                     : small(f.value, f.value < 1 ? 4 : f.value < 100 ? 2 : 0)}{" "}
-                  {f.unit}
+                  {f.value === 1 ? f.unit.replace(/s$/, "") : f.unit}
                 </span>
               )}
               <span className="block leading-snug">{f.text}</span>

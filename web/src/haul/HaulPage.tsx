@@ -292,7 +292,7 @@ export function HaulPage() {
             />
           )}
         </main>
-        <ViewPanel haul={haul} arrive={arrive} />
+        <ViewPanel haul={haul} arrive={arrive} load={station === "load"} />
       </div>
       <Tape haul={haul} kinds={kinds} busy={busy} onRoute={setRoute} onRun={run} />
     </div>

@@ -193,7 +193,7 @@ export function PackStation({
       </div>
       {haul.package && (
         <div className="grid grid-cols-2 gap-4">
-          <table className="table table-xs" aria-label="Files of the package">
+          <table className="table table-xs self-start" aria-label="Files of the package">
             <tbody>
               {haul.package.files.map((f) => (
                 <tr key={f.path}>

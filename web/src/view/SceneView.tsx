@@ -120,7 +120,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     if (!focus) return;
     const target = new Vector3(...focus.centre).sub(new Vector3(...origin));
     const direction = camera.position.clone().sub(controls.target).normalize();
-    placeCamera(camera, controls, target, Math.max(focus.size * 0.9, 0.02), direction);
+    placeCamera(camera, controls, target, Math.max(focus.size * 1.7, 0.02), direction);
     invalidate();
   }, [focus, origin, camera, controls, invalidate]);
 

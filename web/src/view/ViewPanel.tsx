@@ -27,17 +27,19 @@ const LEGEND: Record<Lens, string> = {
 
 export type ViewSides = { left: "source" | "result"; right: "result" | "arrived" | null };
 
-export function ViewPanel({ haul, arrive }: { haul: Haul; arrive: boolean }) {
+type Props = { haul: Haul; arrive: boolean; load: boolean };
+
+export function ViewPanel({ haul, arrive, load }: Props) {
   const { lens, pair, wipe, set, selected, select, look } = useView();
   const [figures, setFigures] = useState<Figures | null>(null);
   const other = arrive && haul.arrival ? haul.arrival.sceneId : haul.run?.sceneId;
   const paired = pair && !!other;
   const shown = arrive
     ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
-    : (haul.run?.sceneId ?? haul.revision?.sceneId ?? "");
+    : ((load ? undefined : haul.run?.sceneId) ?? haul.revision?.sceneId ?? "");
   const leftId = paired ? (haul.run?.readSceneId ?? "") : shown;
   const otherLabel = arrive ? "arrived" : "after the route";
-  const leftLabel = paired || arrive || !haul.run ? "source" : "after the route";
+  const leftLabel = paired || arrive || load || !haul.run ? "source" : "after the route";
 
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {

@@ -10,7 +10,8 @@ import numpy as np
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.words import plural
 
@@ -111,20 +112,36 @@ def name_characters(scene: Scene, destination: Destination) -> Iterable[Finding]
         )
 
 
+def handedness(mesh: Mesh, area: F64) -> int:
+    """+1 or -1 for a mesh that is not its own mirror image, 0 for one that is.
+
+    The sign of the determinant of three vector moments of different order: turns keep it, mirrors flip it.
+    Two meshes that differ in it can be shared only where negative scale is allowed.
+    """
+    centres = mesh.positions.astype(np.float64)[mesh.indices].mean(axis=1)
+    arms = centres - (centres * area[:, None]).sum(axis=0) / max(area.sum(), 1e-300)
+    reach = np.linalg.norm(arms, axis=1)
+    size = max(float(reach.max()), 1e-300)
+    moments = np.array([(arms * (area * (reach / size) ** k)[:, None]).sum(axis=0) for k in (1, 3, 5)])
+    lengths = np.linalg.norm(moments, axis=1)
+    volume = float(np.linalg.det(moments))
+    return 0 if abs(volume) <= 1e-4 * float(lengths.prod()) else int(np.sign(volume))
+
+
 @check("sharing", "Unique meshes against instances")
 def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
     """Loose copies by invariants: triangle count, area and edge lengths that agree, meshes that do not."""
     used = np.flatnonzero(scene.instance_counts > 0)
     parts = len(scene.nodes.parts)
-    groups: dict[tuple[int, float, float], list[int]] = {}
+    groups: dict[tuple[float, ...], list[int]] = {}
     for i in used.tolist():
         mesh = scene.meshes[i]
         if mesh.triangles:
             area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
             # twice the area, and its second moment; rigid motions and mirrors keep both
-            groups.setdefault((mesh.triangles, float(f"{area.sum():.4g}"), float(f"{(area**2).sum():.3g}")), []).append(
-                i
-            )
+            hand = 0 if destination.negative_scale else handedness(mesh, area)
+            key = (mesh.triangles, float(f"{area.sum():.4g}"), float(f"{(area**2).sum():.3g}"), hand)
+            groups.setdefault(key, []).append(i)
     loose = [g for g in groups.values() if len(g) > 1]
     if loose:
         members = np.array([i for g in loose for i in g])
@@ -166,7 +183,7 @@ def draw_calls(scene: Scene, destination: Destination) -> Iterable[Finding]:
         value=float(figures.draw_calls),
         limit=float(figures.draw_calls_instanced),
         unit="calls",
-        text=f"{figures.draw_calls} draw calls when every part is drawn by itself, {figures.draw_calls_instanced} with instancing per mesh and material.",
+        text=f"{plural(figures.draw_calls, 'draw call')} when every part is drawn by itself, {plural(figures.draw_calls_instanced, 'call')} with instancing per mesh and material.",
     )
 
 

@@ -13,6 +13,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import I64
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.words import plural
 
@@ -122,13 +123,47 @@ def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
     )
 
 
+@check("geometry", "Neighbours that disagree")
+def disagreeing_faces(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Edges of exactly two faces that both run in the same direction: one of the two is turned over."""
+    return per_mesh_finding(
+        scene,
+        disagreements,
+        code="faces.disagree",
+        severity="warning",
+        title="Faces turned over",
+        unit="edges",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'edge is', 'edges are')} run in one direction by both faces, in {plural(meshes, 'mesh', 'meshes')}: "
+            f"some faces there are seen from behind. The lens “Reversed faces” shows which."
+        ),
+    )
+
+
+def welded_faces(mesh: Mesh) -> tuple[I64, int]:
+    """(F, 3) faces over places instead of vertices, and how many places there are."""
+    _, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
+    return welded.reshape(-1)[mesh.indices].astype(np.int64), int(welded.max(initial=-1)) + 1
+
+
+def disagreements(mesh: Mesh) -> int:
+    """How many edges of exactly two faces are run twice in the same direction. O(F log F)."""
+    if mesh.triangles < 2:
+        return 0
+    faces, count = welded_faces(mesh)
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    edges = edges[edges[:, 0] != edges[:, 1]]
+    low, high = edges.min(axis=1), edges.max(axis=1)
+    _, which, times = np.unique(low * count + high, return_inverse=True, return_counts=True)
+    forward = np.bincount(which, weights=edges[:, 0] < edges[:, 1], minlength=len(times))
+    return int(((times == 2) & (forward != 1)).sum())
+
+
 def closed_volume(mesh: Mesh) -> float:
     """Signed volume of a closed mesh, 0 when it is open. Vertices at one place count as one."""
     if mesh.triangles < 4:
         return 0.0
-    _, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
-    faces = welded.reshape(-1)[mesh.indices].astype(np.int64)
-    count = int(welded.max()) + 1
+    faces, count = welded_faces(mesh)
     edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
     edges = edges[edges[:, 0] != edges[:, 1]]
     forward, backward = np.sort(edges[:, 0] * count + edges[:, 1]), np.sort(edges[:, 1] * count + edges[:, 0])
