@@ -8,7 +8,7 @@ from typing import Any
 from playwright.sync_api import Browser, Page, Playwright, sync_playwright
 
 from tests.server.stand import running, settings
-from tidy_caravan.demo.load import load_demo
+from tidy_caravan.demo.load import add_demo
 
 ARGUMENTS = [
     "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -29,7 +29,7 @@ class BrowserTest(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.address = running()
         if not _demo:
-            load_demo(settings())
+            add_demo(settings())
             _demo.append(True)
         cls.play = sync_playwright().start()
         cls.browser = cls.play.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)

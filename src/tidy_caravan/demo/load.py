@@ -40,8 +40,13 @@ def demo_route() -> list[dict[str, Any]]:
 def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
     """Does nothing when there is any haul already."""
     with session_for(settings.database) as session:
-        if session.scalar(select(func.count()).select_from(Haul)):
-            return
+        empty = not session.scalar(select(func.count()).select_from(Haul))
+    if empty:
+        add_demo(settings, say)
+
+
+def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
+    """The demo hauls, whatever is there already. Raises RuntimeError when one cannot be carried."""
     store = Store(settings.store)
     say("demo: all stages of the landing, 20 000 parts")
     add(

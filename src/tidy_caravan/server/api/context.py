@@ -40,7 +40,9 @@ def session_of(request: Request) -> Iterator[Session]:
 
 
 StateDep = Annotated[State, Depends(state_of)]
-SessionDep = Annotated[Session, Depends(session_of)]
+# committed before the answer goes out: what a client was told is there when it asks again, and a job's
+# row is there when the job is handed to the workers
+SessionDep = Annotated[Session, Depends(session_of, scope="function")]
 T = TypeVar("T", bound=Base)
 
 
