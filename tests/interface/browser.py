@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
 from tests.server.stand import running, settings
 from tidy_caravan.demo.load import add_demo
@@ -16,6 +16,7 @@ ARGUMENTS = [
 ]  # fmt: skip
 WIDTH, HEIGHT = 1280, 800
 _demo: list[bool] = []
+expect.set_options(timeout=20_000)  # pictures are drawn in software
 
 
 class BrowserTest(unittest.TestCase):

@@ -105,6 +105,9 @@ def last_job(session: Session, haul: uuid.UUID) -> JobOut | None:
 
 
 def whole(session: Session, haul: Haul) -> HaulOut:
+    # the job first: it ends in one commit with what it made, so a haul read after it is never older
+    job = last_job(session, haul.id)
+    session.refresh(haul)
     revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
     run = session.get(Run, haul.run_id) if haul.run_id else None
     package = session.get(PackageRow, haul.package_id) if haul.package_id else None
@@ -153,7 +156,7 @@ def whole(session: Session, haul: Haul) -> HaulOut:
         package=package_out,
         arrival=ArrivalOut.model_validate(arrival) if arrival else None,
         open=open_points(session, haul),
-        job=last_job(session, haul.id),
+        job=job,
     )
 
 
