@@ -1,0 +1,191 @@
+"""The data model: trees as columns, identity of meshes, bounds, figures, pictures."""
+
+from __future__ import annotations
+
+import io
+import unittest
+from dataclasses import replace
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from tests.support import TRIANGLE, Gltf, read, trimesh_scene
+from tidy_caravan.core.conventions.convert import convert, keep_nodes, transform_mesh
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.figures import bounds_metres, count
+from tidy_caravan.core.geometry.normals import face_normals, vertex_normals
+from tidy_caravan.core.geometry.tangents import with_tangents
+from tidy_caravan.core.picture import PAPER, picture
+from tidy_caravan.core.scene import GLTF, HIDDEN, Mesh, Scene, extreme_points, make_nodes
+from tidy_caravan.core.scene.nodes import depths
+from tidy_caravan.demo.ferry_landing import landing
+
+# a tree as a list: every node's parent is an earlier one or none; then shuffled
+TREES = st.lists(st.integers(-1, 30), min_size=1, max_size=30).map(
+    lambda ps: [p if p < i else -1 for i, p in enumerate(ps)]
+)
+
+
+def mesh_of(shape: trimesh.Trimesh, **more: object) -> Mesh:
+    return Mesh(
+        shape.vertices.astype(np.float32), shape.faces.astype(np.uint32), np.full(len(shape.faces), -1, np.int32), **more,  # type: ignore[arg-type]
+    )  # fmt: skip
+
+
+class Tree(unittest.TestCase):
+    @settings(max_examples=80, deadline=None)
+    @given(TREES, st.randoms(use_true_random=False))
+    def test_depth_world_and_marks_agree_with_walking_the_tree(self, parents: list[int], rng: object) -> None:
+        n = len(parents)
+        order = list(range(n))
+        rng.shuffle(order)  # type: ignore[attr-defined]
+        place = {old: new for new, old in enumerate(order)}
+        shuffled = [-1] * n
+        for old, parent in enumerate(parents):
+            shuffled[place[old]] = place[parent] if parent >= 0 else -1
+        local = np.random.default_rng(n).normal(size=(n, 4, 4))
+        local[:, 3] = (0, 0, 0, 1)
+        nodes = make_nodes(shuffled, local, [f"n{i}" for i in range(n)])
+        marked = np.zeros(n, np.bool_)
+        marked[:: max(1, n // 3)] = True
+        under = nodes.under(marked)
+        for i in range(n):
+            chain, world, hit, path = [i], local[i], bool(marked[i]), nodes.names[i]
+            while (up := shuffled[chain[-1]]) >= 0:
+                chain.append(up)
+                world, hit, path = local[up] @ world, hit or bool(marked[up]), f"{nodes.names[up]}/{path}"
+            self.assertEqual((int(nodes.depth[i]), bool(under[i]), nodes.paths[i]), (len(chain) - 1, hit, path))
+            np.testing.assert_allclose(nodes.world[i], world, rtol=1e-6, atol=1e-6 * np.abs(world).max())
+
+    def test_cycles_have_no_depth(self) -> None:
+        self.assertEqual(depths(np.array([1, 2, 0, 2, -1, 4], np.int32)).tolist(), [-1, -1, -1, -1, 0, 1])
+
+    def test_columns_cannot_be_written(self) -> None:
+        scene = landing()
+        for array in (
+            scene.nodes.local,
+            scene.nodes.world,
+            scene.nodes.mesh,
+            scene.meshes[0].positions,
+            scene.part_bounds,
+        ):
+            with self.assertRaises(ValueError):
+                array[0] = 1
+
+    def test_dropping_nodes_renumbers_everything_that_points_at_them(self) -> None:
+        g = Gltf()
+        g.node(name="gone")
+        g.node(name="a", children=[2], extras={"x": 1})
+        g.node(name="b", mesh=g.mesh(TRIANGLE, [0, 1, 2]))
+        g.json["scenes"] = [{"nodes": [0, 1]}]
+        slim = keep_nodes(g.scene(), np.array([False, True, True]))
+        self.assertEqual(
+            (slim.nodes.names, slim.nodes.parent.tolist(), slim.nodes.extras, slim.roots[0].nodes),
+            (("a", "b"), [-1, 0], {0: {"x": 1}}, (0,)),
+        )
+
+
+class Meshes(unittest.TestCase):
+    def test_identity_is_the_content_and_not_the_name(self) -> None:
+        a = mesh_of(trimesh.creation.box())
+        self.assertEqual(a.id, replace(a, name="other").id)
+        self.assertNotEqual(a.id, replace(a, positions=a.positions + np.float32(1e-6)).id)
+        self.assertNotEqual(a.id, replace(a, material=a.material + 1).id)
+        self.assertNotEqual(a.id, replace(a, extras={"x": 1}).id)
+        self.assertNotEqual(a.id, replace(a, uvs=(np.zeros((a.vertices, 2), np.float32),)).id)
+
+    def test_slots_are_in_order_of_first_use(self) -> None:
+        a = mesh_of(trimesh.creation.box())
+        self.assertEqual(replace(a, material=np.int32([4, 4, 1, 1, 4, 0, 0, 0, 1, 1, 1, 1])).slots, (4, 1, 0))
+
+    def test_normals_under_any_map_stay_at_right_angles(self) -> None:
+        rng = np.random.default_rng(3)
+        ball = trimesh.creation.icosphere(2)
+        for k in range(6):
+            linear = rng.normal(size=(3, 3)) * ([-1, 1, 1] if k % 2 else [1, 1, 1])
+            mesh = mesh_of(ball, normals=face_normals_of_ball(ball))
+            moved = transform_mesh(mesh, linear)
+            assert moved.normals is not None
+            np.testing.assert_allclose(np.linalg.norm(moved.normals, axis=1), 1, atol=1e-5)
+            flat = face_normals(moved.positions, moved.indices)
+            middle = moved.normals[moved.indices].mean(axis=1)
+            self.assertTrue((np.einsum("ij,ij->i", flat, middle) > 0).all())  # still outwards, mirrored or not
+
+    def test_vertex_normals_of_a_ball_point_outwards(self) -> None:
+        ball = trimesh.creation.icosphere(3)
+        got = vertex_normals(ball.vertices.astype(np.float32), ball.faces.astype(np.uint32))
+        self.assertGreater(float(np.einsum("ij,ij->i", got, ball.vertices).min()), 0.999)
+
+    def test_tangents_of_mirrored_uvs_are_split(self) -> None:
+        positions = np.float32([[0, 0, 0], [1, 0, 0], [1, 1, 0], [2, 0, 0]])
+        uv = np.float32([[0, 0], [1, 0], [1, 1], [0, 0]])  # the right half mirrors the left
+        mesh = Mesh(
+            positions, np.uint32([[0, 1, 2], [1, 3, 2]]), np.zeros(2, np.int32), np.float32([[0, 0, 1]] * 4), uvs=(uv,)
+        )
+        got = with_tangents(mesh, 0)
+        assert got.tangents is not None
+        self.assertEqual(got.vertices, 6)
+        np.testing.assert_allclose(got.tangents[got.indices[0]], [[1, 0, 0, 1]] * 3, atol=1e-6)
+        np.testing.assert_allclose(got.tangents[got.indices[1]], [[-1, 0, 0, -1]] * 3, atol=1e-6)
+        np.testing.assert_array_equal(got.positions[got.indices], positions[mesh.indices])
+
+
+def face_normals_of_ball(ball: trimesh.Trimesh) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:
+    return np.ascontiguousarray(ball.vertices / np.linalg.norm(ball.vertices, axis=1, keepdims=True), np.float32)
+
+
+class Figures(unittest.TestCase):
+    def test_bounds_are_exact_over_all_vertices(self) -> None:
+        scene = read(trimesh_scene(8, 40).export(file_type="glb"))
+        for row, node in enumerate(scene.nodes.parts.tolist()):
+            points = (
+                scene.meshes[scene.nodes.mesh[node]].positions @ scene.nodes.world[node, :3, :3].T
+                + scene.nodes.world[node, :3, 3]
+            )
+            np.testing.assert_allclose(
+                scene.part_bounds[row], [points.min(axis=0), points.max(axis=0)], rtol=1e-9, atol=1e-9
+            )
+
+    def test_hull_points_give_the_same_bounds_under_any_map(self) -> None:
+        mesh = mesh_of(trimesh.creation.icosphere(4))
+        few = extreme_points(mesh)
+        rng = np.random.default_rng(0)
+        for _ in range(10):
+            linear = rng.normal(size=(3, 3))
+            np.testing.assert_allclose(
+                (few @ linear.T).max(axis=0), (mesh.positions.astype(float) @ linear.T).max(axis=0), atol=1e-9
+            )
+
+    def test_bounds_in_metres_do_not_depend_on_the_convention(self) -> None:
+        scene = landing()
+        size = np.sort(np.ptp(bounds_metres(scene), axis=0))
+        for d in BUILT_IN:
+            np.testing.assert_allclose(
+                np.sort(np.ptp(bounds_metres(convert(scene, d.world.convention())), axis=0)), size, rtol=1e-6
+            )
+
+    def test_hidden_parts_are_counted_but_not_drawn(self) -> None:
+        scene = read(trimesh_scene(1, 10).export(file_type="glb"))
+        flags = scene.nodes.flags.copy()
+        flags[scene.nodes.parts[:4]] = HIDDEN
+        figures = count(scene.but(nodes=replace(scene.nodes, flags=flags)))
+        self.assertEqual((figures.parts, figures.draw_calls), (10, 6))
+
+    def test_pictures_show_something_and_are_the_same_every_time(self) -> None:
+        scene = landing()
+        first = picture(scene)
+        self.assertEqual(first, picture(scene))
+        shown = np.asarray(Image.open(io.BytesIO(first)).convert("RGB"), dtype=int)
+        drawn = (np.abs(shown - PAPER).sum(axis=2) > 30).mean()
+        self.assertTrue(0.1 < drawn < 0.9, drawn)
+        empty = np.asarray(
+            Image.open(io.BytesIO(picture(Scene(GLTF, make_nodes([], np.zeros((0, 4, 4)), []))))).convert("RGB")
+        )
+        self.assertTrue((empty == PAPER).all())
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,159 @@
+"""Single screens: the list of hauls, the ledger by keyboard, meshes, cancel, formats, errors nobody wants to see."""
+
+from __future__ import annotations
+
+import unittest
+
+from playwright.sync_api import expect
+
+from tests.interface.browser import BrowserTest
+from tests.server.stand import begin, client, work
+from tests.support import one_triangle, trimesh_scene
+
+
+class Hauls(BrowserTest):
+    def test_rows_tell_state_and_can_be_deleted(self) -> None:
+        with client() as c:
+            begin(c, one_triangle().glb(), name="to be deleted.glb")
+        page = self.page
+        page.goto(self.address)
+        row = page.get_by_role("listitem").filter(has_text="to be deleted")
+        expect(row.first).to_contain_text("1 part of 1 mesh")
+        expect(row.first).to_contain_text("surveyed, not run")
+        expect(row.first.get_by_role("img")).to_have_js_property("naturalWidth", 480)
+        page.once("dialog", lambda d: d.accept())
+        row.first.get_by_role("button", name="Delete to be deleted").click()
+        expect(row).to_have_count(0)
+
+    def test_files_can_be_chosen_instead_of_dropped(self) -> None:
+        self.page.goto(self.address)
+        self.page.get_by_label("Scene files").set_input_files(
+            [
+                {
+                    "name": "sign.obj",
+                    "mimeType": "text/plain",
+                    "buffer": b"mtllib sign.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\no sign\nusemtl red\nf 1 2 3\n",
+                },
+                {"name": "sign.mtl", "mimeType": "text/plain", "buffer": b"newmtl red\nKd 1 0 0\n"},
+            ]
+        )
+        self.page.wait_for_url("**/survey")
+        expect(self.page.get_by_role("list", name="Findings").get_by_text("Unit assumed")).to_be_visible()
+        self.page.get_by_role("link", name="Load").click()
+        expect(self.page.get_by_text("a guess, the format says nothing")).to_be_visible()
+
+
+class Ledger(BrowserTest):
+    def test_arrows_shift_and_escape(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "survey")
+        ledger = page.get_by_test_id("ledger")
+        expect(ledger.locator("[data-row='3']")).to_contain_text("glazing")
+        ledger.focus()
+        for _ in range(3):
+            page.keyboard.press("ArrowDown")
+        expect(ledger.locator("[aria-selected=true]")).to_have_count(1)
+        expect(ledger.locator("[data-row='2']")).to_have_attribute("aria-selected", "true")
+        page.keyboard.press("Shift+ArrowDown")
+        page.keyboard.press("Shift+ArrowDown")
+        expect(page.get_by_text("3 selected")).to_be_visible()
+        page.keyboard.press("Escape")
+        expect(ledger.locator("[aria-selected=true]")).to_have_count(0)
+        page.get_by_role("searchbox").fill("nothing is called this")
+        expect(page.get_by_text("No part fits.")).to_be_visible()
+
+    def test_a_mesh_leads_to_its_parts(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "mend")
+        page.get_by_role("button", name="meshes", exact=False).first.click()
+        rows = page.get_by_role("grid", name="Meshes")
+        expect(rows.get_by_text("glazing bay")).to_be_visible()
+        rows.get_by_text("glazing bay").click()
+        expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "24")
+        page.get_by_role("button", name="mesh glazing bay").click()
+        expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "306")
+
+    def test_columns_sort_both_ways(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "survey")
+        header = page.get_by_role("columnheader", name="Triangles")
+        header.get_by_role("button").click()
+        expect(header).to_have_attribute("aria-sort", "descending")
+        first = page.get_by_test_id("ledger").locator("[data-row='0']")
+        expect(first).to_contain_text("ferry_hull")
+        header.get_by_role("button").click()
+        expect(header).to_have_attribute("aria-sort", "ascending")
+        expect(first).not_to_contain_text("ferry_hull")
+
+
+class Work(BrowserTest):
+    def test_cancel_leaves_what_was_there(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(31, 20).export(file_type="glb"), name="long work.glb")
+            route = {"steps": [{"kind": "lightmap_uvs", "resolution": 4096, "paddingTexels": 64, "keepGood": False}]}
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": '"1"'})
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        self.drawn()
+        page.get_by_role("button", name="Run route").click()
+        strip = page.get_by_role("status", name="Work in progress")
+        expect(strip).to_be_visible()
+        expect(page.get_by_role("button", name="Run route")).to_be_disabled()
+        strip.get_by_role("button", name="Cancel").click()
+        expect(strip).to_have_count(0)
+        expect(page.get_by_text("Stopped. What was there before is unchanged.")).to_be_visible()
+        expect(page.get_by_text("not run yet").first).to_be_visible()
+
+    def test_another_destination_makes_the_run_old_and_another_format_tells_its_losses(self) -> None:
+        with client() as c:
+            haul = begin(c, trimesh_scene(32, 12, odd=False).export(file_type="glb"), name="switched.glb")
+            c.patch(
+                f"/api/hauls/{haul['id']}",
+                json={"route": {"steps": [{"kind": "match_units_axes"}]}},
+                headers={"If-Match": '"1"'},
+            )
+            work(c, haul["id"], "run")
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/pack")
+        self.drawn()
+        page.get_by_label("Destination").select_option("centimetre-z-up-left")
+        expect(page.get_by_text("changed since the run")).to_be_visible()
+        expect(page.get_by_text("The last run is older than the tape")).to_be_visible()
+        page.get_by_label("Format of the package").select_option("obj")
+        page.get_by_role("button", name="Pack", exact=True).click()
+        expect(page.get_by_text("scene.obj")).to_be_visible()
+        expect(page.get_by_text("OBJ cannot hold: sharing of meshes.")).to_be_visible()
+        self.assert_nothing_overflows()
+
+    def test_two_people_at_one_haul(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb(), name="contested.glb")
+            page = self.page
+            page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+            self.drawn()
+            c.patch(f"/api/hauls/{haul['id']}", json={"name": "renamed elsewhere"}, headers={"If-Match": '"1"'})
+            page.get_by_role("list", name="Steps of the route").get_by_role("checkbox").first.click()
+            expect(page.get_by_role("alert")).to_contain_text("Somebody changed this haul meanwhile")
+            expect(page.get_by_role("heading", name="renamed elsewhere")).to_be_visible()
+        self.faults[:] = [f for f in self.faults if "412" not in f]  # the browser tells of the refusal itself
+
+    def test_wipe_and_pair(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "arrive")
+        page.wait_for_timeout(800)
+        both = self.drawn()
+        view = page.get_by_test_id("view")
+        pictures = []
+        for value in ("0.1", "0.9"):
+            page.get_by_label("Wipe between source and result").fill(value)
+            page.wait_for_timeout(600)
+            pictures.append(view.screenshot())
+        self.assertNotEqual(*pictures)
+        page.get_by_role("button", name="Pair").click()
+        expect(page.get_by_label("Wipe between source and result")).to_have_count(0)
+        page.wait_for_timeout(600)
+        self.assertLess(self.drawn(), both)
+
+
+if __name__ == "__main__":
+    unittest.main()
