@@ -148,6 +148,8 @@ class Screens(BrowserTest):
             with self.subTest(station=station):
                 self.open_haul("Pellwick", station)
                 self.page.wait_for_timeout(400)
+                if station == "mend":  # what is left open has no mend yet
+                    expect(self.page.get_by_role("navigation", name="Trail")).to_contain_text("mended")
                 self.check(station)
         self.page.keyboard.press("d")
         self.assertEqual(self.page.locator("html").get_attribute("data-theme"), "dusk")

@@ -40,6 +40,11 @@ class Journey(unittest.TestCase):
                 ("done", 20, "surveyed"),
             )
             findings = c.get(f"/api/scenes/{haul['source']['id']}/findings").json()
+            serious = [f for f in findings if f["severity"] != "info"]
+            self.assertEqual(
+                (haul["open"]["survey"], haul["open"]["mend"]),
+                (len(serious), sum(f["mend"] is not None for f in serious)),
+            )
             mirrored = next(f for f in findings if f["code"] == "transform.mirrored")
             nodes = c.get(f"/api/scenes/{haul['source']['id']}/findings/{mirrored['id']}/parts").json()
             self.assertEqual(len(nodes), mirrored["count"])

@@ -121,12 +121,13 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
                   </span>
                 </div>
                 <p
-                  className="line-clamp-2 grow text-xs leading-tight"
+                  className="line-clamp-2 text-xs leading-tight"
                   title={record?.changes.map((c) => c.text).join("\n")}
                 >
                   {problem && <span className="text-error">✗ </span>}
                   {on ? (record ? effect(record) : "not run yet") : "switched off"}
                 </p>
+                <span className="grow" />
                 <div className="flex items-center gap-0.5">
                   <button
                     type="button"

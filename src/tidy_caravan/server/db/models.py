@@ -115,7 +115,7 @@ class FindingRow(Base):
     limit: Mapped[float | None]
     unit: Mapped[str]
     guess: Mapped[bool]
-    mend: Mapped[dict[str, Any] | None]
+    mend: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
     parts: Mapped[list[int]] = mapped_column(ARRAY(Integer))
 
 
@@ -197,7 +197,7 @@ class Job(Base):
     total: Mapped[int] = mapped_column(default=0)
     cancel: Mapped[bool] = mapped_column(default=False)
     arguments: Mapped[dict[str, Any]]
-    problem: Mapped[dict[str, Any] | None]
+    problem: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
     attempts: Mapped[int] = mapped_column(default=0)
 
