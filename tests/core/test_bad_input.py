@@ -69,6 +69,21 @@ class Broken(unittest.TestCase):
         with self.assertRaises(TooLarge):
             load(bundle)
 
+    def test_one_accessor_named_a_thousand_times_does_not_multiply_memory(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, np.tile([0, 1, 2], 20_000))
+        first = g.json["meshes"][mesh]["primitives"][0]
+        g.json["meshes"][mesh]["primitives"] = [first] * 50
+        g.json["meshes"] *= 100
+        g.node(mesh=0)
+        bundle = bundle_from_files({"a.glb": g.glb()}, Limits(upload_bytes=8 << 20))
+        tracemalloc.start()
+        with self.assertRaises(TooLarge):
+            load(bundle)
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        self.assertLess(peak, 3 * bundle.limits.decoded_bytes)
+
     def test_json_with_wrong_types_at_the_top(self) -> None:
         for data in (
             b"[]",

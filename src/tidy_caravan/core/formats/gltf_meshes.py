@@ -46,6 +46,8 @@ def read_mesh(
             targets.append(found[1])
     if not pieces:
         return None
+    if len(pieces) > 1:  # joining them copies their vertices
+        accessors.budget.take(sum(a.nbytes for p in pieces for a in p.arrays.values()), where)
     weights = tuple(as_number(w, f"{where}.weights") for w in get_list(entry, "weights", where))
     extras = entry.get("extras")
     names: list[str] = []
@@ -155,7 +157,11 @@ def read_indices(
 ) -> U32:
     """(F, 3) triangles of a list, strip or fan (3.7.2.1)."""
     if "indices" in entry:
-        flat = accessors.integers(entry["indices"], f"{where}.indices", 1)[:, 0].astype(np.uint32)
+        stored = accessors.integers(entry["indices"], f"{where}.indices", 1)[:, 0]
+        accessors.budget.take(
+            len(stored) * 4, where
+        )  # every primitive gets a copy, however often one accessor is named
+        flat = stored.astype(np.uint32)
     else:
         accessors.budget.take(count * 4, where)
         flat = np.arange(count, dtype=np.uint32)
