@@ -5,6 +5,7 @@ Nothing of our own readers or writers is used, so that a fault there cannot hide
 
 from __future__ import annotations
 
+import dataclasses
 import io
 import json
 import warnings
@@ -61,9 +62,13 @@ def document_of(file: Path) -> Any:
         size = int.from_bytes(data[12:16], "little")
         text, blob = data[20 : 20 + size], data[28 + size :]
     plain = json.loads(text, object_hook=lambda o: {k: v for k, v in o.items() if k != "extras" or isinstance(v, dict)})
+    # its generic decoder takes a millisecond per node; its own Node class takes the same fields at once
+    nodes = plain.pop("nodes", [])
+    fields = {f.name for f in dataclasses.fields(pygltflib.Node)}
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         document = pygltflib.GLTF2.from_json(json.dumps(plain), infer_missing=True)
+    document.nodes = [pygltflib.Node(**{k: v for k, v in node.items() if k in fields}) for node in nodes]
     if blob is not None:
         document.set_binary_blob(blob)
     return document
