@@ -69,7 +69,6 @@ def view_bytes(scene: Scene) -> bytes:
     arrays["sources"] = nodes.source[order].astype(np.int32)
     meta = {
         "centre": centre.tolist(),
-        "turned": bool(np.linalg.det(linear) < 0),
         "low": (low - centre).tolist(),
         "high": (high - centre).tolist(),
         "meshes": entries,

@@ -505,7 +505,7 @@ export interface components {
              * Format: uuid
              */
             id: string;
-            report: components["schemas"]["ArrivalReportOut"];
+            report: components["schemas"]["ArrivalTotals"];
             /**
              * Sceneid
              * Format: uuid
@@ -518,31 +518,6 @@ export interface components {
             items: components["schemas"]["ArrivalRowOut"][];
             /** Total */
             total: number;
-        };
-        /** ArrivalReportOut */
-        ArrivalReportOut: {
-            /** Compared */
-            compared: number;
-            /** Declared */
-            declared: string[];
-            /** Extra */
-            extra: string[];
-            /** Faulty */
-            faulty: number;
-            /** Formatlosses */
-            formatLosses: string[];
-            /** Lost */
-            lost: string[];
-            /** Ok */
-            ok: boolean;
-            /** Problems */
-            problems: string[];
-            /** Sharingarrived */
-            sharingArrived: number;
-            /** Sharingsource */
-            sharingSource: number;
-            tolerances: components["schemas"]["Tolerances"];
-            worst: components["schemas"]["Worst"];
         };
         /** ArrivalRowOut */
         ArrivalRowOut: {
@@ -572,6 +547,38 @@ export interface components {
             trianglesArrived: number;
             /** Trianglessource */
             trianglesSource: number;
+        };
+        /**
+         * ArrivalTotals
+         * @description lost: source paths of parts that did not arrive. extra: paths that arrived and nobody sent.
+         *     format_losses: what the format cannot hold; told, not held against the package.
+         */
+        ArrivalTotals: {
+            /** Compared */
+            compared: number;
+            /**
+             * Declared
+             * @description Differences that a step of the route made on purpose
+             */
+            declared: string[];
+            /** Extra */
+            extra: string[];
+            /** Faulty */
+            faulty: number;
+            /** Formatlosses */
+            formatLosses: string[];
+            /** Lost */
+            lost: string[];
+            /** Ok */
+            ok: boolean;
+            /** Problems */
+            problems: string[];
+            /** Sharingarrived */
+            sharingArrived: number;
+            /** Sharingsource */
+            sharingSource: number;
+            tolerances: components["schemas"]["Tolerances"];
+            worst: components["schemas"]["Worst"];
         };
         /** Body_begin */
         Body_begin: {

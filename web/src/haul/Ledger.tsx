@@ -30,7 +30,6 @@ type Props<T> = {
   selected: ReadonlySet<number>;
   onSelect: (ids: number[], last: T, open: boolean) => void;
   empty: string;
-  scrollTo?: number | null;
 };
 
 export function Ledger<T>(props: Props<T>) {

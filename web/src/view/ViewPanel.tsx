@@ -25,8 +25,6 @@ const LEGEND: Record<Lens, string> = {
   uv1: "24 squares across the map · striped: no such set, or outside 0–1",
 };
 
-export type ViewSides = { left: "source" | "result"; right: "result" | "arrived" | null };
-
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
 export function ViewPanel({ haul, arrive, load }: Props) {

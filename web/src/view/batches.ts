@@ -87,7 +87,6 @@ export function buildBatches(
         look,
         map,
         mesh.uvSets,
-        file.turned,
         shared,
         mesh.instances > 1 ? signOf(number) : null,
         signOf(batchCount + k),

@@ -25,7 +25,6 @@ export type ViewFile = {
   centre: [number, number, number];
   low: [number, number, number];
   high: [number, number, number];
-  turned: boolean;
   meshes: ViewMesh[];
   materials: ViewMaterial[];
   positions: Float32Array;

@@ -7,7 +7,6 @@ import type { ViewMaterial } from "./load";
 const VERTEX = /* glsl */ `
 in vec2 uv1;
 in float state;
-uniform float turned;
 out vec3 vNormal;
 out vec3 vPosition;
 out vec2 vUv0;
@@ -128,7 +127,6 @@ export function lensMaterial(
   look: ViewMaterial | undefined,
   map: Texture | DataTexture | null,
   uvSets: number,
-  turned: boolean,
   shared: Shared,
   meshSign: ReturnType<typeof signOf> | null,
   batchSign: ReturnType<typeof signOf>,
@@ -142,7 +140,6 @@ export function lensMaterial(
       lens: shared.lens,
       dusk: shared.dusk,
       eye: shared.eye,
-      turned: { value: turned ? -1 : 1 },
       color: { value: look?.color ?? [0.7, 0.7, 0.7, 1] },
       emissive: { value: look?.emissive ?? [0, 0, 0] },
       tint: { value: [0.8, 0.8, 0.8] },

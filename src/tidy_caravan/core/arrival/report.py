@@ -49,7 +49,7 @@ class Tolerances(Camel):
     normal_deg: float = 0.1
 
 
-class ArrivalReport(Camel):
+class ArrivalTotals(Camel):
     """lost: source paths of parts that did not arrive. extra: paths that arrived and nobody sent.
     format_losses: what the format cannot hold; told, not held against the package."""
 
@@ -65,4 +65,9 @@ class ArrivalReport(Camel):
     problems: list[str]
     format_losses: list[str]
     declared: list[str] = Field(description="Differences that a step of the route made on purpose")
+
+
+class ArrivalReport(ArrivalTotals):
+    """The totals with one row per part."""
+
     rows: list[PartRow] = Field(description="Worst first")

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.arrival.report import Tolerances, Worst
+from tidy_caravan.core.arrival.report import ArrivalTotals
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
@@ -116,25 +116,10 @@ class PackageOut(Camel):
     created: datetime
 
 
-class ArrivalReportOut(Camel):
-    ok: bool
-    compared: int
-    worst: Worst
-    tolerances: Tolerances
-    lost: list[str]
-    extra: list[str]
-    faulty: int
-    sharing_source: int
-    sharing_arrived: int
-    problems: list[str]
-    format_losses: list[str]
-    declared: list[str]
-
-
 class ArrivalOut(Camel):
     id: uuid.UUID
     scene_id: uuid.UUID
-    report: ArrivalReportOut
+    report: ArrivalTotals
     created: datetime
 
 

@@ -14,7 +14,7 @@ import dask
 import orjson
 import psycopg
 from distributed import Client, LocalCluster
-from sqlalchemy import select, text
+from sqlalchemy import select
 
 from tidy_caravan.server.db.models import Job
 from tidy_caravan.server.db.session import session_for
@@ -124,11 +124,6 @@ class Manager:
         self.bus.send(
             {"job": str(job), "haul": haul, "state": "failed", "title": "", "done": 0, "total": 0, "problem": problem}
         )
-
-    def cancel(self, job: uuid.UUID) -> None:
-        """Asks a job to stop; one that has not begun is cancelled at once."""
-        with session_for(self.settings.database) as session:
-            session.execute(text("UPDATE job SET cancel = true WHERE id = :id"), {"id": job})
 
     def _listen(self) -> None:
         address = self.settings.database.replace("+psycopg", "")

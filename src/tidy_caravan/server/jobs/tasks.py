@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 
 from tidy_caravan.core.arrival.compare import arrive
 from tidy_caravan.core.carry import package_of
-from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
 from tidy_caravan.core.formats import Limits, bundle_from_files, load
 from tidy_caravan.core.packing.pack import save
@@ -257,6 +257,3 @@ def do_arrive(
     session.flush()
     record_arrival_rows(session, row.id, report)
     haul.arrival_id = row.id
-
-
-DEFAULT_DESTINATION = BUILT_IN[0]
