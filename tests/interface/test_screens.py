@@ -65,13 +65,51 @@ class Ledger(BrowserTest):
     def test_a_mesh_leads_to_its_parts(self) -> None:
         page = self.page
         self.open_haul("Pellwick", "mend")
-        page.get_by_role("button", name="meshes", exact=False).first.click()
+        page.get_by_role("button", name="meshes", exact=True).click()
         rows = page.get_by_role("grid", name="Meshes")
         expect(rows.get_by_text("glazing bay")).to_be_visible()
         rows.get_by_text("glazing bay").click()
         expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "24")
         page.get_by_role("button", name="mesh glazing bay").click()
         expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "306")
+
+    def test_figures_lead_to_what_is_behind_them(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "load")
+        page.get_by_role("button", name="306", exact=True).click()
+        expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "306")
+        facts = page.get_by_role("region", name="load station")
+        facts.locator("dt", has_text="Triangles drawn").locator("xpath=..").get_by_role("button").click()
+        expect(page.get_by_role("columnheader", name="Triangles")).to_have_attribute("aria-sort", "descending")
+        expect(page.get_by_test_id("ledger").locator("[data-row='0']")).to_contain_text("ferry hull")
+        facts.locator("dt", has_text="Materials").locator("xpath=..").get_by_role("button").click()
+        expect(page.get_by_role("grid", name="Materials")).to_be_visible()
+        self.assert_nothing_overflows()
+
+    def test_tree_layers_materials_and_findings_lead_to_parts(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "load")
+        rows = page.get_by_role("group", name="Rows of the ledger")
+        rows.get_by_role("button", name="tree").click()
+        tree = page.get_by_role("grid", name="Tree")
+        expect(tree.locator("[data-row='0']")).to_be_visible()
+        seen = []
+        while tree.count():
+            seen.append(tree.locator("[data-row='0']").inner_text().split("\n")[0])
+            tree.locator("[data-row='0']").click()
+            page.wait_for_timeout(400)
+        self.assertGreaterEqual(len(seen), 2)
+        expect(page.get_by_role("grid", name="Parts")).to_be_visible()
+        self.assertLess(int(page.get_by_test_id("ledger").get_attribute("data-total") or 0), 306)
+        for name, grid in (("materials", "Materials"), ("findings", "Findings of the scene")):
+            rows.get_by_role("button", name=name).click()
+            page.get_by_role("grid", name=grid).locator("[data-row='0']").click()
+            expect(page.get_by_role("grid", name="Parts")).to_be_visible()
+            expect(page.get_by_test_id("ledger").locator("[data-row='0']")).to_be_visible()
+            page.keyboard.press("Escape")
+            expect(page.get_by_role("grid", name="Parts")).to_have_attribute("data-total", "306")
+        rows.get_by_role("button", name="layers").click()
+        expect(page.get_by_role("grid", name="Layers").locator("[data-row='0']")).to_be_visible()
 
     def test_columns_sort_both_ways(self) -> None:
         page = self.page

@@ -46,8 +46,8 @@ class Journey(unittest.TestCase):
                 (len(serious), sum(f["mend"] is not None for f in serious)),
             )
             mirrored = next(f for f in findings if f["code"] == "transform.mirrored")
-            nodes = c.get(f"/api/scenes/{haul['source']['id']}/findings/{mirrored['id']}/parts").json()
-            self.assertEqual(len(nodes), mirrored["count"])
+            picked = c.get(f"/api/scenes/{haul['source']['id']}/picked", params={"finding": mirrored["id"]}).json()
+            self.assertEqual(len(picked["sources"]), mirrored["count"])
             edited = c.patch(f"/api/hauls/{haul['id']}", json={"route": SHORT}, headers={"If-Match": '"1"'})
             self.assertEqual((edited.status_code, edited.headers["ETag"]), (200, '"2"'))
             haul = work(c, haul["id"], "run")
@@ -83,17 +83,26 @@ class Journey(unittest.TestCase):
             picture = c.get(f"/api/scenes/{good['source']['id']}/picture.png").content
             self.assertTrue(picture.startswith(b"\x89PNG"))
 
-    def test_strange_names_reach_the_database(self) -> None:
+    def haul_of_name(self, name: str) -> dict[str, Any]:
         g = one_triangle()
-        g.json["nodes"][0]["name"] = "a\x00b\ud800" + "x" * 5000
-        text = json.dumps(g.finish()).encode()
+        g.json["nodes"][0]["name"] = name
+        document = g.finish()
+        document["buffers"][0]["uri"] = "a.bin"
         with client() as c:
-            haul = begin(
-                c, {"a.gltf": text.replace(b'"byteLength": 44}', b'"byteLength": 44, "uri": "a.bin"}'), "a.bin": g.blob}
-            )
-            self.assertIn(haul["job"]["state"], ("done", "failed"))
-            if haul["job"]["state"] == "failed":  # a lone surrogate is no JSON text
-                self.assertIn("JSON", haul["job"]["problem"]["title"])
+            return begin(c, {"a.gltf": json.dumps(document).encode(), "a.bin": bytes(g.blob)})
+
+    def test_zero_characters_and_endless_names_reach_the_database(self) -> None:
+        haul = self.haul_of_name("a\x00b" + "x" * 5000)
+        self.assertEqual(haul["job"]["state"], "done")
+        with client() as c:
+            (part,) = c.get(f"/api/scenes/{haul['source']['id']}/parts").json()["items"]
+        self.assertNotIn("\0", part["name"])
+        self.assertTrue(part["name"].endswith("x" * 5000))
+
+    def test_half_a_character_is_no_json_and_says_so(self) -> None:
+        haul = self.haul_of_name("a\ud800")
+        self.assertEqual(haul["job"]["state"], "failed")
+        self.assertIn("JSON", haul["job"]["problem"]["title"])
 
 
 class Ledger(unittest.TestCase):
@@ -108,6 +117,63 @@ class Ledger(unittest.TestCase):
             answer = c.get(f"/api/scenes/{self.scene}/parts", params=query)
         self.assertEqual(answer.status_code, 200, answer.text)
         return answer.json()  # type: ignore[no-any-return]
+
+    def check_picked(self, parts: list[dict[str, Any]]) -> None:
+        with client() as c:
+            picked = c.get(f"/api/scenes/{self.scene}/picked").json()
+        self.assertEqual(sorted(picked["sources"]), sorted(p["source"] for p in parts))
+        for axis, (low, high) in enumerate(zip(picked["min"], picked["max"], strict=True)):
+            size, place = ("sizeX", "sizeY", "sizeZ")[axis], "xyz"[axis]
+            self.assertAlmostEqual(low, min(p[place] - p[size] / 2 for p in parts), places=9)
+            self.assertAlmostEqual(high, max(p[place] + p[size] / 2 for p in parts), places=9)
+
+    def test_groups_add_up_to_their_parts(self) -> None:
+        with client() as c:
+            haul = begin(c, landing_files())
+            scene = f"/api/scenes/{haul['source']['id']}"
+            parts = c.get(f"{scene}/parts", params={"limit": 1000}).json()["items"]
+            top = c.get(f"{scene}/groups", params={"by": "tree"}).json()["items"]
+            self.assertEqual({g["name"] for g in top}, {p["path"].split("/")[0] for p in parts})
+            branch = next(g for g in top if g["below"])
+            for under in (branch["name"], branch["name"] + "/" + parts[0]["path"].split("/")[1]):
+                inside = [p for p in parts if p["path"] == under or p["path"].startswith(under + "/")]
+                page = c.get(f"{scene}/groups", params={"by": "tree", "under": under, "limit": 1000}).json()
+                groups = page["items"]
+                self.assertEqual((page["total"], len(inside) > 1), (len(groups), True))
+                for figure in ("parts", "triangles", "drawCalls", "findings"):
+                    of = {"parts": lambda p: 1, "drawCalls": lambda p: p["materials"]}.get(
+                        figure, lambda p, f=figure: p[f]
+                    )
+                    self.assertEqual(sum(g[figure] for g in groups), sum(map(of, inside)), figure)
+                depth = under.count("/") + 1
+                for g in groups:
+                    own = [p for p in inside if (p["path"].split("/") + [""])[depth] == g["name"]]
+                    meshes = {p["mesh"]: p["materials"] for p in own}
+                    self.assertEqual(
+                        (g["parts"], g["meshes"], g["drawCallsInstanced"]),
+                        (len(own), len(meshes), sum(meshes.values())),
+                    )
+            layers = c.get(f"{scene}/groups", params={"by": "layer"}).json()["items"]
+            self.assertEqual(sum(g["parts"] for g in layers), len(parts))
+            name = layers[0]["name"]
+            in_layer = c.get(f"{scene}/parts", params={"layer": name}).json()["total"]
+            self.assertEqual(in_layer, sum(p["layer"] == name for p in parts))
+
+    def test_materials_lead_to_the_parts_that_carry_them(self) -> None:
+        with client() as c:
+            haul = begin(c, landing_files())
+            scene = f"/api/scenes/{haul['source']['id']}"
+            page = c.get(f"{scene}/materials", params={"sort": "name", "descending": False}).json()
+            self.assertEqual(page["total"], haul["source"]["counts"]["materials"])
+            names = [m["name"].lower() for m in page["items"]]
+            self.assertEqual(names, sorted(names))
+            parts = c.get(f"{scene}/parts", params={"limit": 1000}).json()["items"]
+            for m in page["items"]:
+                answer = c.get(f"{scene}/parts", params={"material": m["material"], "limit": 1}).json()
+                carrying = sum(m["name"] in p["materialNames"].split(", ") for p in parts)
+                self.assertEqual((m["parts"], answer["total"]), (carrying, carrying), m["name"])
+            self.assertEqual(sum(m["triangles"] for m in page["items"]), haul["source"]["counts"]["triangles"])
+            self.assertEqual(c.get(f"{scene}/parts", params={"material": 999}).status_code, 404)
 
     def test_sort_filter_and_pages(self) -> None:
         everything_ = self.page(limit=1000)["items"]
@@ -125,6 +191,7 @@ class Ledger(unittest.TestCase):
         self.assertEqual(
             [p["node"] for p in self.page(sources=f"{everything_[3]['source']}")["items"]], [everything_[3]["node"]]
         )
+        self.check_picked(everything_)
         for trick in ("%", "_", "\\", "'; drop table part; --"):
             self.assertEqual(self.page(search=trick)["total"], sum(trick in p["path"] for p in everything_))
 

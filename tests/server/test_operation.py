@@ -90,9 +90,9 @@ class Workers(unittest.TestCase):
             assert victim is not None
             victim.kill()
             haul = finished(c, haul["id"], 120)
-            self.assertIn(haul["job"]["state"], ("done", "failed"))
-            if haul["job"]["state"] == "failed":
-                self.assertIn("worker", haul["job"]["problem"]["title"])
+            # another worker takes the job up again and goes on from the meshes that are done
+            self.assertEqual((haul["job"]["state"], haul["job"]["problem"]), ("done", None))
+            self.assertEqual(haul["result"]["counts"]["parts"], 20)
             self.assertEqual(haul["source"]["counts"]["parts"], 20)
 
     def test_work_that_a_restart_interrupted_is_taken_up_again(self) -> None:

@@ -8,6 +8,8 @@ export type Job = Schemas["JobOut"];
 export type SceneInfo = Schemas["SceneOut"];
 export type Part = Schemas["PartOut"];
 export type MeshRow = Schemas["MeshOut"];
+export type Group = Schemas["GroupOut"];
+export type MaterialRow = Schemas["MaterialOut"];
 export type Finding = Schemas["FindingOut"];
 export type ArrivalRow = Schemas["ArrivalRowOut"];
 export type Destination = Schemas["Destination"];
@@ -83,8 +85,12 @@ export const api = {
   meshes: (scene: string, query: URLSearchParams) =>
     call<{ total: number; items: MeshRow[] }>(`/api/scenes/${scene}/meshes?${query}`),
   findings: (scene: string) => call<Finding[]>(`/api/scenes/${scene}/findings`),
-  findingParts: (scene: string, finding: string) =>
-    call<number[]>(`/api/scenes/${scene}/findings/${finding}/parts`),
+  picked: (scene: string, query: URLSearchParams) =>
+    call<Schemas["Picked"]>(`/api/scenes/${scene}/picked?${query}`),
+  groups: (scene: string, query: URLSearchParams) =>
+    call<{ total: number; items: Group[] }>(`/api/scenes/${scene}/groups?${query}`),
+  materials: (scene: string, query: URLSearchParams) =>
+    call<{ total: number; items: MaterialRow[] }>(`/api/scenes/${scene}/materials?${query}`),
   arrivalRows: (arrival: string, query: URLSearchParams) =>
     call<{ total: number; items: ArrivalRow[] }>(`/api/arrivals/${arrival}/rows?${query}`),
   destinations: () => call<Destination[]>("/api/destinations"),

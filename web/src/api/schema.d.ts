@@ -352,7 +352,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/scenes/{scene_id}/findings/{finding_id}/parts": {
+    "/api/scenes/{scene_id}/groups": {
         parameters: {
             query?: never;
             header?: never;
@@ -360,10 +360,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Finding Parts
-         * @description Node numbers of a finding's parts.
+         * List Groups
+         * @description Parts grouped by layer, or by the next level of the tree below `under`, with what each group costs.
          */
-        get: operations["finding_parts"];
+        get: operations["list_groups"];
         put?: never;
         post?: never;
         delete?: never;
@@ -384,6 +384,26 @@ export interface paths {
          * @description A picture of the scene's materials, as it is stored.
          */
         get: operations["image"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/materials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Materials
+         * @description Materials with the parts, meshes and triangles that carry them.
+         */
+        get: operations["list_materials"];
         put?: never;
         post?: never;
         delete?: never;
@@ -424,6 +444,26 @@ export interface paths {
          * @description One page of parts, sorted and filtered in the database.
          */
         get: operations["list_parts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/picked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picked
+         * @description Ids in the source of the parts behind a figure, and the box around them, for the view to go there.
+         */
+        get: operations["picked"];
         put?: never;
         post?: never;
         delete?: never;
@@ -791,6 +831,35 @@ export interface components {
             value: number | null;
         };
         /**
+         * GroupOut
+         * @description below: the tree has further levels under it.
+         */
+        GroupOut: {
+            /** Below */
+            below: boolean;
+            /** Drawcalls */
+            drawCalls: number;
+            /** Drawcallsinstanced */
+            drawCallsInstanced: number;
+            /** Findings */
+            findings: number;
+            /** Meshes */
+            meshes: number;
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: number;
+            /** Triangles */
+            triangles: number;
+        };
+        /** GroupsPage */
+        GroupsPage: {
+            /** Items */
+            items: components["schemas"]["GroupOut"][];
+            /** Total */
+            total: number;
+        };
+        /**
          * HaulEdit
          * @description Fields that are left out stay as they are.
          */
@@ -934,6 +1003,45 @@ export interface components {
              * @default
              */
             where: string;
+        };
+        /**
+         * MaterialOut
+         * @description triangles: of this material over all parts. textures: roles that have a picture; missing: those whose
+         *     picture was not found.
+         */
+        MaterialOut: {
+            /** Alpha */
+            alpha: string;
+            /** Basecolor */
+            baseColor: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /** Doublesided */
+            doubleSided: boolean;
+            /** Material */
+            material: number;
+            /** Meshes */
+            meshes: number;
+            /** Missing */
+            missing: string[];
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: number;
+            /** Textures */
+            textures: string[];
+            /** Triangles */
+            triangles: number;
+        };
+        /** MaterialsPage */
+        MaterialsPage: {
+            /** Items */
+            items: components["schemas"]["MaterialOut"][];
+            /** Total */
+            total: number;
         };
         /** MeshOut */
         MeshOut: {
@@ -1081,6 +1189,26 @@ export interface components {
             items: components["schemas"]["PartOut"][];
             /** Total */
             total: number;
+        };
+        /**
+         * Picked
+         * @description sources: ids in the source. min, max: corners in metres, Y up.
+         */
+        Picked: {
+            /** Max */
+            max: [
+                number,
+                number,
+                number
+            ];
+            /** Min */
+            min: [
+                number,
+                number,
+                number
+            ];
+            /** Sources */
+            sources: number[];
         };
         /**
          * ProblemOut
@@ -2002,13 +2130,30 @@ export interface operations {
             };
         };
     };
-    finding_parts: {
+    list_groups: {
         parameters: {
-            query?: never;
+            query?: {
+                by?: "tree" | "layer";
+                sort?: "name" | "parts" | "meshes" | "triangles" | "drawCalls" | "drawCallsInstanced" | "findings";
+                descending?: boolean;
+                offset?: number;
+                limit?: number;
+                search?: string;
+                mesh?: number | null;
+                finding?: string | null;
+                /** @description Number of a material of the scene */
+                material?: number | null;
+                layer?: string | null;
+                /** @description Tree path; the node itself and all below it */
+                under?: string;
+                /** @description Node numbers, comma-separated */
+                nodes?: string;
+                /** @description Ids in the source, comma-separated */
+                sources?: string;
+            };
             header?: never;
             path: {
                 scene_id: string;
-                finding_id: string;
             };
             cookie?: never;
         };
@@ -2020,7 +2165,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": number[];
+                    "application/json": components["schemas"]["GroupsPage"];
                 };
             };
             /** @description Client Error */
@@ -2066,10 +2211,48 @@ export interface operations {
             };
         };
     };
+    list_materials: {
+        parameters: {
+            query?: {
+                sort?: "material" | "name" | "parts" | "meshes" | "triangles" | "textures";
+                descending?: boolean;
+                search?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaterialsPage"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     list_meshes: {
         parameters: {
             query?: {
-                sort?: "mesh" | "name" | "instances" | "triangles" | "trianglesDrawn" | "materials" | "uvSets";
+                sort?: "mesh" | "name" | "instances" | "triangles" | "trianglesDrawn" | "vertices" | "materials" | "drawCalls" | "uvSets";
                 descending?: boolean;
                 search?: string;
                 offset?: number;
@@ -2109,16 +2292,20 @@ export interface operations {
             query?: {
                 sort?: "node" | "name" | "path" | "layer" | "meshName" | "mesh" | "instances" | "triangles" | "vertices" | "materials" | "materialNames" | "uvSets" | "scale" | "size" | "sizeX" | "sizeY" | "sizeZ" | "x" | "y" | "z" | "findings" | "mirrored";
                 descending?: boolean;
+                offset?: number;
+                limit?: number;
                 search?: string;
                 mesh?: number | null;
                 finding?: string | null;
-                material?: string;
+                /** @description Number of a material of the scene */
+                material?: number | null;
+                layer?: string | null;
+                /** @description Tree path; the node itself and all below it */
+                under?: string;
                 /** @description Node numbers, comma-separated */
                 nodes?: string;
                 /** @description Ids in the source, comma-separated */
                 sources?: string;
-                offset?: number;
-                limit?: number;
             };
             header?: never;
             path: {
@@ -2135,6 +2322,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PartsPage"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    picked: {
+        parameters: {
+            query?: {
+                search?: string;
+                mesh?: number | null;
+                finding?: string | null;
+                /** @description Number of a material of the scene */
+                material?: number | null;
+                layer?: string | null;
+                /** @description Tree path; the node itself and all below it */
+                under?: string;
+                /** @description Node numbers, comma-separated */
+                nodes?: string;
+                /** @description Ids in the source, comma-separated */
+                sources?: string;
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Picked"];
                 };
             };
             /** @description Client Error */

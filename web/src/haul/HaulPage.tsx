@@ -2,7 +2,7 @@
 import { Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Finding, type MeshRow, type StepData } from "../api/client";
+import { api, type Finding, type StepData } from "../api/client";
 import {
   useDestinations,
   useEdit,
@@ -15,12 +15,19 @@ import {
 import { JobStrip, working } from "../shared/JobStrip";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
-import { fetchView } from "../view/load";
 import { ViewPanel } from "../view/ViewPanel";
 import { Findings } from "./Findings";
-import { ArrivalLedger, MeshesLedger, PartsLedger } from "./ledgers";
+import {
+  ArrivalLedger,
+  FindingsLedger,
+  GroupsLedger,
+  MaterialsLedger,
+  MeshesLedger,
+  PartsLedger,
+} from "./ledgers";
 import { isOnTape, withMend } from "./mend";
 import { useView } from "./selection";
+import { filterQuery, ROWS, useShown } from "./shown";
 import { ArriveStation, LightStation, LoadStation, MendStation, PackStation } from "./stations";
 import { Tape } from "./Tape";
 import { STATIONS, type Station, Trail } from "./Trail";
@@ -36,12 +43,10 @@ export function HaulPage() {
   const edit = useEdit(haul);
   const kinds = useStepKinds().data ?? [];
   const destinations = useDestinations().data ?? [];
-  const [finding, setFinding] = useState<Finding | null>(null);
-  const [rows, setRows] = useState<"parts" | "meshes">("parts");
   const [search, setSearch] = useState("");
-  const [meshFilter, setMeshFilter] = useState<MeshRow | null>(null);
+  const { rows, filter, show, reset } = useShown();
   const searchBox = useRef<HTMLInputElement>(null);
-  const { selected, mark, clear, set } = useView();
+  const { selected, mark, look, clear, set } = useView();
 
   const arrive = station === "arrive";
   const scene = station === "load" ? haul?.source : (haul?.result ?? haul?.source);
@@ -58,17 +63,38 @@ export function HaulPage() {
   useEffect(() => {
     void haulId;
     clear();
-    setFinding(null);
-    setMeshFilter(null);
+    reset();
     setSearch("");
-  }, [haulId, clear]);
+  }, [haulId, clear, reset]);
   useEffect(() => {
     if (station === "light") set({ lens: "uv1", pair: false });
     else if (station === "arrive") set({ lens: "shaded", pair: true });
     else set({ lens: "shaded", pair: false });
-    setFinding(null);
+    show({ filter: null });
+  }, [station, set, show]);
+  // what narrows the ledger is marked in the view, and the view goes there
+  const sceneId = scene?.id;
+  useEffect(() => {
+    let current = true;
     mark(null);
-  }, [station, set, mark]);
+    if (filter && sceneId)
+      api.picked(sceneId, new URLSearchParams(filterQuery(filter))).then(
+        (p) => {
+          if (!current || !p.sources.length) return;
+          mark(p.sources);
+          const span = p.max.map((v, i) => v - (p.min[i] ?? 0));
+          look({
+            source: -1,
+            centre: p.max.map((v, i) => (v + (p.min[i] ?? 0)) / 2) as [number, number, number],
+            size: Math.hypot(...span) / 2,
+          });
+        },
+        () => undefined, // the ledger shows the same problem
+      );
+    return () => {
+      current = false;
+    };
+  }, [filter, sceneId, mark, look]);
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if (typing(e.target)) {
@@ -83,30 +109,19 @@ export function HaulPage() {
       }
       if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
         clear();
-        setFinding(null);
+        show({ filter: null });
       }
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [haulId, navigate, clear]);
+  }, [haulId, navigate, clear, show]);
 
-  const chooseFinding = async (next: Finding | null) => {
-    setFinding(next);
-    setMeshFilter(null);
-    if (!next || !scene || !next.partCount) {
-      mark(null);
-      return;
-    }
-    setRows("parts");
-    const nodes = new Set(await api.findingParts(scene.id, next.id));
-    // marks are ids in the source, like everything that is selected
-    const view = await fetchView(scene.id);
-    const sources: number[] = [];
-    view.nodes.forEach((n, i) => {
-      if (nodes.has(n)) sources.push(view.sources[i] ?? -1);
-    });
-    mark(sources);
-  };
+  const chooseFinding = (next: Finding | null) =>
+    show(
+      next?.partCount
+        ? { rows: "parts", filter: { by: "finding", value: next.id, text: next.title } }
+        : { filter: null },
+    );
 
   if (query.error)
     return (
@@ -178,7 +193,7 @@ export function HaulPage() {
               (scene && findings ? (
                 <Findings
                   findings={findings}
-                  chosen={finding?.id ?? null}
+                  chosen={filter?.by === "finding" ? filter.value : null}
                   onChoose={chooseFinding}
                   onMend={(step) => setRoute(withMend(steps, step))}
                   onTape={(step) => isOnTape(steps, step)}
@@ -212,36 +227,33 @@ export function HaulPage() {
           </div>
           <div className="flex h-9 shrink-0 items-center gap-2 border-b rule bg-base-200 px-2">
             {!arrive && (
-              <div className="join" role="group" aria-label="Rows of the ledger">
-                {(["parts", "meshes"] as const).map((r) => (
+              <div className="join shrink-0" role="group" aria-label="Rows of the ledger">
+                {ROWS.map((r) => (
                   <button
                     key={r}
                     type="button"
                     aria-pressed={rows === r}
-                    className={`btn join-item btn-sm capitalize ${rows === r ? "btn-neutral" : ""}`}
-                    onClick={() => setRows(r)}
+                    className={`btn join-item btn-sm px-2 capitalize ${rows === r ? "btn-neutral" : ""}`}
+                    onClick={() => show({ rows: r })}
                   >
                     {r}
                   </button>
                 ))}
               </div>
             )}
-            <label className="input input-sm w-52">
+            <label className="input input-sm w-40 min-w-24">
               <Search size={13} aria-hidden />
               <input
                 ref={searchBox}
                 type="search"
-                placeholder="Search name, path, material"
+                placeholder="Search"
                 aria-label="Search in the ledger"
                 value={search}
                 onChange={(e) => setSearch(e.target.value)}
               />
             </label>
-            {finding && rows === "parts" && !arrive && (
-              <Chip text={finding.title} onClose={() => chooseFinding(null)} />
-            )}
-            {meshFilter && rows === "parts" && !arrive && (
-              <Chip text={`mesh ${meshFilter.name}`} onClose={() => setMeshFilter(null)} />
+            {filter && !arrive && (rows === "parts" || filter.by === "under") && (
+              <Chip text={filter.text} onClose={() => show({ filter: null })} />
             )}
             <span className="grow" />
             {selected.size > 0 && (
@@ -276,19 +288,27 @@ export function HaulPage() {
               key={scene.id}
               sceneId={scene.id}
               search={search}
-              finding={finding?.partCount ? finding.id : null}
-              mesh={meshFilter?.mesh ?? null}
+              filter={filter}
               light={station === "light"}
             />
-          ) : (
-            <MeshesLedger
-              key={scene.id}
+          ) : rows === "tree" || rows === "layers" ? (
+            <GroupsLedger
+              key={scene.id + rows}
               sceneId={scene.id}
               search={search}
-              onOpen={(m) => {
-                setMeshFilter(m);
-                setRows("parts");
-              }}
+              filter={rows === "tree" && filter?.by === "under" ? filter : null}
+              by={rows === "tree" ? "tree" : "layer"}
+            />
+          ) : rows === "meshes" ? (
+            <MeshesLedger key={scene.id} sceneId={scene.id} search={search} />
+          ) : rows === "materials" ? (
+            <MaterialsLedger key={scene.id} sceneId={scene.id} search={search} />
+          ) : (
+            <FindingsLedger
+              key={scene.id}
+              findings={findings ?? []}
+              search={search}
+              onChoose={chooseFinding}
             />
           )}
         </main>

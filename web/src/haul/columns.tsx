@@ -1,5 +1,5 @@
 // Columns of the ledger for parts, meshes and the comparison on arrival.
-import type { ArrivalRow, MeshRow, Part } from "../api/client";
+import type { ArrivalRow, Finding, Group, MaterialRow, MeshRow, Part } from "../api/client";
 import { count, metres, small } from "../shared/format";
 import { Bar, type Column } from "./Ledger";
 
@@ -142,6 +142,7 @@ export const meshColumns: Column<MeshRow>[] = [
     id: "calls",
     header: "Draw calls",
     width: "6.4rem",
+    sort: "drawCalls",
     number: true,
     hint: "Separate → instanced",
     cell: ({ row }) => `${count(row.original.drawCalls)} → ${row.original.materials}`,
@@ -160,6 +161,179 @@ export const meshColumns: Column<MeshRow>[] = [
     width: "minmax(6rem,1fr)",
     sort: "materials",
     cell: ({ row }) => <span title={row.original.materialNames}>{row.original.materialNames}</span>,
+  },
+];
+
+export const groupColumns = (by: "tree" | "layer"): Column<Group>[] => [
+  {
+    id: "name",
+    header: by === "tree" ? "Branch" : "Layer",
+    width: "minmax(9rem,2fr)",
+    sort: "name",
+    cell: ({ row }) => (
+      <span title={row.original.name}>
+        {row.original.name || <i className="opacity-80">{by === "tree" ? "the node itself" : "no layer"}</i>}
+        {row.original.below && " ▸"}
+      </span>
+    ),
+  },
+  {
+    id: "parts",
+    header: "Parts",
+    width: "4.6rem",
+    sort: "parts",
+    number: true,
+    cell: ({ row }) => count(row.original.parts),
+  },
+  {
+    id: "meshes",
+    header: "Meshes",
+    width: "4.8rem",
+    sort: "meshes",
+    number: true,
+    hint: "Unique meshes among them",
+    cell: ({ row }) => count(row.original.meshes),
+  },
+  {
+    id: "triangles",
+    header: "Triangles",
+    width: "7.4rem",
+    sort: "triangles",
+    number: true,
+    hint: "Over all parts",
+    cell: ({ row }) => (
+      <Bar value={row.original.triangles} most={1_000_000} text={count(row.original.triangles)} />
+    ),
+  },
+  {
+    id: "calls",
+    header: "Draw calls",
+    width: "6.4rem",
+    sort: "drawCalls",
+    number: true,
+    hint: "Separate → instanced",
+    cell: ({ row }) => `${count(row.original.drawCalls)} → ${count(row.original.drawCallsInstanced)}`,
+  },
+  {
+    id: "findings",
+    header: "Open",
+    width: "4rem",
+    sort: "findings",
+    number: true,
+    hint: "Findings over all parts",
+    cell: ({ row }) => (row.original.findings ? <b>{count(row.original.findings)}</b> : "–"),
+  },
+];
+
+export const materialColumns: Column<MaterialRow>[] = [
+  {
+    id: "name",
+    header: "Material",
+    width: "minmax(8rem,1.4fr)",
+    sort: "name",
+    cell: ({ row }) => (
+      <span className="flex items-center gap-1.5">
+        <span
+          aria-hidden
+          className="size-3 shrink-0 rounded-full border border-base-content/60"
+          style={{ background: colour(row.original.baseColor) }}
+        />
+        <span className="truncate" title={row.original.name}>
+          {row.original.name}
+        </span>
+      </span>
+    ),
+  },
+  {
+    id: "parts",
+    header: "Parts",
+    width: "4.4rem",
+    sort: "parts",
+    number: true,
+    cell: ({ row }) => (row.original.parts ? count(row.original.parts) : <Warn text="unused" />),
+  },
+  {
+    id: "meshes",
+    header: "Meshes",
+    width: "4.8rem",
+    sort: "meshes",
+    number: true,
+    cell: ({ row }) => count(row.original.meshes),
+  },
+  {
+    id: "triangles",
+    header: "Triangles",
+    width: "7.4rem",
+    sort: "triangles",
+    number: true,
+    hint: "Of this material, over all parts",
+    cell: ({ row }) => (
+      <Bar value={row.original.triangles} most={1_000_000} text={count(row.original.triangles)} />
+    ),
+  },
+  {
+    id: "textures",
+    header: "Pictures",
+    width: "minmax(7rem,1.2fr)",
+    sort: "textures",
+    cell: ({ row }) =>
+      row.original.missing.length ? (
+        <Warn text={`${row.original.missing.join(", ")} not found`} />
+      ) : (
+        <span title={row.original.textures.join(", ")}>{row.original.textures.join(", ") || "–"}</span>
+      ),
+  },
+  {
+    id: "sides",
+    header: "Sides",
+    width: "7.2rem",
+    cell: ({ row }) =>
+      `${row.original.doubleSided ? "both" : "one"}${row.original.alpha === "opaque" ? "" : ", see-through"}`,
+  },
+];
+
+/** Linear factors as a screen colour (sRGB, IEC 61966-2-1). */
+function colour(linear: readonly number[]) {
+  const encode = (v: number) =>
+    Math.round(255 * (v <= 0.0031308 ? 12.92 * v : 1.055 * Math.max(v, 0) ** (1 / 2.4) - 0.055));
+  return `rgb(${encode(linear[0] ?? 1)} ${encode(linear[1] ?? 1)} ${encode(linear[2] ?? 1)})`;
+}
+
+export const findingColumns: Column<Finding>[] = [
+  {
+    id: "severity",
+    header: "Severity",
+    width: "5.4rem",
+    sort: "severity",
+    cell: ({ row }) =>
+      row.original.severity === "error" ? (
+        <Warn text="error" />
+      ) : row.original.severity === "warning" ? (
+        "△ warning"
+      ) : (
+        "· info"
+      ),
+  },
+  {
+    id: "title",
+    header: "Finding",
+    width: "minmax(8rem,1fr)",
+    sort: "title",
+    cell: ({ row }) => <span title={row.original.title}>{row.original.title}</span>,
+  },
+  {
+    id: "text",
+    header: "What was measured",
+    width: "minmax(10rem,2fr)",
+    cell: ({ row }) => <span title={row.original.text}>{row.original.text}</span>,
+  },
+  {
+    id: "parts",
+    header: "Parts",
+    width: "4.4rem",
+    sort: "parts",
+    number: true,
+    cell: ({ row }) => (row.original.partCount ? count(row.original.partCount) : "scene"),
   },
 ];
 

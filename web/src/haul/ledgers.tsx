@@ -1,86 +1,204 @@
-// The ledger over parts, meshes, and the comparison on arrival.
-import { useMemo, useState } from "react";
-import { type ArrivalRow, api, type MeshRow, type Part } from "../api/client";
-import { arrivalColumns, meshColumns, partColumns } from "./columns";
-import { Ledger, type Sorting } from "./Ledger";
+// The ledger over parts, their groups, meshes, materials, findings, and the comparison on arrival.
+import { useMemo } from "react";
+import {
+  type ArrivalRow,
+  api,
+  type Finding,
+  type Group,
+  type MaterialRow,
+  type MeshRow,
+  type Part,
+} from "../api/client";
+import {
+  arrivalColumns,
+  findingColumns,
+  groupColumns,
+  materialColumns,
+  meshColumns,
+  partColumns,
+} from "./columns";
+import { Ledger } from "./Ledger";
 import { useView } from "./selection";
+import { type Filter, filterQuery, useShown } from "./shown";
 
 const NONE: ReadonlySet<number> = new Set();
+const around = (p: Part) => ({
+  source: p.source,
+  centre: [p.x, p.y, p.z] as [number, number, number],
+  size: Math.hypot(p.sizeX, p.sizeY, p.sizeZ) / 2,
+});
+type Common = { sceneId: string; search: string; filter: Filter | null };
+const narrowed = (q: URLSearchParams, search: string, filter: Filter | null) => {
+  if (search) q.set("search", search);
+  for (const [key, value] of Object.entries(filterQuery(filter))) q.set(key, value);
+  return q;
+};
 
-export function PartsLedger(p: {
-  sceneId: string;
-  search: string;
-  finding: string | null;
-  mesh: number | null;
-  light: boolean;
-}) {
-  const [sorting, setSorting] = useState<Sorting>({ by: "node", down: false });
+export function PartsLedger({ sceneId, search, filter, light }: Common & { light: boolean }) {
+  const { sorting, sort } = useShown();
   const { selected, select, look } = useView();
-  const columns = useMemo(() => partColumns(p.light), [p.light]);
+  const columns = useMemo(() => partColumns(light), [light]);
   return (
     <Ledger<Part>
       label="Parts"
       columns={columns}
-      queryKey={["parts", p.sceneId, p.search, p.finding, p.mesh]}
-      load={(q) => {
-        if (p.search) q.set("search", p.search);
-        if (p.finding) q.set("finding", p.finding);
-        if (p.mesh !== null) q.set("mesh", String(p.mesh));
-        return api.parts(p.sceneId, q);
-      }}
-      sorting={sorting}
-      onSort={setSorting}
+      queryKey={["parts", sceneId, search, filter]}
+      load={(q) => api.parts(sceneId, narrowed(q, search, filter))}
+      sorting={sorting.parts}
+      onSort={(s) => sort("parts", s)}
       idOf={(r) => r.source}
       selected={selected}
       onSelect={(ids, last, open) => {
         select(ids);
-        if (open)
-          look({
-            source: last.source,
-            centre: [last.x, last.y, last.z],
-            size: Math.hypot(last.sizeX, last.sizeY, last.sizeZ) / 2,
-          });
+        if (open) look(around(last));
       }}
       empty="No part fits."
     />
   );
 }
 
-export function MeshesLedger(p: { sceneId: string; search: string; onOpen: (mesh: MeshRow) => void }) {
-  const [sorting, setSorting] = useState<Sorting>({ by: "trianglesDrawn", down: true });
+/** Layers, or one level of the tree; a row leads to its parts or to the next level. */
+export function GroupsLedger({ sceneId, search, filter, by }: Common & { by: "tree" | "layer" }) {
+  const { sorting, sort, show } = useShown();
+  const rows = by === "tree" ? "tree" : "layers";
+  const under = by === "tree" && filter?.by === "under" ? filter.value : "";
+  return (
+    <Ledger<Group>
+      label={by === "tree" ? "Tree" : "Layers"}
+      columns={groupColumns(by)}
+      queryKey={["groups", by, sceneId, search, filter]}
+      load={(q) => {
+        q.set("by", by);
+        return api.groups(sceneId, narrowed(q, search, filter));
+      }}
+      sorting={sorting[rows]}
+      onSort={(s) => sort(rows, s)}
+      idOf={() => -1}
+      selected={NONE}
+      onSelect={(_, group) => {
+        if (by === "layer") {
+          show({
+            rows: "parts",
+            filter: { by: "layer", value: group.name, text: `layer ${group.name || "(none)"}` },
+          });
+          return;
+        }
+        if (!group.name) {
+          show({ rows: "parts" });
+          return;
+        }
+        const path = under ? `${under}/${group.name}` : group.name;
+        show({ rows: group.below ? "tree" : "parts", filter: { by: "under", value: path, text: path } });
+      }}
+      empty={by === "layer" ? "The source has no layers." : "No branch fits."}
+    />
+  );
+}
+
+export function MeshesLedger({ sceneId, search }: Omit<Common, "filter">) {
+  const { sorting, sort, show } = useShown();
   return (
     <Ledger<MeshRow>
       label="Meshes"
       columns={meshColumns}
-      queryKey={["meshes", p.sceneId, p.search]}
-      load={(q) => {
-        if (p.search) q.set("search", p.search);
-        return api.meshes(p.sceneId, q);
-      }}
-      sorting={sorting}
-      onSort={setSorting}
+      queryKey={["meshes", sceneId, search]}
+      load={(q) => api.meshes(sceneId, narrowed(q, search, null))}
+      sorting={sorting.meshes}
+      onSort={(s) => sort("meshes", s)}
       idOf={(r) => -1 - r.mesh}
       selected={NONE}
-      onSelect={(_, last) => p.onOpen(last)}
+      onSelect={(_, m) =>
+        show({
+          rows: "parts",
+          filter: { by: "mesh", value: String(m.mesh), text: `mesh ${m.name || m.mesh}` },
+        })
+      }
       empty="No mesh fits."
     />
   );
 }
 
+export function MaterialsLedger({ sceneId, search }: Omit<Common, "filter">) {
+  const { sorting, sort, show } = useShown();
+  return (
+    <Ledger<MaterialRow>
+      label="Materials"
+      columns={materialColumns}
+      queryKey={["materials", sceneId, search]}
+      load={(q) => api.materials(sceneId, narrowed(q, search, null))}
+      sorting={sorting.materials}
+      onSort={(s) => sort("materials", s)}
+      idOf={(r) => -1 - r.material}
+      selected={NONE}
+      onSelect={(_, m) =>
+        show({
+          rows: "parts",
+          filter: { by: "material", value: String(m.material), text: `material ${m.name}` },
+        })
+      }
+      empty="No material fits."
+    />
+  );
+}
+
+const WEIGHT: Record<Finding["severity"], number> = { error: 0, warning: 1, info: 2 };
+
+export function FindingsLedger({
+  findings,
+  search,
+  onChoose,
+}: {
+  findings: Finding[];
+  search: string;
+  onChoose: (finding: Finding) => void;
+}) {
+  const { sorting, sort } = useShown();
+  const by = sorting.findings;
+  const rows = useMemo(() => {
+    const fitting = findings.filter((f) =>
+      `${f.title} ${f.text}`.toLowerCase().includes(search.toLowerCase()),
+    );
+    const key = (f: Finding) =>
+      by.by === "parts"
+        ? f.partCount
+        : by.by === "severity"
+          ? WEIGHT[f.severity]
+          : by.by === "title"
+            ? f.title
+            : findings.indexOf(f);
+    fitting.sort((a, b) => (key(a) < key(b) ? -1 : key(a) > key(b) ? 1 : 0) * (by.down ? -1 : 1));
+    return fitting;
+  }, [findings, search, by]);
+  return (
+    <Ledger<Finding>
+      label="Findings of the scene"
+      columns={findingColumns}
+      queryKey={["findings-rows", rows]}
+      load={async (q) => {
+        const offset = Number(q.get("offset"));
+        return { total: rows.length, items: rows.slice(offset, offset + Number(q.get("limit"))) };
+      }}
+      sorting={by}
+      onSort={(s) => sort("findings", s)}
+      idOf={(f) => -1 - findings.indexOf(f)}
+      selected={NONE}
+      onSelect={(_, f) => onChoose(f)}
+      empty="Nothing found."
+    />
+  );
+}
+
 export function ArrivalLedger(p: { id: string; sceneId: string; search: string }) {
-  const [sorting, setSorting] = useState<Sorting>({ by: "rank", down: false });
+  const { sorting, sort } = useShown();
   const { selected, select, look } = useView();
   return (
     <Ledger<ArrivalRow>
       label="Comparison"
       columns={arrivalColumns}
       queryKey={["arrival", p.id, p.search]}
-      load={(q) => {
-        if (p.search) q.set("search", p.search);
-        return api.arrivalRows(p.id, q);
-      }}
-      sorting={sorting}
-      onSort={setSorting}
+      load={(q) => api.arrivalRows(p.id, narrowed(q, p.search, null))}
+      sorting={sorting.arrival}
+      onSort={(s) => sort("arrival", s)}
       idOf={(r) => r.sourceId}
       selected={selected}
       onSelect={async (ids, last, open) => {
@@ -91,12 +209,7 @@ export function ArrivalLedger(p: { id: string; sceneId: string; search: string }
           new URLSearchParams({ sources: String(last.sourceId), limit: "1" }),
         );
         const part = page.items[0];
-        if (part)
-          look({
-            source: part.source,
-            centre: [part.x, part.y, part.z],
-            size: Math.hypot(part.sizeX, part.sizeY, part.sizeZ) / 2,
-          });
+        if (part) look(around(part));
       }}
       empty="No part fits."
     />

@@ -3,14 +3,51 @@ import { Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
 import type { Counts, Haul, StepRecord } from "../api/client";
 import { bytes, count, metres, plural, small } from "../shared/format";
+import { type Rows, useShown } from "./shown";
 
-export function Fact({ label, value, was }: { label: string; value: string; was?: string | undefined }) {
+type Trace = { rows?: Rows; by: string; down?: boolean } | { arrival: string };
+
+/** One figure. With a trace it is a button that shows the rows behind it, largest first. */
+export function Fact({
+  label,
+  value,
+  was,
+  trace,
+}: {
+  label: string;
+  value: string;
+  was?: string | undefined;
+  trace?: Trace;
+}) {
+  const { show, sort } = useShown();
+  const open = () => {
+    if (!trace) return;
+    if ("arrival" in trace) sort("arrival", { by: trace.arrival, down: trace.arrival !== "rank" });
+    else
+      show({ rows: trace.rows ?? "parts", filter: null, sort: { by: trace.by, down: trace.down ?? true } });
+  };
+  const figure = (
+    <>
+      {was !== undefined && was !== value && <span className="font-normal opacity-80">{was} → </span>}
+      {value}
+    </>
+  );
   return (
     <div className="min-w-0">
       <dt className="truncate text-xs opacity-80">{label}</dt>
       <dd className="truncate font-semibold">
-        {was !== undefined && was !== value && <span className="font-normal opacity-80">{was} → </span>}
-        {value}
+        {trace ? (
+          <button
+            type="button"
+            className="max-w-full truncate font-semibold underline decoration-base-content/30 decoration-dotted underline-offset-4 hover:decoration-base-content"
+            title="Show what is behind this figure"
+            onClick={open}
+          >
+            {figure}
+          </button>
+        ) : (
+          figure
+        )}
       </dd>
     </div>
   );
@@ -18,20 +55,30 @@ export function Fact({ label, value, was }: { label: string; value: string; was?
 
 function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
   const f = (k: keyof Counts) => ({ value: count(now[k]), was: was ? count(was[k]) : undefined });
+  const to = (rows: Rows, by: string, down = true) => ({ trace: { rows, by, down } });
   return (
     <dl className="grid grid-cols-4 gap-x-4 gap-y-2 px-3 py-2">
-      <Fact label="Parts" {...f("parts")} />
-      <Fact label="Unique meshes" {...f("uniqueMeshes")} />
-      <Fact label="Triangles drawn" {...f("triangles")} />
-      <Fact label="Triangles stored" {...f("uniqueTriangles")} />
-      <Fact label="Draw calls, separate" {...f("drawCalls")} />
-      <Fact label="Draw calls, instanced" {...f("drawCallsInstanced")} />
-      <Fact label="Materials, textures" value={`${now.materials}, ${now.textures}`} />
+      <Fact label="Parts" {...f("parts")} {...to("parts", "node", false)} />
+      <Fact label="Unique meshes" {...f("uniqueMeshes")} {...to("meshes", "instances")} />
+      <Fact label="Triangles drawn" {...f("triangles")} {...to("parts", "triangles")} />
+      <Fact label="Triangles stored" {...f("uniqueTriangles")} {...to("meshes", "triangles")} />
+      <Fact label="Draw calls, separate" {...f("drawCalls")} {...to("meshes", "drawCalls")} />
+      <Fact label="Draw calls, instanced" {...f("drawCallsInstanced")} {...to("meshes", "materials")} />
+      <Fact
+        label="Materials, textures"
+        value={`${now.materials}, ${now.textures}`}
+        {...to("materials", "triangles")}
+      />
       <Fact label="Lights, cameras" value={`${now.lights}, ${now.cameras}`} />
-      <Fact label="Mesh data" value={bytes(now.meshBytes)} was={was ? bytes(was.meshBytes) : undefined} />
-      <Fact label="Texture data" value={bytes(now.textureBytes)} />
-      <Fact label="Nodes" {...f("nodes")} />
-      <Fact label="Vertices stored" {...f("vertices")} />
+      <Fact
+        label="Mesh data"
+        value={bytes(now.meshBytes)}
+        was={was ? bytes(was.meshBytes) : undefined}
+        {...to("meshes", "vertices")}
+      />
+      <Fact label="Texture data" value={bytes(now.textureBytes)} {...to("materials", "textures")} />
+      <Fact label="Nodes" {...f("nodes")} {...to("tree", "name", false)} />
+      <Fact label="Vertices stored" {...f("vertices")} {...to("meshes", "vertices")} />
     </dl>
   );
 }
@@ -266,20 +313,36 @@ export function ArriveStation({ haul, busy, onArrive }: { haul: Haul; busy: bool
             <Fact
               label="Parts compared"
               value={`${count(r.compared)}, ${r.lost.length} lost, ${r.faulty} wrong`}
+              trace={{ arrival: "rank" }}
             />
             <Fact
               label={`Position, limit ${small(r.tolerances.positionMm, 2)} mm`}
               value={`${small(r.worst.positionMm, 4)} mm`}
+              trace={{ arrival: "positionMm" }}
             />
-            <Fact label="Size, limit × 1.0001" value={`× ${r.worst.sizeRatio.toFixed(6)}`} />
-            <Fact label="Rotation, limit 0.001°" value={`${small(r.worst.rotationDeg, 5)}°`} />
-            <Fact label="Surface, corner to corner" value={`${small(r.worst.surfaceMm, 4)} mm`} />
+            <Fact
+              label="Size, limit × 1.0001"
+              value={`× ${r.worst.sizeRatio.toFixed(6)}`}
+              trace={{ arrival: "sizeRatio" }}
+            />
+            <Fact
+              label="Rotation, limit 0.001°"
+              value={`${small(r.worst.rotationDeg, 5)}°`}
+              trace={{ arrival: "rotationDeg" }}
+            />
+            <Fact
+              label="Surface, corner to corner"
+              value={`${small(r.worst.surfaceMm, 4)} mm`}
+              trace={{ arrival: "surfaceMm" }}
+            />
             <Fact
               label={`Normals, limit ${r.tolerances.normalDeg}°`}
               value={`${small(r.worst.normalDeg, 4)}°`}
+              trace={{ arrival: "normalDeg" }}
             />
             <Fact
               label="Pivots"
+              trace={{ arrival: "pivotMm" }}
               value={
                 r.worst.pivotMm >= 1000 ? metres(r.worst.pivotMm / 1000) : `${small(r.worst.pivotMm, 3)} mm`
               }

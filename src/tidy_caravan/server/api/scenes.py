@@ -3,21 +3,33 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal, cast
 
 import orjson
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Depends, Query, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.survey.base import Severity
 from tidy_caravan.server.api.context import SessionDep, StateDep, found
-from tidy_caravan.server.api.schemas import FindingOut, MeshesPage, PartOut, PartsPage, SceneOut
+from tidy_caravan.server.api.schemas import (
+    FindingOut,
+    GroupsPage,
+    MaterialOut,
+    MaterialsPage,
+    MeshesPage,
+    PartOut,
+    PartsPage,
+    Picked,
+    SceneOut,
+)
 from tidy_caravan.server.db.models import FindingRow, SceneRow
 from tidy_caravan.server.db.session import fetch
+from tidy_caravan.server.jobs.record import material_rows
 from tidy_caravan.server.problems import Problem
-from tidy_caravan.server.store.scenes import load_scene
+from tidy_caravan.server.store.scenes import image_of, load_scene
 
 router = APIRouter(prefix="/api/scenes", tags=["scenes"])
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
@@ -66,6 +78,66 @@ def whole_numbers(given: str, where: str) -> list[int]:
         raise Problem(422, "request.invalid", "Send whole numbers with commas between them.", where) from error
 
 
+Offset = Annotated[int, Query(ge=0, le=100_000_000)]
+Limit = Annotated[int, Query(ge=1, le=1000)]
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """Which parts a request is about; the conditions hold together."""
+
+    search: Annotated[str, Query(max_length=200)] = ""
+    mesh: int | None = None
+    finding: uuid.UUID | None = None
+    material: Annotated[int | None, Query(description="Number of a material of the scene")] = None
+    layer: Annotated[str | None, Query(max_length=10_000)] = None
+    under: Annotated[str, Query(max_length=20_000, description="Tree path; the node itself and all below it")] = ""
+    nodes: Annotated[str, Query(max_length=20_000, description="Node numbers, comma-separated")] = ""
+    sources: Annotated[str, Query(max_length=20_000, description="Ids in the source, comma-separated")] = ""
+
+    @property
+    def everything(self) -> bool:
+        return self == Chosen()
+
+    def sql(self, session: Session, scene: uuid.UUID) -> tuple[str, dict[str, Any]]:
+        """Condition and its values. Raises Problem for a material that is not there."""
+        conditions: list[str] = ["scene_id = %(scene)s"]
+        values: dict[str, Any] = {"scene": scene}
+        if self.search:
+            conditions.append(
+                "(path ILIKE %(search)s OR mesh_name ILIKE %(search)s OR material_names ILIKE %(search)s)"
+            )
+            values["search"] = like(self.search)
+        if self.mesh is not None:
+            conditions.append("mesh = %(mesh)s")
+            values["mesh"] = self.mesh
+        if self.layer is not None:
+            conditions.append("layer = %(layer)s")
+            values["layer"] = self.layer.replace("\0", "")
+        if self.under:
+            conditions.append("(path = %(under)s OR starts_with(path, %(under)s || '/'))")
+            values["under"] = self.under.replace("\0", "")
+        if self.material is not None:
+            known = {m["material"]: m["meshNumbers"] for m in found(session, SceneRow, scene, "scene").materials}
+            if self.material not in known:
+                raise Problem(404, "material.unknown", "There is no such material in the scene.", str(self.material))
+            conditions.append("mesh = ANY(%(material)s)")
+            values["material"] = known[self.material]
+        for column, given in (("node", self.nodes), ("source", self.sources)):
+            if given:
+                values[column] = whole_numbers(given, column)
+                conditions.append(f"{column} = ANY(%({column})s)")
+        if self.finding is not None:
+            conditions.append(
+                "node IN (SELECT unnest(parts) FROM finding WHERE id = %(finding)s AND scene_id = %(scene)s)"
+            )
+            values["finding"] = self.finding
+        return " AND ".join(conditions), values
+
+
+ChosenDep = Annotated[Chosen, Depends()]
+
+
 def rows_as_json(session: Session, query: str, values: dict[str, Any]) -> list[dict[str, Any]]:
     return [dict(r) for r in session.execute(text(query), values).mappings()]
 
@@ -74,41 +146,20 @@ def rows_as_json(session: Session, query: str, values: dict[str, Any]) -> list[d
 def list_parts(
     scene_id: uuid.UUID,
     session: SessionDep,
+    chosen: ChosenDep,
     sort: Sort = "node",
     descending: bool = False,
-    search: Annotated[str, Query(max_length=200)] = "",
-    mesh: int | None = None,
-    finding: uuid.UUID | None = None,
-    material: Annotated[str, Query(max_length=200)] = "",
-    nodes: Annotated[str, Query(max_length=20_000, description="Node numbers, comma-separated")] = "",
-    sources: Annotated[str, Query(max_length=20_000, description="Ids in the source, comma-separated")] = "",
-    offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+    offset: Offset = 0,
+    limit: Limit = 200,
 ) -> Response:
     """One page of parts, sorted and filtered in the database."""
-    conditions, values = ["scene_id = %(scene)s"], {"scene": scene_id, "offset": offset, "limit": limit}
-    if search:
-        conditions.append("(path ILIKE %(search)s OR mesh_name ILIKE %(search)s OR material_names ILIKE %(search)s)")
-        values["search"] = like(search)
-    if mesh is not None:
-        conditions.append("mesh = %(mesh)s")
-        values["mesh"] = mesh
-    if material:
-        conditions.append("material_names ILIKE %(material)s")
-        values["material"] = like(material)
-    for column, given in (("node", nodes), ("source", sources)):
-        if given:
-            values[column] = whole_numbers(given, column)
-            conditions.append(f"{column} = ANY(%({column})s)")
-    if finding is not None:
-        conditions.append("node IN (SELECT unnest(parts) FROM finding WHERE id = %(finding)s AND scene_id = %(scene)s)")
-        values["finding"] = finding
-    where = " AND ".join(conditions)
+    where, values = chosen.sql(session, scene_id)
+    values |= {"offset": offset, "limit": limit}
     direction = "DESC" if descending else "ASC"
     order = f"{SORTS[sort]} {direction}, node" if sort != "node" else f"node {direction}"
     page = f"SELECT {SELECTED} FROM part WHERE {where} ORDER BY {order} OFFSET %(offset)s LIMIT %(limit)s"
     items = fetch(session, page, values)
-    if len(conditions) == 1:  # the stored figure spares counting a hundred thousand rows
+    if chosen.everything:  # the stored figure spares counting a hundred thousand rows
         known = fetch(session, "SELECT (counts->>'parts')::int AS n FROM scene WHERE id = %(scene)s", values)
         if not known:
             raise Problem(404, "scene.unknown", "There is no such scene. It may have been deleted.", str(scene_id))
@@ -118,15 +169,86 @@ def list_parts(
     return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
 
 
+@router.get("/{scene_id}/picked", responses={200: {"model": Picked}}, response_class=Response)
+def picked(scene_id: uuid.UUID, session: SessionDep, chosen: ChosenDep) -> Response:
+    """Ids in the source of the parts behind a figure, and the box around them, for the view to go there."""
+    where, values = chosen.sql(session, scene_id)
+    box = ", ".join(
+        f"{f}({c} {sign} size_{c} / 2) AS {f}_{c}" for f, sign in (("min", "-"), ("max", "+")) for c in "xyz"
+    )
+    row = fetch(session, f"SELECT array_agg(source) AS sources, {box} FROM part WHERE {where}", values)[0]
+    corner = {f: [row[f"{f}_{c}"] or 0.0 for c in "xyz"] for f in ("min", "max")}
+    return Response(orjson.dumps({"sources": row["sources"] or [], **corner}), media_type="application/json")
+
+
+@router.get("/{scene_id}/groups", responses={200: {"model": GroupsPage}}, response_class=Response)
+def list_groups(
+    scene_id: uuid.UUID,
+    session: SessionDep,
+    chosen: ChosenDep,
+    by: Literal["tree", "layer"] = "layer",
+    sort: Literal["name", "parts", "meshes", "triangles", "drawCalls", "drawCallsInstanced", "findings"] = "triangles",
+    descending: bool = True,
+    offset: Offset = 0,
+    limit: Limit = 200,
+) -> Response:
+    """Parts grouped by layer, or by the next level of the tree below `under`, with what each group costs."""
+    found(session, SceneRow, scene_id, "scene")
+    where, values = chosen.sql(session, scene_id)
+    values |= {"offset": offset, "limit": limit, "skip": len(chosen.under) + 2 if chosen.under else 1}
+    rest = "substr(path, %(skip)s)"
+    name, below = ("layer", "false") if by == "layer" else (f"split_part({rest}, '/', 1)", f"strpos({rest}, '/') > 0")
+    grouped = (
+        "SELECT name, sum(n)::int AS parts, count(*)::int AS meshes, sum(t)::bigint AS triangles,"
+        ' sum(c)::int AS "drawCalls", sum(i)::int AS "drawCallsInstanced", sum(f)::int AS findings, bool_or(b) AS below'
+        " FROM (SELECT name, mesh, count(*) AS n, sum(triangles) AS t, sum(materials) AS c, min(materials) AS i,"
+        " sum(findings) AS f, bool_or(below) AS b FROM"
+        f" (SELECT {name} AS name, mesh, triangles, materials, findings, {below} AS below FROM part WHERE {where}) p"
+        " GROUP BY name, mesh) m GROUP BY name"
+    )
+    direction = "DESC" if descending else "ASC"
+    items = fetch(
+        session,
+        f'SELECT * FROM ({grouped}) g ORDER BY "{sort}" {direction}, name OFFSET %(offset)s LIMIT %(limit)s',
+        values,
+    )
+    total = fetch(session, f"SELECT count(*) AS n FROM ({grouped}) g", values)[0]["n"]
+    return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
+
+
+@router.get("/{scene_id}/materials")
+def list_materials(
+    scene_id: uuid.UUID,
+    session: SessionDep,
+    state: StateDep,
+    sort: Literal["material", "name", "parts", "meshes", "triangles", "textures"] = "triangles",
+    descending: bool = True,
+    search: Annotated[str, Query(max_length=200)] = "",
+    offset: Offset = 0,
+    limit: Limit = 200,
+) -> MaterialsPage:
+    """Materials with the parts, meshes and triangles that carry them."""
+    row = found(session, SceneRow, scene_id, "scene")
+    if not row.materials and row.counts["materials"] and row.store_key:
+        row.materials = material_rows(load_scene(state.store, row.store_key))  # a scene from before they were kept
+    fitting = [m for m in row.materials if search.lower() in m["name"].lower()]
+    key = "textureCount" if sort == "textures" else sort
+    fitting.sort(key=lambda m: m[key].lower() if sort == "name" else m[key], reverse=descending)
+    items = [MaterialOut.model_validate(m) for m in fitting[offset : offset + limit]]
+    return MaterialsPage(total=len(fitting), items=items)
+
+
 @router.get("/{scene_id}/meshes", responses={200: {"model": MeshesPage}}, response_class=Response)
 def list_meshes(
     scene_id: uuid.UUID,
     session: SessionDep,
-    sort: Literal["mesh", "name", "instances", "triangles", "trianglesDrawn", "materials", "uvSets"] = "trianglesDrawn",
+    sort: Literal[
+        "mesh", "name", "instances", "triangles", "trianglesDrawn", "vertices", "materials", "drawCalls", "uvSets"
+    ] = "trianglesDrawn",
     descending: bool = True,
     search: Annotated[str, Query(max_length=200)] = "",
-    offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+    offset: Offset = 0,
+    limit: Limit = 200,
 ) -> Response:
     """Unique meshes with how often they are used and what they cost."""
     found(session, SceneRow, scene_id, "scene")
@@ -168,13 +290,6 @@ def list_findings(scene_id: uuid.UUID, session: SessionDep) -> list[FindingOut]:
     ]
 
 
-@router.get("/{scene_id}/findings/{finding_id}/parts")
-def finding_parts(scene_id: uuid.UUID, finding_id: uuid.UUID, session: SessionDep) -> list[int]:
-    """Node numbers of a finding's parts."""
-    row = found(session, FindingRow, finding_id, "finding")
-    return row.parts if row.scene_id == scene_id else []
-
-
 @router.get("/{scene_id}/view", response_class=Response)
 def view(scene_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
     """The binary file that the 3D view loads (see server/view.py)."""
@@ -202,7 +317,8 @@ def image(scene_id: uuid.UUID, index: int, session: SessionDep, state: StateDep)
     row = found(session, SceneRow, scene_id, "scene")
     if not row.store_key:
         raise Problem(404, "image.unknown", "The arrived scene keeps its pictures in the package.", str(index))
-    images = load_scene(state.store, row.store_key).images
-    if not 0 <= index < len(images) or images[index].data is None:
+    kept = image_of(state.store, row.store_key, index)
+    if kept is None:
         raise Problem(404, "image.unknown", "There is no such picture in the scene.", str(index))
-    return Response(images[index].data, media_type=images[index].mime, headers=FOREVER)
+    mime, data = kept
+    return Response(data, media_type=mime, headers=FOREVER)

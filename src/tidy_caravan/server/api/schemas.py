@@ -228,6 +228,53 @@ class MeshesPage(Camel):
     items: list[MeshOut]
 
 
+class GroupOut(Camel):
+    """below: the tree has further levels under it."""
+
+    name: str
+    parts: int
+    meshes: int
+    triangles: int
+    draw_calls: int
+    draw_calls_instanced: int
+    findings: int
+    below: bool
+
+
+class GroupsPage(Camel):
+    total: int
+    items: list[GroupOut]
+
+
+class MaterialOut(Camel):
+    """triangles: of this material over all parts. textures: roles that have a picture; missing: those whose
+    picture was not found."""
+
+    material: int
+    name: str
+    parts: int
+    meshes: int
+    triangles: int
+    textures: list[str]
+    missing: list[str]
+    base_color: tuple[float, float, float, float]
+    double_sided: bool
+    alpha: str
+
+
+class MaterialsPage(Camel):
+    total: int
+    items: list[MaterialOut]
+
+
+class Picked(Camel):
+    """sources: ids in the source. min, max: corners in metres, Y up."""
+
+    sources: list[int]
+    min: tuple[float, float, float]
+    max: tuple[float, float, float]
+
+
 class FindingOut(Camel):
     id: uuid.UUID
     code: str

@@ -52,6 +52,7 @@ class SceneRow(Base):
     bounds: Mapped[dict[str, Any]]
     convention: Mapped[dict[str, Any]]
     notes: Mapped[list[Any]]
+    materials: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
 
 
 class Revision(Base):

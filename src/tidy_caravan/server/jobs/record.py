@@ -20,6 +20,13 @@ from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import save_scene
 from tidy_caravan.server.view import view_bytes
 
+ROLES = {
+    "base_color": "base colour",
+    "metallic_roughness": "metallic, roughness",
+    "normal": "normal",
+    "occlusion": "occlusion",
+    "emissive": "emissive",
+}
 PART_COLUMNS = [c.name for c in Part.__table__.columns]
 
 
@@ -55,6 +62,8 @@ def record_scene(
             [{"kind": n.kind, "code": n.code, "where": n.where, "text": n.text} for n in scene.notes[:2000]]
         ),
     )
+    if whole:
+        row.materials = clean_json(material_rows(scene))
     session.add(row)
     session.flush()
     if whole:
@@ -140,6 +149,42 @@ def part_rows(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> Ite
             *c,
             found,
         )
+
+
+def material_rows(scene: Scene) -> list[dict[str, Any]]:
+    """What the ledger shows per material; O(meshes · slots)."""
+    instances = scene.instance_counts.tolist()
+    numbers: list[list[int]] = [[] for _ in scene.materials]
+    parts, triangles = [0] * len(scene.materials), [0] * len(scene.materials)
+    for i, mesh in enumerate(scene.meshes):
+        slots, faces = np.unique(mesh.material, return_counts=True)
+        for slot, count_of in zip(slots.tolist(), faces.tolist(), strict=True):
+            if slot >= 0 and instances[i]:
+                numbers[slot].append(i)
+                parts[slot] += instances[i]
+                triangles[slot] += count_of * instances[i]
+    out = []
+    for i, m in enumerate(scene.materials):
+        roles = {role: getattr(m, f"{role}_texture") for role in ROLES}
+        images = {r: scene.textures[u.texture].image for r, u in roles.items() if u is not None}
+        missing = [r for r, n in images.items() if n < 0 or scene.images[n].data is None]
+        out.append(
+            {
+                "material": i,
+                "name": m.name or f"material {i}",
+                "parts": parts[i],
+                "meshes": len(numbers[i]),
+                "meshNumbers": numbers[i],
+                "triangles": triangles[i],
+                "textures": [ROLES[r] for r in images],
+                "textureCount": len(images),
+                "missing": [ROLES[r] for r in missing],
+                "baseColor": list(m.base_color),
+                "doubleSided": m.double_sided,
+                "alpha": m.alpha_mode.lower(),
+            }
+        )
+    return out
 
 
 def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalReport) -> None:

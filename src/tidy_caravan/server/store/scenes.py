@@ -163,6 +163,14 @@ def load_scene(store: Store, key: str) -> Scene:
     )
 
 
+def image_of(store: Store, key: str, index: int) -> tuple[str, bytes] | None:
+    """Media type and bytes of one picture of a scene, without loading its meshes; None if there is none."""
+    images = from_bytes(store.get(key))[0]["images"]
+    if not 0 <= index < len(images) or images[index][2] is None:
+        return None
+    return images[index][1], store.get(images[index][2])
+
+
 class StoreCache(MeshCache):
     """Per-mesh results of steps in the store: a run that was interrupted goes on from them."""
 
