@@ -18,7 +18,7 @@ from tidy_caravan.core.carry import carry
 from tidy_caravan.core.conventions.destinations import BUILT_IN, destination
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
-from tidy_caravan.core.formats import bundle_from_path, load
+from tidy_caravan.core.formats import bundle_from_path, load, writable
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, default_route, parse_route, read_convention
 from tidy_caravan.core.scene import Scene
@@ -48,7 +48,7 @@ def parser() -> Parser:
     two.add_argument("--to", required=True, metavar="NAME")
     two.add_argument("--out", required=True, type=Path, metavar="DIR")
     two.add_argument("--route", type=Path, metavar="ROUTE.json")
-    two.add_argument("--format", choices=("glb", "gltf", "obj"), default="glb")
+    two.add_argument("--format", choices=sorted(writable()), default="glb")
     three = commands.add_parser(
         "arrive", help="read a package back as its destination would and compare it with the source"
     )

@@ -59,6 +59,7 @@ class Manifest(Camel):
     tool: str
     tool_version: str
     format: FormatName
+    flat: bool = Field(default=False, description="The format holds parts placed in the world, no tree, no sharing")
     main_file: str
     files: list[PackedFile]
     source_name: str

@@ -95,7 +95,7 @@ def compare(source: Scene, arrived: Scene, manifest: Manifest, problems: list[st
     """The full comparison. Parts are matched by tree path, and by node number where a path is not unique."""
     steps = {s.get("kind") for s in manifest.route if s.get("enabled", True)}
     problems = list(problems or [])
-    flat = manifest.format == "obj"
+    flat = manifest.flat
     here, there = Placed.of(source), Placed.of(arrived)
     pairs, lost, extra = match(manifest, arrived, flat)
     known = pairs[:, 0] >= 0
@@ -235,7 +235,8 @@ def measure(
         if not flat and arrived.nodes.paths[j] != wanted_paths[i]:
             faults.append("tree path")
         uv = len(arrived.meshes[mb].uvs)
-        least = min(1, len(source.meshes[ma].uvs)) if flat else max(len(source.meshes[ma].uvs), sent_uv.get(i, 0))
+        sent = sent_uv.get(i, 0)
+        least = sent if flat else max(len(source.meshes[ma].uvs), sent)
         if uv < least:
             faults.append("UV sets")
         rows.append(

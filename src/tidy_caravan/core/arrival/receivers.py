@@ -6,7 +6,6 @@ Nothing of our own readers or writers is used, so that a fault there cannot hide
 from __future__ import annotations
 
 import dataclasses
-import io
 import json
 import warnings
 from collections.abc import Callable
@@ -43,6 +42,8 @@ def receiver(*formats: str) -> Callable[[R], R]:
 
 def receive(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """The scene as the destination's importer takes it. Raises UnusableInput when it cannot be read."""
+    if fmt not in _receivers:
+        raise UnusableInput(f"there is no receiver for “{fmt}”", where=file.name)
     try:
         return _receivers[fmt](file, destination, fmt)
     except CaravanError:
@@ -162,51 +163,3 @@ def mesh_of(entry: Any, accessor: Callable[[int], AnyArray]) -> Mesh:
         uvs=tuple(uvs),
         name=entry.name or "",
     )
-
-
-@receiver("obj")
-def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
-    """OBJ through trimesh, one object at a time so that its vertices stay apart from the others'."""
-    text = file.read_text(encoding="utf-8")
-    names: list[str] = []
-    meshes: list[Mesh] = []
-    materials: dict[str, int] = {}
-    seen = np.zeros(3, np.int64)
-    for block in text.split("\no ")[1:]:
-        name, _, body = block.partition("\n")
-        lines = body.splitlines()
-        here = seen.copy()
-        for k, word in enumerate(("v ", "vt ", "vn ")):
-            seen[k] += sum(1 for line in lines if line.startswith(word))
-        faces, slots, used = [], [], ""
-        for line in lines:
-            if line.startswith("usemtl "):
-                used = line[7:]
-            elif line.startswith("f "):
-                corners = [[int(v) if v else 0 for v in c.split("/")] for c in line[2:].split()]
-                faces.append(
-                    "f " + " ".join("/".join(str(v - here[k]) if v else "" for k, v in enumerate(c)) for c in corners)
-                )
-                slots.append(materials.setdefault(used, len(materials)))
-        plain = "\n".join([*(x for x in lines if x.startswith(("v ", "vt ", "vn "))), *faces])
-        loaded: Any = trimesh.load(
-            io.StringIO(plain), file_type="obj", process=False, maintain_order=True, force="mesh"
-        )
-        normals = np.asarray(loaded.vertex_normals, np.float32) if "\nvn " in "\n" + plain else None
-        uv = getattr(loaded.visual, "uv", None)
-        meshes.append(
-            Mesh(
-                np.asarray(loaded.vertices, np.float32),
-                np.asarray(loaded.faces, np.uint32),
-                np.array(slots, np.int32),
-                normals,
-                uvs=() if uv is None else (np.asarray(uv, np.float32),),
-                name=name,
-            )
-        )
-        names.append(name)
-    count = len(names)
-    nodes = make_nodes(
-        np.full(count, -1), np.tile(np.eye(4), (count, 1, 1)).reshape(-1, 4, 4), names, mesh=np.arange(count)
-    )
-    return Scene(destination.file_convention(fmt), nodes, tuple(meshes), tuple(Material(n) for n in materials))

@@ -1,19 +1,12 @@
-"""Open formats, one reader and one writer module each; importing this package registers them."""
+"""Open formats, one reader and one writer module each; importing this package registers them all."""
 
-from tidy_caravan.core.formats import gltf_read, gltf_write, obj_read, obj_write
+import importlib
+import pkgutil
+
 from tidy_caravan.core.formats.bundle import Bundle, Limits, bundle_from_files, bundle_from_path
-from tidy_caravan.core.formats.registry import endings, load, write
+from tidy_caravan.core.formats.registry import endings, load, writable, write
 
-__all__ = [
-    "Bundle",
-    "Limits",
-    "bundle_from_files",
-    "bundle_from_path",
-    "endings",
-    "gltf_read",
-    "gltf_write",
-    "load",
-    "obj_read",
-    "obj_write",
-    "write",
-]
+for _module in pkgutil.iter_modules(__path__):
+    importlib.import_module(f"{__name__}.{_module.name}")
+
+__all__ = ["Bundle", "Limits", "bundle_from_files", "bundle_from_path", "endings", "load", "writable", "write"]

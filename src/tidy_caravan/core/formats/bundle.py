@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
+import os
+import re
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 
 MIB = 1 << 20
+MOST_LISTED = 20_000
+"""Files of a folder that are looked through for a picture by its name."""
 
 
 @dataclass(frozen=True)
@@ -42,6 +48,10 @@ class Budget:
             raise TooLarge("the file unpacks to more than the limit allows; send it in smaller pieces", where=where)
 
 
+def nothing(*_: object) -> None:
+    return None
+
+
 @dataclass(frozen=True)
 class Bundle:
     """A main file and its companions by relative path (forward slashes)."""
@@ -52,42 +62,97 @@ class Bundle:
     folder: Path | None = None
     limits: Limits = field(default_factory=Limits)
     complaints: tuple[str, ...] = ()
+    tell: Callable[..., None] = nothing
+    """Called by slow readers as tell(what, done, total), and as tell() now and then; may raise Cancelled."""
 
-    def find(self, uri: str) -> bytes | None:
+    @property
+    def home(self) -> str:
+        """Folder of the main file inside the bundle, empty at its top."""
+        parent = str(PurePosixPath(self.main).parent)
+        return "" if parent == "." else parent
+
+    def find(self, uri: str, base: str | None = None) -> bytes | None:
         """Content of a companion, or None if it is not in the bundle.
 
+        The address counts from `base`, a folder inside the bundle; without it from the main file.
         Raises UnusableInput for addresses that would leave the bundle.
         """
-        path = safe_relative(uri)
+        path = safe_relative(uri, self.home if base is None else base)
         if self.folder is not None:
-            top = self.folder.resolve()
-            target = (top / PurePosixPath(self.main).parent / path).resolve()
-            if not target.is_relative_to(top):
-                raise UnusableInput(f"“{_short(uri)}” leads outside the source's folder", where=self.main)
-            if not target.is_file():
-                return None
-            if target.stat().st_size > self.limits.upload_bytes:
-                raise TooLarge(f"“{_short(uri)}” is larger than the upload limit", where=self.main)
-            return target.read_bytes()
-        base = PurePosixPath(self.main).parent
-        wanted = str(base / path)
-        if wanted in self.files:
-            return self.files[wanted]
-        lowered = {k.lower(): k for k in self.files}
-        key = lowered.get(wanted.lower())
-        if key is None:
-            name = PurePosixPath(path).name.lower()
-            same = [k for k in self.files if PurePosixPath(k).name.lower() == name]
-            key = same[0] if len(same) == 1 else None
-        return None if key is None else self.files[key]
+            return self._from_disk(path)
+        key = path if path in self.files else self._by_path.get(path.lower())
+        return self.files[key] if key is not None else None
+
+    def look_for(self, uri: str, base: str | None = None) -> tuple[bytes | None, str]:
+        """A picture by its path, then anywhere in the bundle by its file name, then whatever the case.
+
+        Returns the content and how it was found: `path`, `name` or `` when it is not there. Addresses
+        that lead outside are never followed; only their last piece is looked for in the bundle.
+        """
+        with contextlib.suppress(UnusableInput):
+            data = self.find(uri, base)
+            if data is not None:
+                return data, "path"
+        name = PurePosixPath(unquote(uri.replace("\\", "/").split("?")[0].split("#")[0])).name
+        exact, lowered = self._by_name
+        for candidates in (exact.get(name, []), lowered.get(name.lower(), [])):
+            if len(candidates) == 1:
+                found = candidates[0]
+                data = self._from_disk(found) if self.folder is not None else self.files[found]
+                if data is not None:
+                    return data, "name"
+        return None, ""
+
+    def _from_disk(self, path: str) -> bytes | None:
+        assert self.folder is not None
+        top = self.folder.resolve()
+        target = (top / path).resolve()
+        if not target.is_relative_to(top):
+            raise UnusableInput(f"“{_short(path)}” leads outside the source's folder", where=self.main)
+        if not target.is_file():
+            found = self._by_path.get(path.lower())
+            return self._from_disk(found) if found is not None and found != path else None
+        if target.stat().st_size > self.limits.upload_bytes:
+            raise TooLarge(f"“{_short(path)}” is larger than the upload limit", where=self.main)
+        return target.read_bytes()
+
+    @cached_property
+    def _names(self) -> tuple[str, ...]:
+        if self.folder is None:
+            return tuple(self.files)
+        out: list[str] = []
+        for here, folders, files in os.walk(self.folder):
+            folders[:] = sorted(f for f in folders if not f.startswith("."))
+            top = Path(here).relative_to(self.folder)
+            out += [str(PurePosixPath(top / f)) for f in sorted(files)]
+            if len(out) > MOST_LISTED:
+                break
+        return tuple(out[:MOST_LISTED])
+
+    @cached_property
+    def _by_path(self) -> dict[str, str]:
+        return {n.lower(): n for n in self._names}
+
+    @cached_property
+    def _by_name(self) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
+        exact: dict[str, list[str]] = {}
+        lowered: dict[str, list[str]] = {}
+        for path in self._names:
+            name = PurePosixPath(path).name
+            exact.setdefault(name, []).append(path)
+            lowered.setdefault(name.lower(), []).append(path)
+        return exact, lowered
 
 
 def _short(text: str) -> str:
     return text if len(text) <= 80 else text[:77] + "…"
 
 
-def safe_relative(uri: str) -> str:
-    """The decoded relative path of a URI. Raises UnusableInput for anything else."""
+def safe_relative(uri: str, base: str = "") -> str:
+    """The decoded path of a URI inside the bundle, counted from the folder `base` in it.
+
+    Raises UnusableInput for anything that leads outside.
+    """
     if "\\" in uri:
         uri = uri.replace("\\", "/")
     try:
@@ -102,6 +167,7 @@ def safe_relative(uri: str) -> str:
         raise UnusableInput(f"“{_short(uri)}” is an absolute path; only files beside the scene are read")
     if "\0" in path:
         raise UnusableInput("a file address holds a zero byte")
+    path = f"{base}/{path}" if base else path
     depth = 0
     for piece in path.split("/"):
         if piece == "..":
@@ -123,7 +189,8 @@ def _resolve(path: str) -> list[str]:
     return out
 
 
-MODEL_ENDINGS = (".glb", ".gltf", ".obj")
+model_endings: set[str] = set()
+"""Endings of files that can be the main one; the readers add theirs when they register."""
 
 
 def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) -> Bundle:
@@ -143,10 +210,12 @@ def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) 
             raise UnusableInput("the zip is empty", where=name)
         else:
             return Bundle(PurePosixPath(name).name, data, limits=limits)
-    models = [n for n in files if PurePosixPath(n).suffix.lower() in MODEL_ENDINGS]
+        if main := packed_main(name, files):
+            return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
+    models = [n for n in files if PurePosixPath(n).suffix.lower() in model_endings]
     if not models:
         raise UnusableInput(
-            "there is no .glb, .gltf or .obj file among the files",
+            f"there is no model among the files; known endings are {', '.join(sorted(model_endings))}",
             where=", ".join(_short(f) for f in sorted(files)[:3]),
         )
     depth = min(n.count("/") for n in models)
@@ -157,6 +226,23 @@ def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) 
         )
     main = top[0]
     return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
+
+
+def packed_main(name: str, files: Mapping[str, bytes]) -> str:
+    """Main file of an archive whose format says which it is; empty otherwise.
+
+    A .usdz begins with it (OpenUSD, “Usdz File Format”), a .zae names it in its manifest (COLLADA 1.5, 3.4).
+    """
+    ending = PurePosixPath(name).suffix.lower()
+    if ending == ".usdz":
+        return next((n for n in files if PurePosixPath(n).suffix.lower() in (".usd", ".usda", ".usdc")), "")
+    manifest = files.get("manifest.xml", b"") if ending == ".zae" else b""
+    found = re.search(rb"<(?:\w+:)?dae_root[^>]*>\s*([^<#]+)", manifest[:100_000])
+    if found:
+        with contextlib.suppress(UnusableInput):
+            path = safe_relative(found.group(1).decode("utf-8", "replace").strip())
+            return path if path in files else ""
+    return ""
 
 
 def unzip(name: str, data: bytes, limits: Limits) -> tuple[dict[str, bytes], tuple[str, ...]]:

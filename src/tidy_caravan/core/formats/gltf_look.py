@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal, cast
 
-from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.gltf_accessors import Accessors, data_uri
 from tidy_caravan.core.formats.json_fields import (
@@ -17,14 +16,8 @@ from tidy_caravan.core.formats.json_fields import (
     get_text,
     get_vector,
 )
+from tidy_caravan.core.formats.pictures import picture, sniff_image
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
-
-SIGNATURES = ((b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"RIFF", "image/webp"))
-
-
-def sniff_image(data: bytes) -> str:
-    """Media type by the first bytes, empty if unknown."""
-    return next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
 
 
 def no_image() -> Image:
@@ -53,15 +46,8 @@ def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: 
         mime, data = data_uri(uri, where)
         uri = ""
     elif uri:
-        try:
-            data = bundle.find(uri)
-        except UnusableInput as error:
-            notes.append(Note("damaged", "texture.unreachable", where, f"{error.what}."))
-            return Image(name or uri[:80], mime, None, uri[:200], entry.get("extras"))
-        if data is None:
-            notes.append(
-                Note("behind", "texture.missing", where, f"The picture “{uri[:120]}” was not found beside the scene.")
-            )
+        image = picture(bundle, uri, notes, where=where)
+        return replace(image, name=name, mime=image.mime or mime, uri=uri[:200], extras=entry.get("extras"))
     elif "bufferView" in entry:
         data = bytes(accessors.view(get_int(entry, "bufferView", where, 0))[0])
     else:

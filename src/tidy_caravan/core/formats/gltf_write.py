@@ -79,7 +79,7 @@ class Builder:
         return self.seen[key]
 
 
-@writer("glb")
+@writer("glb", "GLB, one file with everything inside")
 def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
     """One binary file `name`.glb with everything inside."""
     document, builder, out, _ = build(scene, loose=False, instancing=instancing)
@@ -96,7 +96,7 @@ def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
     return out
 
 
-@writer("gltf")
+@writer("gltf", "glTF with loose files and textures")
 def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.gltf, `name`.bin and a folder of textures."""
     document, builder, out, pictures = build(scene, loose=True, instancing=instancing)

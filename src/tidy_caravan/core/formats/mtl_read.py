@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
-from tidy_caravan.core.formats.gltf_look import sniff_image
+from tidy_caravan.core.formats.pictures import picture
 from tidy_caravan.core.scene import Image, Material, Note, Texture, TextureUse
 
 OPTIONS = {
@@ -148,28 +148,7 @@ class MaterialTable:
         if not path:
             raise ValueError
         if path not in self._texture_of:
-            data = self._find(path)
-            mime = sniff_image(data) if data is not None else ""
-            if data is None:
-                self.notes.append(
-                    Note(
-                        "behind",
-                        "texture.missing",
-                        path[:120],
-                        f"The picture “{path[:120]}” was not found beside the scene.",
-                    )
-                )
-            elif not mime:
-                self.notes.append(
-                    Note(
-                        "damaged",
-                        "texture.unreadable",
-                        path[:120],
-                        f"The picture “{path[:80]}” is no PNG, JPEG or WebP file.",
-                    )
-                )
-                data = None
-            self.images.append(Image(path.replace("\\", "/").rsplit("/", 1)[-1], mime, data, path))
+            self.images.append(picture(self.bundle, path, self.notes))
             self.textures.append(Texture(len(self.images) - 1))
             self._texture_of[path] = len(self.textures) - 1
         return TextureUse(self._texture_of[path])

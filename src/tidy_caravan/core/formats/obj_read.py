@@ -48,7 +48,7 @@ class Parsed:
     other: dict[str, int] = field(default_factory=dict)
 
 
-@reader("obj", ".obj", sniff=is_obj)
+@reader("obj", ".obj", sniff=is_obj, weak=True)
 def read(bundle: Bundle) -> Scene:
     """One node per object and group. Raises UnusableInput when there is not a single usable vertex."""
     notes: list[Note] = [

@@ -10,12 +10,13 @@ import io
 import numpy as np
 
 from tidy_caravan.core.formats.gltf_write import Written, picture_path
+from tidy_caravan.core.formats.placed import placed_parts
 from tidy_caravan.core.formats.registry import writer
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
 
-@writer("obj")
+@writer("obj", "OBJ with MTL; no tree, no sharing, one UV set", flat=True, uv_sets=1)
 def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.obj, `name`.mtl and a folder of textures; positions with 9 significant digits."""
     out = Written({}, node_index=list(range(len(scene.nodes))))
@@ -25,24 +26,22 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
     text = io.StringIO()
     text.write(f"# Tidy Caravan\nmtllib {name}.mtl\n")
     base = np.ones(3, np.int64)
-    for part, node in zip(part_names, scene.nodes.parts.tolist(), strict=True):
-        mesh, world = scene.meshes[scene.nodes.mesh[node]], scene.nodes.world[node]
+    for part, placed in zip(part_names, placed_parts(scene), strict=True):
+        mesh = placed.mesh
         text.write(f"o {part}\n")
-        placed = mesh.positions.astype(np.float64) @ world[:3, :3].T + world[:3, 3]
-        rows(text, "v", placed)
+        rows(text, "v", placed.positions)
         counts = [mesh.vertices, 0, 0]
         if mesh.uvs:
             uv = mesh.uvs[0].astype(np.float64)
             rows(text, "vt", np.column_stack([uv[:, 0], 1.0 - uv[:, 1]]))
             counts[1] = mesh.vertices
-        if mesh.normals is not None:
-            rows(text, "vn", world_normals(mesh.normals.astype(np.float64), world[:3, :3]))
+        if placed.normals is not None:
+            rows(text, "vn", placed.normals)
             counts[2] = mesh.vertices
-        faces = mesh.indices if np.linalg.det(world[:3, :3]) >= 0 else mesh.indices[:, [0, 2, 1]]
         for slot in mesh.slots:
             if slot >= 0:
                 text.write(f"usemtl {material_names[slot]}\n")
-            write_faces(text, faces[mesh.material == slot].astype(np.int64), base, counts)
+            write_faces(text, placed.faces[mesh.material == slot].astype(np.int64), base, counts)
         base += counts
     for remark in (
         "tree",
@@ -61,23 +60,6 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
 def rows(text: io.StringIO, word: str, values: F64) -> None:
     form = f"{word} " + " ".join(["%.9g"] * values.shape[1]) + "\n"
     text.write((form * len(values)) % tuple((values + 0.0).ravel().tolist()))
-
-
-def world_normals(normals: F64, linear: F64) -> F64:
-    """(V, 3) unit normals under a linear map: the cofactor matrix, so that mirrors and scales are right."""
-    cofactor = np.stack(
-        [
-            np.cross(linear[:, 1], linear[:, 2]),
-            np.cross(linear[:, 2], linear[:, 0]),
-            np.cross(linear[:, 0], linear[:, 1]),
-        ],
-        axis=1,
-    )
-    sign = -1.0 if np.linalg.det(linear) < 0 else 1.0
-    moved = normals @ cofactor.T * sign
-    length = np.linalg.norm(moved, axis=1, keepdims=True)
-    out: F64 = moved / np.where(length > 0, length, 1.0)
-    return out
 
 
 def write_faces(text: io.StringIO, faces: AnyArray, base: AnyArray, counts: list[int]) -> None:

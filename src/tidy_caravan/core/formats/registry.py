@@ -1,19 +1,20 @@
-"""Formats register themselves here; reading goes through `load`, whatever the format."""
+"""Formats register themselves here; reading goes through `load`, whatever the format and however many files."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import PurePosixPath
 from typing import Protocol, TypeVar
 
 from tidy_caravan.core.errors import CaravanError, UnusableInput
-from tidy_caravan.core.formats.bundle import Bundle
+from tidy_caravan.core.formats.bundle import Bundle, model_endings
 from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]
 Sniffer = Callable[[bytes], bool]
 _readers: dict[str, tuple[Reader, tuple[str, ...], Sniffer]] = {}
+_weak: set[str] = set()
 R = TypeVar("R", bound=Reader)
 
 
@@ -26,35 +27,65 @@ class WrittenFiles(Protocol):
 
 
 Writer = Callable[[Scene, str, bool], WrittenFiles]
-_writers: dict[str, Writer] = {}
 W = TypeVar("W", bound=Callable[..., WrittenFiles])
 
 
-def reader(name: str, *endings: str, sniff: Sniffer) -> Callable[[R], R]:
-    """Registers a reader. `sniff` tells from the first bytes whether a file is of this format."""
+@dataclass(frozen=True)
+class Writable:
+    """A format that can be written. flat: it holds parts placed in the world, and neither tree nor sharing.
+    uv_sets: how many of them it can hold."""
+
+    name: str
+    title: str
+    flat: bool
+    uv_sets: int
+    write: Writer
+
+
+_writers: dict[str, Writable] = {}
+
+
+def reader(name: str, *endings: str, sniff: Sniffer, weak: bool = False) -> Callable[[R], R]:
+    """Registers a reader. `sniff` tells from the first bytes whether a file is of this format; a weak one
+    also says yes to much that is not, so that another format's yes comes first."""
 
     def register(function: R) -> R:
         _readers[name] = (function, endings, sniff)
+        model_endings.update(endings)
+        if weak:
+            _weak.add(name)
         return function
 
     return register
 
 
-def writer(name: str) -> Callable[[W], W]:
+def writer(name: str, title: str, *, flat: bool = False, uv_sets: int = 8) -> Callable[[W], W]:
     """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles."""
 
     def register(function: W) -> W:
-        _writers[name] = function
+        _writers[name] = Writable(name, title, flat, uv_sets, function)
         return function
 
     return register
+
+
+def writable() -> dict[str, Writable]:
+    """All formats that can be written, by name."""
+    return dict(_writers)
+
+
+def format_named(fmt: str) -> Writable:
+    """Raises UnusableInput for an unknown one."""
+    if fmt not in _writers:
+        raise UnusableInput(
+            f"“{fmt[:40]}” cannot be written; known are {', '.join(sorted(_writers))}", code="format.unknown"
+        )
+    return _writers[fmt]
 
 
 def write(scene: Scene, fmt: str, stem: str, instancing: bool = False) -> WrittenFiles:
     """The scene, as it is, in a format. Raises CaravanError for an unknown one."""
-    if fmt not in _writers:
-        raise CaravanError(f"“{fmt}” cannot be written; known are {', '.join(sorted(_writers))}", code="format.unknown")
-    return _writers[fmt](scene, stem, instancing)
+    return format_named(fmt).write(scene, stem, instancing)
 
 
 def endings() -> tuple[str, ...]:
@@ -73,7 +104,7 @@ def load(bundle: Bundle) -> Scene:
     by_content = [n for n, (_, _, sniff) in _readers.items() if sniff(bundle.data[:4096])]
     by_ending = [n for n, (_, ends, _) in _readers.items() if ending in ends]
     both = [n for n in by_content if n in by_ending]
-    strong = [n for n in by_content if n != "obj"]
+    strong = [n for n in by_content if n not in _weak]
     chosen = (both or strong or by_ending or by_content)[:1]
     if not chosen:
         raise UnusableInput(

@@ -37,8 +37,14 @@ class Child:
         self.memory = memory
         self.process: subprocess.Popen[bytes] | None = None
 
-    def call(self, function: str, args: tuple[Any, ...], seconds: float) -> Any:
-        """Result of `module:name` called with args, or Lost. Exceptions of the call are Lost too."""
+    def call(
+        self, function: str, args: tuple[Any, ...], seconds: float, tell: Callable[..., None] | None = None
+    ) -> Any:
+        """Result of `module:name` called with args, or Lost. Exceptions of the call are Lost too.
+
+        tell gets what the call reports (see `report`), and is called without arguments now and then
+        meanwhile; when it raises, the call is ended.
+        """
         if self.process is None or self.process.poll() is not None:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", CHILD, str(self.memory)],
@@ -53,9 +59,13 @@ class Child:
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
             self.process.stdin.flush()
             until = time.monotonic() + seconds
-            (size,) = struct.unpack("<Q", self._read(8, until))
-            kind, value = pickle.loads(self._read(size, until))
-            return Lost(value) if kind == "error" else value
+            while True:
+                (size,) = struct.unpack("<Q", self._read(8, until, tell))
+                kind, value = pickle.loads(self._read(size, until))
+                if kind != "report":
+                    return Lost(value) if kind == "error" else value
+                if tell:
+                    tell(*value)
         except TimeoutError:
             self.stop()
             return Lost(f"it took longer than {seconds:.0f} s and was stopped")
@@ -63,15 +73,22 @@ class Child:
             code = self.process.wait() if self.process else 0
             self.stop()
             return Lost(f"its process ended with signal {-code}" if code < 0 else f"its process ended with code {code}")
+        except BaseException:
+            self.stop()
+            raise
 
-    def _read(self, count: int, until: float) -> bytes:
+    def _read(self, count: int, until: float, tell: Callable[..., None] | None = None) -> bytes:
         assert self.process and self.process.stdout
         handle = self.process.stdout.fileno()
         pieces: list[bytes] = []
         while count:
             left = until - time.monotonic()
-            if left <= 0 or not select.select([handle], [], [], left)[0]:
+            if left <= 0:
                 raise TimeoutError
+            if not select.select([handle], [], [], min(left, 0.2))[0]:
+                if tell:
+                    tell()
+                continue
             piece = os.read(handle, min(count, 1 << 20))
             if not piece:
                 raise EOFError
@@ -149,12 +166,30 @@ class Pool:
                 raise
 
 
+_answers = -1
+
+
+def report(*facts: Any) -> None:
+    """From inside a call: tells the caller how far it is. Does nothing outside a child."""
+    if _answers >= 0:
+        _send(("report", facts))
+
+
+def _send(reply: Any) -> None:
+    body = pickle.dumps(reply, protocol=5)
+    view = memoryview(struct.pack("<Q", len(body)) + body)
+    while view:
+        view = view[os.write(_answers, view) :]
+
+
 def main() -> None:
     """Child side: answers calls from standard input until it closes."""
     import importlib
     import resource
 
-    answers = os.dup(1)
+    # the calls import this module by its own name; what they report must find the same channel
+    home = importlib.import_module(CHILD)
+    home._answers = os.dup(1)  # type: ignore[attr-defined]
     os.dup2(2, 1)  # whatever a native library prints must not end up among the answers
     limit = int(sys.argv[1])
     used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
@@ -170,10 +205,7 @@ def main() -> None:
             reply = ("error", "it needed more memory than it may have")
         except Exception as error:
             reply = ("error", f"{type(error).__name__}: {error}"[:300])
-        body = pickle.dumps(reply, protocol=5)
-        view = memoryview(struct.pack("<Q", len(body)) + body)
-        while view:
-            view = view[os.write(answers, view) :]
+        home._send(reply)
 
 
 if __name__ == "__main__":

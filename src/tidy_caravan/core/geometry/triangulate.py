@@ -54,21 +54,28 @@ def split_quads(p: F64, corner: I64) -> I64:
 
 def ears(p: F64) -> I64:
     """(N, 3) polygon -> (T, 3) triangles by ear cutting; a fan where the polygon has no plane."""
-    normal = np.cross(p, np.roll(p, -1, axis=0)).sum(axis=0)
-    size = np.linalg.norm(normal)
     count = len(p)
-    fan = np.stack([np.zeros(count - 2, np.int64), np.arange(1, count - 1), np.arange(2, count)], axis=1)
-    if not size > 0:
-        return fan
+    cut = with_holes(p, [count])
+    if len(cut):
+        return cut
+    return np.stack([np.zeros(count - 2, np.int64), np.arange(1, count - 1), np.arange(2, count)], axis=1)
+
+
+def with_holes(p: F64, rings: list[int]) -> I64:
+    """(N, 3) corners of an outline and its holes, ring after ring -> (T, 3) triangles facing as the outline.
+
+    Cut in the plane of the outline's Newell normal; empty when it has none.
+    """
+    outline = p[: rings[0]] - p[0]
+    normal = np.cross(outline, np.roll(outline, -1, axis=0)).sum(axis=0)
+    if not np.linalg.norm(normal) > 0:
+        return np.zeros((0, 3), np.int64)
     axis = int(np.argmax(np.abs(normal)))
-    keep = [(axis + 1) % 3, (axis + 2) % 3]
-    flat = np.ascontiguousarray(p[:, keep])
-    cut: I64 = mapbox_earcut.triangulate_float64(flat, np.array([count], np.uint32)).astype(np.int64).reshape(-1, 3)
-    if not len(cut):
-        return fan
+    flat = np.ascontiguousarray(p[:, [(axis + 1) % 3, (axis + 2) % 3]])
+    ends = np.cumsum(rings).astype(np.uint32)
+    cut: I64 = mapbox_earcut.triangulate_float64(flat, ends).astype(np.int64).reshape(-1, 3)
     corners = flat[cut]
     a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    area = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
-    turned = area * normal[axis] < 0
+    turned = (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) * normal[axis] < 0
     cut[turned] = cut[turned][:, [0, 2, 1]]
     return cut

@@ -19,7 +19,7 @@ from tidy_caravan import __version__
 from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.formats import write
+from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart
 from tidy_caravan.core.scene import Convention, Scene
 
@@ -56,13 +56,15 @@ def pack(
     """The package of a scene that has been through its route. Raises CaravanError for an unknown format."""
     target = destination.file_convention(fmt)
     placed = convert(scene, target)
-    written = write(placed, fmt, STEM, destination.gpu_instancing)
+    form = format_named(fmt)
+    written = form.write(placed, STEM, destination.gpu_instancing)
     files = dict(sorted(written.files.items()))
     main = f"{STEM}.{fmt}"
     manifest = Manifest(
         tool="Tidy Caravan",
         tool_version=__version__,
         format=fmt,
+        flat=form.flat,
         main_file=main,
         files=[PackedFile(path=k, bytes=len(v), sha256=hashlib.sha256(v).hexdigest()) for k, v in files.items()],
         source_name=source.name,
@@ -79,7 +81,7 @@ def pack(
         behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
         remarks=written.remarks,
         checks=checks,
-        parts=parts_of(placed, source.scene, written.node_index),
+        parts=parts_of(placed, source.scene, written.node_index, form.uv_sets),
     )
     text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
     return Package({**files, "manifest.json": text}, manifest)
@@ -94,7 +96,7 @@ def world_of(convention: Convention) -> World:
     )
 
 
-def parts_of(scene: Scene, source: Scene, node_index: list[int]) -> list[PackedPart]:
+def parts_of(scene: Scene, source: Scene, node_index: list[int], uv_limit: int) -> list[PackedPart]:
     nodes = scene.nodes
     worlds = nodes.world[nodes.parts].transpose(0, 2, 1).reshape(-1, 16).tolist()
     slots = [[scene.materials[s].name if s >= 0 else "" for s in m.slots] for m in scene.meshes]
@@ -112,7 +114,7 @@ def parts_of(scene: Scene, source: Scene, node_index: list[int]) -> list[PackedP
             transform=world,
             materials=slots[m],
             triangles=scene.meshes[m].triangles,
-            uv_sets=len(scene.meshes[m].uvs),
+            uv_sets=min(uv_limit, len(scene.meshes[m].uvs)),
             layer=scene.layers[nodes.layer[i]] if nodes.layer[i] >= 0 else "",
         )
         for i, m, origin, world in rows

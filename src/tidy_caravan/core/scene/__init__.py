@@ -2,10 +2,10 @@
 
 from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
 from tidy_caravan.core.scene.look import Image, Material, Sampler, Texture, TextureUse
-from tidy_caravan.core.scene.mesh import Mesh, Morph
+from tidy_caravan.core.scene.mesh import Mesh, Morph, Recipe
 from tidy_caravan.core.scene.nodes import HIDDEN, SCATTER, Nodes, make_nodes
 from tidy_caravan.core.scene.scene import Scene, extreme_points
-from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin
+from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin, Travel
 
 __all__ = [
     "GLTF",
@@ -24,12 +24,14 @@ __all__ = [
     "Morph",
     "Nodes",
     "Note",
+    "Recipe",
     "Root",
     "Sampler",
     "Scene",
     "Skin",
     "Texture",
     "TextureUse",
+    "Travel",
     "extreme_points",
     "make_nodes",
 ]

@@ -28,6 +28,20 @@ class Morph:
 
 
 @dataclass(frozen=True, eq=False)
+class Recipe:
+    """What a mesh was made from, so that it can be made again, finer or coarser.
+
+    kind: primitive, tube or subdivision. values: numbers and words of it. arrays: its points and indices.
+    setting: how fine the mesh at hand was made. See geometry/recipes.py.
+    """
+
+    kind: str
+    values: Mapping[str, Any]
+    arrays: Mapping[str, AnyArray] = field(default_factory=dict)
+    setting: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
 class Mesh:
     """Triangles with their vertex data. All arrays are read-only.
 
@@ -37,6 +51,7 @@ class Mesh:
     normals: (V, 3) unit or None. tangents: (V, 4), w is the bitangent sign, or None.
     uvs: one (V, 2) per channel. colors: one (V, 4) per channel.
     attributes: anything else per vertex (joints, weights, custom), carried through.
+    recipe: what the mesh was converted from, if it was; valid as long as the positions are those it gave.
     """
 
     positions: F32
@@ -51,6 +66,7 @@ class Mesh:
     morph_weights: tuple[float, ...] = ()
     name: str = ""
     extras: Any = None
+    recipe: Recipe | None = None
 
     def __post_init__(self) -> None:
         for name in ("positions", "indices", "material", "normals", "tangents"):

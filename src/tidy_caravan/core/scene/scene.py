@@ -14,7 +14,7 @@ from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
 from tidy_caravan.core.scene.nodes import Nodes
-from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin
+from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
 CHUNK = 1 << 21
 """Points transformed at once when world bounds are computed; bounds the working memory."""
@@ -36,6 +36,7 @@ class Scene:
     roots: tuple[Root, ...] = ()
     default_root: int = 0
     notes: tuple[Note, ...] = ()
+    travel: tuple[Travel, ...] = ()
     extras: Mapping[str, Any] = field(default_factory=dict)
     format: str = ""
 

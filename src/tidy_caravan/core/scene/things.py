@@ -88,3 +88,18 @@ class Note:
     where: str
     text: str
     nodes: tuple[int, ...] = field(default=())
+
+
+@dataclass(frozen=True)
+class Travel:
+    """One line of the travel list: what becomes of all things of a kind.
+
+    verdict: travels (as it is), converted (into something, see `into`, within `tolerance`), behind (see `why`).
+    """
+
+    kind: str
+    verdict: Literal["travels", "converted", "behind"]
+    count: int
+    into: str = ""
+    tolerance: str = ""
+    why: str = ""

@@ -14,6 +14,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.formats.bundle import safe_relative
+from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.server.api.context import (
     SessionDep,
@@ -308,6 +309,7 @@ def pack_haul(
     haul_id: uuid.UUID, request: PackRequest, session: SessionDep, state: StateDep, after: BackgroundTasks
 ) -> JobOut:
     """Writes the newest run as a package."""
+    format_named(request.format)
     return start("pack", haul_id, session, state, after, {"format": request.format})
 
 

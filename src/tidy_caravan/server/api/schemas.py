@@ -176,7 +176,7 @@ class HaulEdit(Camel):
 
 
 class PackRequest(Camel):
-    format: Literal["glb", "gltf", "obj"] = "glb"
+    format: str = Field(default="glb", max_length=8, description="Name of a format that can be written")
 
 
 class PartOut(Camel):

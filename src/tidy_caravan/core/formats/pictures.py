@@ -1,0 +1,78 @@
+"""Pictures that a scene file names: found in the bundle, checked, or told as missing."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.bundle import Bundle, safe_relative
+from tidy_caravan.core.scene import Image, Note, Scene
+
+SIGNATURES = ((b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"RIFF", "image/webp"))
+
+
+def sniff_image(data: bytes) -> str:
+    """Media type by the first bytes, empty if unknown."""
+    return next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
+
+
+def file_name(path: str) -> str:
+    return path.replace("\\", "/").rsplit("/", 1)[-1]
+
+
+def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = None, where: str = "") -> Image:
+    """The picture of that address: by its path, then by its file name, then whatever the case.
+
+    A picture that is not there, or no picture, keeps its name without data and leaves a note.
+    """
+    data, how = bundle.look_for(path, base)
+    place, name = where or path[:120], file_name(path)[:200]
+    if data is None:
+        try:
+            safe_relative(path, bundle.home if base is None else base)
+        except UnusableInput as error:
+            notes.append(Note("damaged", "texture.unreachable", place, f"{error.what}."))
+            return Image(name, "", None, path[:300])
+        notes.append(
+            Note("behind", "texture.missing", place, f"The picture “{path[:120]}” was not found beside the scene.")
+        )
+        return Image(name, "", None, path[:300])
+    mime = sniff_image(data)
+    if not mime:
+        notes.append(
+            Note("damaged", "texture.unreadable", place, f"The picture “{name[:80]}” is no PNG, JPEG or WebP file.")
+        )
+        return Image(name, "", None, path[:300])
+    if how == "name":
+        notes.append(
+            Note(
+                "guess",
+                "texture.found-by-name",
+                place,
+                f"The picture “{path[:100]}” is not at its address; the one file of that name in the bundle was taken.",
+            )
+        )
+    return Image(name, mime, data, path[:300])
+
+
+def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
+    """The scene with missing pictures filled from files that bear their names, and the names of those filled.
+
+    A file fits by its name, then by its name whatever the case.
+    """
+    by_name = {file_name(p): d for p, d in files.items()}
+    lowered = {n.lower(): d for n, d in by_name.items()}
+    images, filled = list(scene.images), []
+    for i, image in enumerate(images):
+        if image.data is not None:
+            continue
+        for wanted in (file_name(image.uri), file_name(image.name)):
+            data = by_name.get(wanted) or lowered.get(wanted.lower())
+            if wanted and data and sniff_image(data):
+                images[i] = replace(image, data=data, mime=sniff_image(data))
+                filled.append(wanted)
+                break
+    notes = tuple(
+        n for n in scene.notes if not (n.code == "texture.missing" and any(name in n.text for name in filled))
+    )
+    return scene.but(images=tuple(images), notes=notes), filled

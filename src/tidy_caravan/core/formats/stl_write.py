@@ -1,0 +1,36 @@
+"""Writes STL as text, one solid per part, placed in the world: the only way the format keeps parts apart."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+
+from tidy_caravan.core.formats.gltf_write import Written
+from tidy_caravan.core.formats.obj_write import unique_names
+from tidy_caravan.core.formats.placed import placed_parts
+from tidy_caravan.core.formats.registry import writer
+from tidy_caravan.core.geometry.normals import face_normals
+from tidy_caravan.core.scene import Scene
+
+FACET = "facet normal %.9g %.9g %.9g\nouter loop\n" + "vertex %.9g %.9g %.9g\n" * 3 + "endloop\nendfacet\n"
+
+
+@writer("stl", "STL, triangles only; no tree, no sharing, no materials, no UV sets", flat=True, uv_sets=0)
+def write_stl(scene: Scene, name: str, instancing: bool = False) -> Written:
+    """`name`.stl; positions with 9 significant digits."""
+    out = Written({}, node_index=list(range(len(scene.nodes))))
+    text = io.StringIO()
+    names = unique_names([scene.nodes.names[i] or f"part_{i}" for i in scene.nodes.parts.tolist()])
+    for part, placed in zip(names, placed_parts(scene), strict=True):
+        text.write(f"solid {part}\n")
+        positions = placed.positions.astype(np.float32)
+        normals = face_normals(positions, placed.faces)
+        rows = np.column_stack([normals, positions[placed.faces].reshape(-1, 9)]).astype(np.float64) + 0.0
+        text.write((FACET * len(rows)) % tuple(rows.ravel().tolist()))
+        text.write(f"endsolid {part}\n")
+    for remark in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets", "smooth normals",
+                   "lights, cameras, skins and clips", "unit and axes"):  # fmt: skip
+        out.remarks.append(f"STL cannot hold: {remark}.")
+    out.files[f"{name}.stl"] = text.getvalue().encode()
+    return out

@@ -1,0 +1,63 @@
+"""The travel list: per kind of thing in a source, whether it travels, is converted, or stays behind and why."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene, Travel
+
+
+class Travels:
+    """Collects what a reader converted or left; lines of one kind and fate are summed up."""
+
+    def __init__(self) -> None:
+        self._lines: dict[tuple[str, ...], int] = {}
+
+    def converted(self, kind: str, count: int, into: str, tolerance: str = "") -> None:
+        self._add((kind, "converted", into, tolerance, ""), count)
+
+    def behind(self, kind: str, count: int, why: str) -> None:
+        self._add((kind, "behind", "", "", why), count)
+
+    def _add(self, key: tuple[str, ...], count: int) -> None:
+        if count:
+            self._lines[key] = self._lines.get(key, 0) + count
+
+    def onto(self, scene: Scene) -> Scene:
+        """The scene with the whole list: what travels as it is, then what is converted, then what stays."""
+        own = [
+            Travel(kind, fate, count, into, tolerance, why)  # type: ignore[arg-type]
+            for (kind, fate, into, tolerance, why), count in self._lines.items()
+        ]
+        rank = {"converted": 0, "behind": 1}
+        return scene.but(travel=(*as_it_is(scene), *sorted(own, key=lambda t: (rank[t.verdict], t.kind))))
+
+
+def as_it_is(scene: Scene) -> list[Travel]:
+    """Lines for what a scene holds in its own model; O(nodes + meshes)."""
+    nodes = scene.nodes
+    drawn = np.flatnonzero(scene.instance_counts)
+    meshes = [scene.meshes[i] for i in drawn.tolist()]
+    helpers = (nodes.mesh < 0) & (nodes.light < 0) & (nodes.camera < 0)
+    pictures = [i for i in scene.images if i.data is not None]
+    counts = {
+        "mesh parts": len(nodes.parts),
+        "shared meshes": len(meshes),
+        "groups and helpers": int(helpers.sum()),
+        "switched-off parts": int(((nodes.flags & HIDDEN) > 0)[nodes.parts].sum()),
+        "scatters": int(((nodes.flags & SCATTER) > 0).sum()),
+        "layers": len(scene.layers),
+        "materials": len(scene.materials),
+        "pictures": len(pictures),
+        "lights": int((nodes.light >= 0).sum()),
+        "cameras": int((nodes.camera >= 0).sum()),
+        "skins": len(scene.skins),
+        "animation clips": len(scene.clips),
+        "morph targets": sum(len(m.morphs) for m in meshes),
+        "vertex colours": sum(1 for m in meshes if m.colors),
+    }
+    out = [Travel(kind, "travels", count) for kind, count in counts.items() if count]
+    missing = len(scene.images) - len(pictures)
+    if missing:
+        out.append(Travel("pictures", "behind", missing, why="not found beside the scene; they can be supplied"))
+    return out
