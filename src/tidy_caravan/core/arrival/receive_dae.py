@@ -21,7 +21,9 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """The file's scene as pycollada reads it; nodes in document order."""
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        document = collada.Collada(str(file), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError])
+        document = collada.Collada(
+            str(file), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError]
+        )
     materials = list(document.materials)
     material_of = {m.id: i for i, m in enumerate(materials)}
     meshes: list[Mesh] = []
