@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 from dataclasses import replace
+
+import PIL.Image
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle, safe_relative
@@ -76,3 +80,27 @@ def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
         n for n in scene.notes if not (n.code == "texture.missing" and any(name in n.text for name in filled))
     )
     return scene.but(images=tuple(images), notes=notes), filled
+
+
+def packed_channels(green: tuple[bytes | None, str], blue: tuple[bytes | None, str]) -> bytes | None:
+    """PNG with one picture's channel (r, g, b or a) in green and another's in blue; red is white.
+
+    A missing one leaves its channel white; None when both are missing or unreadable. Sizes follow the larger.
+    """
+    bands: list[PIL.Image.Image | None] = []
+    for data, channel in (green, blue):
+        band = None
+        if data is not None:
+            with contextlib.suppress(OSError, ValueError, PIL.Image.DecompressionBombError):
+                whole = PIL.Image.open(io.BytesIO(data)).convert("RGBA")
+                band = whole.getchannel({"r": "R", "g": "G", "b": "B", "a": "A"}.get(channel, "R"))
+        bands.append(band)
+    sizes = [b.size for b in bands if b is not None]
+    if not sizes:
+        return None
+    size = max(sizes)
+    white = PIL.Image.new("L", size, 255)
+    filled = [white if b is None else b.resize(size) for b in bands]
+    out = io.BytesIO()
+    PIL.Image.merge("RGB", (white, *filled)).save(out, "PNG")
+    return out.getvalue()

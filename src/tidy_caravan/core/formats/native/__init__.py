@@ -1,0 +1,1 @@
+"""Code around native format libraries; it runs in child processes only (geometry/isolation.py)."""

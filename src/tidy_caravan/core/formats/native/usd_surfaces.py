@@ -1,0 +1,303 @@
+"""USD geometry prims into meshes and recipes: polygons, subdivision surfaces, primitives, curves."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from pxr import UsdGeom
+
+from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.recipes import Fineness, level_for, make
+from tidy_caravan.core.scene import Mesh, Recipe
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
+
+PRIMITIVES = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane", "Cylinder_1", "Capsule_1")
+NOT_UV = ("normals", "displayColor", "displayOpacity", "tangents")
+UV_FIRST = ("st", "st0", "UVMap", "map1", "uv", "st1")
+
+
+@dataclass
+class Surface:
+    """A prim's geometry before its materials are known.
+
+    sets: names of the UV sets in the order of the mesh. note: (kind, code, text) to tell, if any.
+    converted: what the prim was, and into what, for the travel list.
+    """
+
+    mesh: Mesh | None
+    sets: tuple[str, ...] = ()
+    dropped: int = 0
+    guess: str = ""
+    converted: tuple[str, str, str] | None = None
+
+
+def value(attribute: Any, time: Any, spare: Any) -> Any:
+    found = attribute.Get(time) if attribute else None
+    return spare if found is None else found
+
+
+def per_corner(values: AnyArray, interpolation: str, corner: I64, face_of: I64) -> AnyArray | None:
+    """Values of a primvar at every corner; None when there are too few of them."""
+    if interpolation == "constant":
+        return np.repeat(values[:1], len(corner), axis=0) if len(values) else None
+    index = {"uniform": face_of, "faceVarying": np.arange(len(corner))}.get(interpolation, corner)
+    if len(index) and (int(index.max()) >= len(values) or int(index.min()) < 0):
+        return None
+    out: AnyArray = values[index]
+    return out
+
+
+def uv_names(api: Any, wanted: tuple[str, ...]) -> list[str]:
+    """UV primvars of a prim: those its materials read first, then the usual names, then by name."""
+    found = []
+    for primvar in api.GetPrimvarsWithValues():
+        kind = primvar.GetTypeName()
+        name = primvar.GetPrimvarName()
+        if name not in NOT_UV and str(kind) in (
+            "texCoord2f[]",
+            "texCoord2d[]",
+            "texCoord2h[]",
+            "float2[]",
+            "double2[]",
+            "half2[]",
+            "texCoord3f[]",
+        ):
+            found.append(name)
+    order = {n: i for i, n in enumerate((*wanted, *(u for u in UV_FIRST if u not in wanted)))}
+    return sorted(found, key=lambda n: (order.get(n, len(order)), n))
+
+
+def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...], metres: float, name: str) -> Surface:
+    """A Mesh prim. material: one slot for all faces, or (F,) a slot per face."""
+    mesh = UsdGeom.Mesh(prim)
+    points: F64 = np.asarray(value(mesh.GetPointsAttr(), time, ()), np.float64).reshape(-1, 3)
+    counts: I64 = np.asarray(value(mesh.GetFaceVertexCountsAttr(), time, ()), np.int64).reshape(-1)
+    corner: I64 = np.asarray(value(mesh.GetFaceVertexIndicesAttr(), time, ()), np.int64).reshape(-1)
+    if not len(points) or not len(counts):
+        return Surface(None)
+    if (counts < 0).any() or counts.sum() > len(corner):
+        keep = np.cumsum(np.maximum(counts, 0)) <= len(corner)
+        counts = counts[: int(np.argmin(keep)) if not keep.all() else len(keep)]
+        counts = counts[counts >= 0]
+    corner = corner[: int(counts.sum())]
+    slots: I32 = np.full(len(counts), material, np.int32) if isinstance(material, int) else material[: len(counts)]
+    if len(slots) < len(counts):
+        slots = np.concatenate([slots, np.full(len(counts) - len(slots), -1, np.int32)])
+    face_of = np.repeat(np.arange(len(counts)), counts)
+    api = UsdGeom.PrimvarsAPI(prim)
+    sets = uv_names(api, wanted)
+    uvs: list[F32] = []
+    kept: list[str] = []
+    for set_name in sets:
+        primvar = api.GetPrimvar(set_name)
+        flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float64)
+        flat = flat.reshape(len(flat), -1)[:, :2] if flat.size else np.zeros((0, 2))
+        table = per_corner(flat, primvar.GetInterpolation(), corner, face_of)
+        if table is not None:
+            uv = np.nan_to_num(table).astype(np.float32)
+            uv[:, 1] = 1.0 - uv[:, 1]
+            uvs.append(uv)
+            kept.append(set_name)
+    colors = color_of(api, time, corner, face_of)
+    normals = normals_of(mesh, api, time, corner, face_of)
+    flipped = str(value(mesh.GetOrientationAttr(), time, "rightHanded")) == "leftHanded"
+    holes: I64 = np.asarray(value(mesh.GetHoleIndicesAttr(), time, ()), np.int64).reshape(-1)
+    scheme = str(value(mesh.GetSubdivisionSchemeAttr(), time, "none"))
+    authored = mesh.GetSubdivisionSchemeAttr().HasAuthoredValue()
+    if flipped:
+        order = reversed_faces(counts)
+        corner, uvs = corner[order], [u[order] for u in uvs]
+        normals = None if normals is None else normals[order]
+        colors = None if colors is None else colors[order]
+    if len(holes):
+        shown = np.ones(len(counts), np.bool_)
+        shown[holes[(holes >= 0) & (holes < len(counts))]] = False
+        keep = shown[face_of]
+        corner, uvs = corner[keep], [u[keep] for u in uvs]
+        normals = None if normals is None else normals[keep]
+        colors = None if colors is None else colors[keep]
+        counts, slots = counts[shown], slots[shown]
+    if scheme != "none":
+        made = subdivision(mesh, time, scheme, points, corner, counts, slots, uvs, authored, metres, name)
+        if made is not None:
+            return Surface(
+                made,
+                tuple(kept),
+                guess="" if authored else "scheme",
+                converted=("subdivision surfaces", f"meshes at level {made.recipe.setting['level']}", "")
+                if authored and made.recipe
+                else None,
+            )
+    out, dropped = corner_mesh(
+        points,
+        corner,
+        counts,
+        normals=normals,
+        uvs=uvs,
+        colors=() if colors is None else (colors,),
+        material=slots,
+        name=name,
+    )
+    return Surface(out, tuple(kept), dropped)
+
+
+def subdivision(
+    mesh: Any, time: Any, scheme: str, points: F64, corner: I64, counts: I64, slots: I32, uvs: list[F32],
+    authored: bool, metres: float, name: str,
+) -> Mesh | None:  # fmt: skip
+    """The surface at its first level with its recipe; the cage itself where the file does not say a scheme."""
+    usable = (corner >= 0) & (corner < len(points))
+    if not usable.all() or (counts < 3).any() or not np.isfinite(points).all():
+        return None
+    arrays: dict[str, AnyArray] = {"points": points, "corner": corner, "counts": counts, "material": slots}
+    arrays |= {f"uv{k}": u.astype(np.float64) for k, u in enumerate(uvs)}
+    lengths: I64 = np.asarray(value(mesh.GetCreaseLengthsAttr(), time, ()), np.int64).reshape(-1)
+    chain: I64 = np.asarray(value(mesh.GetCreaseIndicesAttr(), time, ()), np.int64).reshape(-1)
+    sharp: F64 = np.asarray(value(mesh.GetCreaseSharpnessesAttr(), time, ()), np.float64).reshape(-1)
+    edges: list[tuple[int, int]] = []
+    values: list[float] = []
+    at = 0
+    for i, n in enumerate(lengths.tolist()):
+        run = chain[at : at + n].tolist()
+        at += n
+        for k, pair in enumerate(zip(run, run[1:], strict=False)):
+            j = i if len(sharp) == len(lengths) else at - n - i + k
+            if j < len(sharp):
+                edges.append(pair)
+                values.append(float(sharp[j]))
+    if edges:
+        arrays |= {"edges": np.array(edges, np.int64), "sharpness": np.array(values)}
+    corners: I64 = np.asarray(value(mesh.GetCornerIndicesAttr(), time, ()), np.int64).reshape(-1)
+    if len(corners):
+        strength: F64 = np.asarray(value(mesh.GetCornerSharpnessesAttr(), time, ()), np.float64).reshape(-1)
+        if len(strength) == len(corners):
+            arrays |= {"corners": corners, "cornerSharpness": strength}
+    recipe = Recipe("subdivision", {"scheme": scheme, "uvs": len(uvs)}, arrays)
+    return make(recipe, Fineness(level=level_for(len(counts)) if authored else 0), metres, name)
+
+
+def reversed_faces(counts: I64) -> I64:
+    """Corner order that runs every face the other way round, beginning with the same corner."""
+    first = np.repeat(np.cumsum(counts) - counts, counts)
+    size = np.repeat(counts, counts)
+    within = np.arange(int(counts.sum())) - first
+    out: I64 = first + (size - within) % np.maximum(size, 1)
+    return out
+
+
+def normals_of(mesh: Any, api: Any, time: Any, corner: I64, face_of: I64) -> F32 | None:
+    primvar = api.GetPrimvar("normals")
+    if primvar and primvar.HasValue():
+        flat, interpolation = primvar.ComputeFlattened(time), primvar.GetInterpolation()
+    else:
+        attribute = mesh.GetNormalsAttr()
+        if not attribute or not attribute.HasAuthoredValue():
+            return None
+        flat, interpolation = attribute.Get(time), mesh.GetNormalsInterpolation()
+    if flat is None:
+        return None
+    values: AnyArray = np.asarray(flat, np.float32).reshape(-1, 3)
+    found = per_corner(values, interpolation, corner, face_of)
+    return None if found is None else np.ascontiguousarray(found, np.float32)
+
+
+def color_of(api: Any, time: Any, corner: I64, face_of: I64) -> F32 | None:
+    """Vertex colours of displayColor when it varies over the prim; a constant one becomes a material."""
+    primvar = api.GetPrimvar("displayColor")
+    if not primvar or not primvar.HasValue() or primvar.GetInterpolation() == "constant":
+        return None
+    flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float32).reshape(-1, 3)
+    table = per_corner(flat, primvar.GetInterpolation(), corner, face_of)
+    if table is None:
+        return None
+    out: F32 = np.column_stack([np.clip(np.nan_to_num(table), 0, 1), np.ones(len(table))]).astype(np.float32)
+    return out
+
+
+def read_primitive(prim: Any, time: Any, material: int, metres: float, name: str) -> Surface:
+    """A Cube, Sphere, Cylinder, Cone, Capsule or Plane as a recipe and its mesh."""
+    kind = str(prim.GetTypeName())
+
+    def number(attribute: str, spare: float) -> float:
+        found = value(prim.GetAttribute(attribute), time, spare)
+        return float(found) if np.isfinite(float(found)) else spare
+
+    axis = str(value(prim.GetAttribute("axis"), time, "Z"))
+    values: dict[str, Any] = {"material": material, "axis": axis if axis in ("X", "Y", "Z") else "Z"}
+    if kind == "Cube":
+        size = number("size", 2.0)
+        values |= {"shape": "box", "x": size, "y": size, "z": size, "axis": "Z"}
+    elif kind == "Plane":
+        values |= {"shape": "plane", "width": number("width", 2.0), "length": number("length", 2.0)}
+    else:
+        values |= {"shape": kind.split("_")[0].lower(), "radius": number("radius", 1.0 if kind != "Capsule" else 0.5)}
+        if kind != "Sphere":
+            values["height"] = number("height", 2.0 if kind != "Capsule" else 1.0)
+        if kind in ("Cylinder_1", "Capsule_1"):
+            values["radius"] = number("radiusBottom", 1.0)
+    if any(not values[k] > 0 for k in ("x", "width", "length", "radius") if k in values):
+        return Surface(None)
+    mesh = make(Recipe("primitive", values), Fineness(), metres, name)
+    round_ = values["shape"] not in ("box", "plane")
+    return Surface(mesh, ("st",), converted=("parametric primitives", "meshes", "2 mm" if round_ else ""))
+
+
+def read_curves(prim: Any, time: Any, material: int, metres: float, name: str) -> Surface:
+    """BasisCurves with widths as tubes, with normals as ribbons."""
+    curves = UsdGeom.BasisCurves(prim)
+    points: F64 = np.asarray(value(curves.GetPointsAttr(), time, ()), np.float64).reshape(-1, 3)
+    counts: I64 = np.asarray(value(curves.GetCurveVertexCountsAttr(), time, ()), np.int64).reshape(-1)
+    widths: F64 = np.asarray(value(curves.GetWidthsAttr(), time, ()), np.float64).reshape(-1)
+    if not len(points) or (counts < 0).any() or counts.sum() > len(points) or not np.isfinite(points).all():
+        return Surface(None)
+    if not len(widths) or not (np.nan_to_num(widths) > 0).any():
+        return Surface(None, guess="thin")
+    wide = spread(np.nan_to_num(widths), len(points), counts)
+    linear = str(value(curves.GetTypeAttr(), time, "cubic")) == "linear"
+    basis = "linear" if linear else str(value(curves.GetBasisAttr(), time, "bezier"))
+    if basis not in ("linear", "bezier", "bspline", "catmullRom"):
+        return Surface(None, guess="basis")
+    wrap = str(value(curves.GetWrapAttr(), time, "nonperiodic"))
+    if wrap == "pinned" and basis in ("bspline", "catmullRom"):
+        points, wide, counts = pinned(points, wide, counts, basis)
+    arrays: dict[str, AnyArray] = {"points": points, "counts": counts, "widths": wide}
+    facing = np.asarray(value(curves.GetNormalsAttr(), time, ()), np.float64).reshape(-1, 3)
+    if len(facing) and wrap != "pinned":
+        arrays["normals"] = spread(facing, len(points), counts)
+    values = {"basis": basis, "closed": wrap == "periodic", "material": material}
+    mesh = make(Recipe("tube", values, arrays), Fineness(), metres, name)
+    into = "ribbons" if "normals" in arrays else "tubes"
+    return Surface(mesh, ("st",), converted=("curves", into, "2 mm"))
+
+
+def spread(values: AnyArray, points: int, counts: I64) -> AnyArray:
+    """Per-point values from one for all, one per curve, or one per point; varying ones are stretched."""
+    if len(values) == points:
+        return values
+    if len(values) == len(counts):
+        return np.repeat(values, counts, axis=0)
+    if len(values) == 1:
+        return np.repeat(values, points, axis=0)
+    where = np.linspace(0, len(values) - 1, points)
+    if values.ndim == 1:
+        return np.interp(where, np.arange(len(values)), values)
+    return values[np.rint(where).astype(np.int64)]
+
+
+def pinned(points: F64, widths: F64, counts: I64, basis: str) -> tuple[F64, F64, I64]:
+    """Curves that shall reach their ends get phantom points there (UsdGeomBasisCurves, “pinned”)."""
+    out_p, out_w, out_c = [], [], []
+    at = 0
+    for n in counts.tolist():
+        p, w = points[at : at + n], widths[at : at + n]
+        at += n
+        if n < 2:
+            continue
+        out_p.append(np.concatenate([[2 * p[0] - p[1]], p, [2 * p[-1] - p[-2]]]))
+        out_w.append(np.concatenate([w[:1], w, w[-1:]]))
+        out_c.append(n + 2)
+    if not out_p:
+        return points[:0], widths[:0], counts[:0]
+    return np.concatenate(out_p), np.concatenate(out_w), np.array(out_c, np.int64)
