@@ -19,6 +19,7 @@ from tidy_caravan.core.formats.gltf_meshes import read_mesh
 from tidy_caravan.core.formats.gltf_nodes import read_nodes, read_roots
 from tidy_caravan.core.formats.json_fields import Damage, as_list, as_object, get_object
 from tidy_caravan.core.formats.registry import reader
+from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene
 
 SUPPORTED = {
@@ -105,7 +106,9 @@ def read(bundle: Bundle) -> Scene:
     asset = document.get("asset")
     if isinstance(asset, dict):
         extras["asset"] = {k: v for k, v in asset.items() if k in ("copyright", "extras")}
-    return Scene(
+    travels = Travels()
+    travels.from_notes(notes)
+    scene = Scene(
         convention=GLTF,
         nodes=nodes,
         meshes=unique,
@@ -122,6 +125,7 @@ def read(bundle: Bundle) -> Scene:
         extras=extras,
         format="gltf",
     )
+    return travels.onto(scene)
 
 
 def open_document(bundle: Bundle) -> tuple[dict[str, Any], memoryview | None]:

@@ -13,6 +13,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.mtl_read import MaterialTable
 from tidy_caravan.core.formats.registry import reader
+from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray
@@ -100,7 +101,9 @@ def read(bundle: Bundle) -> Scene:
                 "The file holds vertices and no usable face; there is nothing to carry.",
             )
         )
-    return scene.but(
+    travels = Travels()
+    travels.from_notes(notes)
+    whole = scene.but(
         materials=tuple(materials.materials),
         textures=tuple(materials.textures),
         images=tuple(materials.images),
@@ -108,6 +111,7 @@ def read(bundle: Bundle) -> Scene:
         format="obj",
         convention=replace(GLTF, declared=False),
     )
+    return travels.onto(whole)
 
 
 def split_lines(text: str, materials: MaterialTable) -> Parsed:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 
-from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene, Travel
+from tidy_caravan.core.scene import HIDDEN, SCATTER, Note, Scene, Travel
 
 
 class Travels:
@@ -22,6 +24,16 @@ class Travels:
     def _add(self, key: tuple[str, ...], count: int) -> None:
         if count:
             self._lines[key] = self._lines.get(key, 0) + count
+
+    def from_notes(self, notes: Iterable[Note]) -> None:
+        """Lines for what a reader only told as notes of these codes, one thing a note."""
+        for note in notes:
+            if note.code == "import.scatter" and note.kind == "converted":
+                self.converted("scatters", 1, "instances that share their mesh")
+            elif note.code == "import.extension":
+                self.behind(f"extension {note.where}", 1, "optional, and not known here")
+            elif note.code == "import.not-a-surface":
+                self.behind("points and lines", 1, "only surfaces travel")
 
     def onto(self, scene: Scene) -> Scene:
         """The scene with the whole list: what travels as it is, then what is converted, then what stays."""
