@@ -20,7 +20,7 @@ from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundle_from_path, load, writable
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, default_route, parse_route, read_convention
+from tidy_caravan.core.route import Route, as_read, default_route, parse_route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, survey
 
@@ -186,7 +186,7 @@ def run_carry(args: argparse.Namespace) -> int:
 def run_arrive(args: argparse.Namespace) -> int:
     manifest = read_manifest(args.dir)
     scene, digest = read(args.against)
-    source = read_convention(scene, Route(steps=manifest.route))
+    source = as_read(scene, Route(steps=manifest.route, sets=manifest.sets), manifest.destination)
     report, _ = arrive(args.dir, source)
     if digest != manifest.source_sha256:
         print("tidy-caravan: note: the source file is not the one that was packed", file=sys.stderr)

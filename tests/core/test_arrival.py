@@ -13,14 +13,14 @@ import numpy as np
 from tests.core.test_gltf import everything
 from tests.support import read, trimesh_scene, validate
 from tidy_caravan import reference
-from tidy_caravan.core.arrival.compare import arrive
+from tidy_caravan.core.arrival.compare import arrive, read_manifest
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.carry import carry
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, FormatName, ImporterHabit
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, default_route, read_convention
+from tidy_caravan.core.route import Route, as_read, default_route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.demo.ferry_landing import landing
 from tidy_caravan.demo.load import demo_route
@@ -34,7 +34,7 @@ def deliver(
 ) -> ArrivalReport:
     package, *_ = carry(scene, "test.glb", "0" * 64, to, route, fmt)
     save(package.files, folder)
-    return arrive(folder, read_convention(scene, route))[0]
+    return arrive(folder, as_read(scene, route, read_manifest(folder).destination))[0]
 
 
 class Arriving(unittest.TestCase):

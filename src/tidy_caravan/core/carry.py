@@ -48,4 +48,4 @@ def package_of(
         PackedChange(step=r.kind, text=c.text, count=c.count, problem=c.problem) for r in records for c in r.changes
     ]
     checks = [PackedCheck(code=f.code, severity=f.severity, count=f.count, text=f.text) for f in findings]
-    return pack(done, origin, destination, fmt, route=route.steps, changes=changes, checks=checks)
+    return pack(done, origin, destination, fmt, route=route.steps, sets=route.sets, changes=changes, checks=checks)

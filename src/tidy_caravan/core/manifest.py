@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import Counts
+from tidy_caravan.core.selection import PartSet, Treatment
 
 MANIFEST_VERSION = 1
 
@@ -38,6 +39,18 @@ class PackedPart(Camel):
     triangles: int
     uv_sets: int
     layer: str = ""
+    set: str = Field(default="", description="Name of the set that decides the treatment")
+    treatment: Treatment | None = None
+    data: Any = Field(default=None, description="What the source says of the part: class, type, storey, size")
+
+
+class TravelLine(Camel):
+    kind: str
+    verdict: Literal["travels", "converted", "behind"]
+    count: int
+    into: str = ""
+    tolerance: str = ""
+    why: str = ""
 
 
 class PackedChange(Camel):
@@ -70,6 +83,13 @@ class Manifest(Camel):
     lightmap_channel: int
     counts: Counts
     route: list[dict[str, Any]]
+    sets: list[PartSet] = Field(default_factory=list, description="Saved selections in order of precedence")
+    travel: list[TravelLine] = Field(
+        default_factory=list, description="What becomes of each kind of thing in the source"
+    )
+    georeference: dict[str, Any] | None = Field(
+        default=None, description="Where the source says it lies, and the offset taken off"
+    )
     changes: list[PackedChange]
     renamed: dict[str, str] = Field(description="New names by source id")
     dropped: list[int] = Field(description="Source ids of nodes that steps removed")

@@ -12,9 +12,11 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.steps import Change, MeshCache, Step, StepContext, parse_step
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.steps.what_travels import WhatTravels
 
 MOST_STEPS = 200
 
@@ -32,11 +34,15 @@ class StepRecord(BaseModel):
 
 
 class Route(BaseModel):
-    """An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`."""
+    """An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`.
+
+    sets: saved selections with their treatments, in order of precedence.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
     steps: list[dict[str, Any]] = Field(default_factory=list, max_length=MOST_STEPS)
+    sets: list[PartSet] = Field(default_factory=list, max_length=200)
 
 
 def steps_of(route: Route) -> list[Step]:
@@ -53,14 +59,16 @@ def parse_route(data: Any) -> Route:
     try:
         route = Route.model_validate(data)
     except ValueError as error:
-        raise BadRoute("“steps” must be a list of objects and nothing may stand beside it", where="route") from error
+        errors: list[dict[str, Any]] = getattr(error, "errors", list)()
+        detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in errors[:3])
+        raise BadRoute(f"it must hold “steps” and may hold “sets” ({detail})"[:400], where="route") from error
     steps_of(route)
     return route
 
 
 def default_route() -> Route:
-    """Units and axes, then a lightmap UV set on every part."""
-    return Route(steps=[as_json(MatchUnits()), as_json(LightmapUvs())])
+    """What travels, units and axes, then a lightmap UV set on every part."""
+    return Route(steps=[as_json(WhatTravels()), as_json(MatchUnits()), as_json(LightmapUvs())])
 
 
 def as_json(step: Step) -> dict[str, Any]:
@@ -82,6 +90,7 @@ def run(
     """
     records: list[StepRecord] = []
     steps = [s for s in steps_of(route) if s.enabled]
+    assignment = Assignment(read_convention(scene, route), route.sets)
     before = count(scene)
     for i, one in enumerate(steps):
 
@@ -90,7 +99,7 @@ def run(
             progress(title, round((i + share) * 1000), len(steps) * 1000)
 
         tell(0, 1)
-        context = StepContext(destination, tell, cache or MeshCache(), workers)
+        context = StepContext(destination, tell, cache or MeshCache(), workers, assignment)
         scene, changes = one.apply(scene, context)
         after = count(scene)
         records.append(StepRecord(kind=one.kind, title=one.title, before=before, after=after, changes=changes))
@@ -105,3 +114,12 @@ def read_convention(scene: Scene, route: Route) -> Scene:
         if isinstance(one, MatchUnits) and one.enabled:
             return scene.but(convention=one.read_as(scene.convention))
     return scene
+
+
+def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:
+    """What the arrival is compared with: the source in its convention, with the conversions the route asks for."""
+    assignment = Assignment(read_convention(scene, route), route.sets)
+    for one in steps_of(route):
+        if one.enabled and one.converts:
+            scene, _ = one.apply(scene, StepContext(destination, assignment=assignment))
+    return read_convention(scene, route)

@@ -42,16 +42,34 @@ class World(CamelModel):
         return Convention(self.metres_per_unit, self.up, self.forward, self.handedness)
 
 
+class Proof(CamelModel):
+    """What a yardstick told: the day (ISO 8601), one sentence, the factor and where it ended."""
+
+    date: str = Field(max_length=40)
+    sentence: str = Field(max_length=400)
+    factor: float
+    factor_in: Literal["vertices", "node scale", "nowhere"] = "vertices"
+
+
 class ImporterHabit(CamelModel):
     """What the receiver's importer for one format assumes.
 
     numbers: `as-they-stand` takes the file's numbers for its own units and axes; `by-the-standard`
-    reads them in the format's own convention (glTF: metres, Y up, right-handed) and converts.
+    reads them in the format's own convention (glTF: metres, Y up, right-handed) and converts; `measured`
+    was learnt with a yardstick: files have to be written in the convention `file`.
     """
 
-    numbers: Literal["as-they-stand", "by-the-standard"] = "as-they-stand"
+    numbers: Literal["as-they-stand", "by-the-standard", "measured"] = "as-they-stand"
+    file: World | None = Field(default=None, description="Unit and axes of files that it reads right, when measured")
     keeps_sharing: bool = True
     keeps_tree: bool = True
+    proof: Proof | None = None
+
+    @model_validator(mode="after")
+    def _measured_has_a_file(self) -> ImporterHabit:
+        if self.numbers == "measured" and self.file is None:
+            raise ValueError("a measured habit needs “file”, the convention that was found")
+        return self
 
 
 class Destination(CamelModel):
@@ -85,6 +103,8 @@ class Destination(CamelModel):
     def file_convention(self, fmt: FormatName) -> Convention:
         """The convention a file must be written in so that this importer reads it right."""
         habit = self.importers.get(fmt, ImporterHabit())
+        if habit.numbers == "measured" and habit.file is not None:
+            return habit.file.convention()
         return GLTF if habit.numbers == "by-the-standard" else self.world.convention()
 
 

@@ -5,6 +5,7 @@ The same scene, route and destination give the same bytes: nothing here knows th
 
 from __future__ import annotations
 
+import dataclasses
 import hashlib
 import os
 import tempfile
@@ -20,8 +21,9 @@ from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
-from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart
+from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart, TravelLine
 from tidy_caravan.core.scene import Convention, Scene
+from tidy_caravan.core.selection import Assignment, PartSet
 
 STEM = "scene"
 
@@ -50,6 +52,7 @@ def pack(
     fmt: FormatName,
     *,
     route: list[dict[str, Any]],
+    sets: list[PartSet],
     changes: list[PackedChange],
     checks: list[PackedCheck],
 ) -> Package:
@@ -75,13 +78,18 @@ def pack(
         lightmap_channel=destination.lightmap_channel,
         counts=count(placed),
         route=route,
+        sets=sets,
+        travel=[TravelLine(**dataclasses.asdict(t)) for t in source.scene.travel],
+        georeference=(source.scene.extras.get("extras") or {}).get("georeference")
+        if isinstance(source.scene.extras.get("extras"), dict)
+        else None,
         changes=changes,
         renamed=renamed(source.scene, scene),
         dropped=dropped(source.scene, scene),
         behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
         remarks=written.remarks,
         checks=checks,
-        parts=parts_of(placed, source.scene, written.node_index, form.uv_sets),
+        parts=parts_of(placed, source.scene, written.node_index, form.uv_sets, sets),
     )
     text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
     return Package({**files, "manifest.json": text}, manifest)
@@ -96,12 +104,20 @@ def world_of(convention: Convention) -> World:
     )
 
 
-def parts_of(scene: Scene, source: Scene, node_index: list[int], uv_limit: int) -> list[PackedPart]:
+def parts_of(
+    scene: Scene, source: Scene, node_index: list[int], uv_limit: int, sets: list[PartSet]
+) -> list[PackedPart]:
     nodes = scene.nodes
     worlds = nodes.world[nodes.parts].transpose(0, 2, 1).reshape(-1, 16).tolist()
     slots = [[scene.materials[s].name if s >= 0 else "" for s in m.slots] for m in scene.meshes]
+    winner = Assignment(source, sets).of(scene)[nodes.parts].tolist() if sets else [-1] * len(nodes.parts)
     rows = zip(
-        nodes.parts.tolist(), nodes.mesh[nodes.parts].tolist(), nodes.source[nodes.parts].tolist(), worlds, strict=True
+        winner,
+        nodes.parts.tolist(),
+        nodes.mesh[nodes.parts].tolist(),
+        nodes.source[nodes.parts].tolist(),
+        worlds,
+        strict=True,
     )
     return [
         PackedPart(
@@ -116,8 +132,11 @@ def parts_of(scene: Scene, source: Scene, node_index: list[int], uv_limit: int) 
             triangles=scene.meshes[m].triangles,
             uv_sets=min(uv_limit, len(scene.meshes[m].uvs)),
             layer=scene.layers[nodes.layer[i]] if nodes.layer[i] >= 0 else "",
+            set=sets[k].name if k >= 0 else "",
+            treatment=sets[k].treatment if k >= 0 else None,
+            data=(nodes.extras.get(i) or {}).get("ifc") if isinstance(nodes.extras.get(i), dict) else None,
         )
-        for i, m, origin, world in rows
+        for k, i, m, origin, world in rows
     ]
 
 

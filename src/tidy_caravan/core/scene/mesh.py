@@ -84,6 +84,8 @@ class Mesh:
             digest.update(f"{label}{array.dtype.str}{array.shape}".encode())
             digest.update(np.ascontiguousarray(array).data)
         rest = [self.extras, list(self.morph_weights), [m.name for m in self.morphs]]
+        if self.recipe is not None:
+            rest += [self.recipe.kind, dict(self.recipe.values), dict(self.recipe.setting)]
         digest.update(orjson.dumps(rest, option=orjson.OPT_SORT_KEYS))
         return digest.hexdigest()
 
@@ -101,6 +103,8 @@ class Mesh:
         out += [(f"uv{i}", u) for i, u in enumerate(self.uvs)]
         out += [(f"color{i}", c) for i, c in enumerate(self.colors)]
         out += [(f"attribute:{k}", v) for k, v in sorted(self.attributes.items())]
+        if self.recipe is not None:
+            out += [(f"recipe:{k}", v) for k, v in sorted(self.recipe.arrays.items())]
         for i, morph in enumerate(self.morphs):
             for label, array in zip(("positions", "normals", "tangents"), morph.arrays(), strict=True):
                 if array is not None:

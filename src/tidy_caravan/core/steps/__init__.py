@@ -1,7 +1,12 @@
-"""Route steps, one module per family; importing this package registers them."""
+"""Route steps, one module per family; importing this package registers them all."""
 
-from tidy_caravan.core.steps import match_units, mend_geometry, names_and_tree, texture_coordinates
+import importlib
+import pkgutil
+
 from tidy_caravan.core.steps.base import Change, MeshCache, Step, StepContext, Where, known_steps, parse_step
+
+for _module in pkgutil.iter_modules(__path__):
+    importlib.import_module(f"{__name__}.{_module.name}")
 
 __all__ = [
     "Change",
@@ -10,9 +15,5 @@ __all__ = [
     "StepContext",
     "Where",
     "known_steps",
-    "match_units",
-    "mend_geometry",
-    "names_and_tree",
     "parse_step",
-    "texture_coordinates",
 ]

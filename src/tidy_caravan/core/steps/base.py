@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import fnmatch
 from abc import abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -17,29 +16,24 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.selection import Assignment, Rule
 
 
-class Where(BaseModel):
+class Where(Rule):
     """Which parts a step is for; evaluated against the scene as it is when the step runs.
 
-    Everything when empty. names: patterns with * and ? on part names; parts: ids in the source.
+    Every node when empty. By name and by hand are added up (names or parts); all other conditions narrow that.
+    sets: names of sets of the haul; their parts as they were decided when the run began.
     """
 
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
-
-    names: list[str] = Field(default_factory=list, max_length=200)
-    parts: list[int] = Field(default_factory=list)
+    sets: list[str] = Field(default_factory=list, max_length=50)
 
     def select(self, scene: Scene) -> Bool:
-        """(N,) True for the selected nodes."""
-        nodes = scene.nodes
-        if not self.names and not self.parts:
-            return np.ones(len(nodes), np.bool_)
-        out = np.isin(nodes.source, np.array(self.parts, np.int64)) if self.parts else np.zeros(len(nodes), np.bool_)
-        for pattern in self.names:
-            chosen = set(fnmatch.filter(set(nodes.names), pattern))
-            out |= np.fromiter((n in chosen for n in nodes.names), np.bool_, len(nodes))
-        return out
+        """(N,) True for the selected nodes, sets left aside."""
+        if not (self.names and self.parts):
+            return super().select(scene)
+        rest = self.model_copy(update={"names": [], "parts": []})
+        return Rule.select(rest, scene) & (Rule(names=self.names).select(scene) | Rule(parts=self.parts).select(scene))
 
 
 class Change(BaseModel):
@@ -74,6 +68,12 @@ class StepContext:
     progress: Callable[[int, int], None] = lambda done, total: None
     cache: MeshCache = field(default_factory=MeshCache)
     workers: int | None = None
+    assignment: Assignment = field(default_factory=Assignment)
+
+    def selected(self, where: Where, scene: Scene) -> Bool:
+        """(N,) True for the nodes that a step is for."""
+        out = where.select(scene)
+        return out & self.assignment.members(scene, where.sets) if where.sets else out
 
 
 class Step(BaseModel):
@@ -83,6 +83,8 @@ class Step(BaseModel):
 
     title: ClassVar[str]
     summary: ClassVar[str]
+    converts: ClassVar[bool] = False
+    """True for steps that only finish the reading; what they give is what the arrival is compared with."""
     kind: str
     enabled: bool = True
     where: Where = Field(default_factory=Where)

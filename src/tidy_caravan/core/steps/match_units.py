@@ -73,7 +73,7 @@ class MatchUnits(Step):
             changes.append(Change(text=f"axes mapped {axis_text(p)}{mirror}", count=len(scene.nodes)))
         if self.bake_scale:
             context.progress(1, 2)
-            out, more = bake_scale(out, self.where.select(out), context.destination.negative_scale)
+            out, more = bake_scale(out, context.selected(self.where, out), context.destination.negative_scale)
             changes += more
         return out, changes
 

@@ -35,7 +35,7 @@ class MendNormals(Step):
             fresh[bad] = vertex_normals(mesh.positions, mesh.indices)[bad]
             return replace(mesh, normals=fresh)
 
-        out, changed = per_mesh(scene, self.where.select(scene), make)
+        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
         return out, _changes(scene, out, changed, "given normals")
 
 
@@ -59,7 +59,7 @@ class DropDegenerates(Step):
             gone += int(bad.sum())
             return replace(mesh, indices=mesh.indices[~bad], material=mesh.material[~bad])
 
-        out, changed = per_mesh(scene, self.where.select(scene), make)
+        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
         changes = _changes(scene, out, changed, "cleaned")
         if gone:
             changes.insert(0, Change(text=f"{plural(gone, 'triangle')} without area dropped", count=gone))
@@ -82,7 +82,7 @@ class PlacePivots(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         nodes = scene.nodes
-        chosen = self.where.select(scene) & (nodes.mesh >= 0)
+        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0)
         animated = np.zeros(len(nodes), np.bool_)
         animated[[c.node for clip in scene.clips for c in clip.channels]] = True
         chosen &= (nodes.skin < 0) & ~animated

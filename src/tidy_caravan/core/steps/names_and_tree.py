@@ -40,7 +40,7 @@ class TidyNames(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         limit, pattern = context.destination.name_length, context.destination.name_pattern
-        chosen = self.where.select(scene).tolist()
+        chosen = context.selected(self.where, scene).tolist()
         cleaned: dict[str, str] = {}
         taken: set[str] = {n for n, c in zip(scene.nodes.names, chosen, strict=True) if not c}
         counts: dict[str, int] = {}
@@ -82,7 +82,11 @@ class DropEmpties(Step):
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         nodes = scene.nodes
         useful = (
-            (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0) | (nodes.skin >= 0) | ~self.where.select(scene)
+            (nodes.mesh >= 0)
+            | (nodes.light >= 0)
+            | (nodes.camera >= 0)
+            | (nodes.skin >= 0)
+            | ~context.selected(self.where, scene)
         )
         useful[list(nodes.extras)] = True
         useful[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True

@@ -11,6 +11,8 @@ from tidy_caravan.core.geometry.isolation import Lost, Pool
 from tidy_caravan.core.geometry.projection import box_project
 from tidy_caravan.core.lightmap.unwrap import Unwrapped, methods, time_limit
 from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, replace_meshes, source_ids, step
 from tidy_caravan.core.words import plural
 
@@ -31,7 +33,7 @@ class FirstUvs(Step):
         def make(mesh: Mesh) -> Mesh:
             return mesh if mesh.uvs else box_project(mesh, scene.convention, self.metres_per_repeat)
 
-        out, changed = per_mesh(scene, self.where.select(scene), make)
+        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
         if not changed.any():
             return out, []
         meshes = len(np.unique(out.nodes.mesh[changed]))
@@ -55,10 +57,11 @@ class LightmapUvs(Step):
     resolution: int = Field(default=256, ge=16, le=4096, description="Texels along one edge of the map")
     padding_texels: int = Field(default=4, ge=1, le=64, description="Least distance between islands")
     keep_good: bool = Field(default=True, description="Leave a set that already measures well as it is")
+    heavy: bool = Field(default=False, description="Unwrap heavy stand-ins as well")
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         channel = context.destination.lightmap_channel
-        rows = np.flatnonzero(self.where.select(scene) & (scene.nodes.mesh >= 0))
+        rows, spared = self._rows(scene, context)
         targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if scene.meshes[i].triangles]
         made: dict[int, Mesh] = {}
         facts: dict[int, dict[str, Any]] = {}
@@ -78,7 +81,35 @@ class LightmapUvs(Step):
         # in the order of the source, not of the finish: the same input must give the same package
         made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
         out, _ = replace_meshes(scene, rows, made)
-        return out, self._tell(scene, rows, facts, {i: lost[i] for i in waiting})
+        return out, [*self._tell(scene, rows, facts, {i: lost[i] for i in waiting}), *spared]
+
+    def _rows(self, scene: Scene, context: StepContext) -> tuple[I64, list[Change]]:
+        """Nodes to be given the set, and what is spared on purpose.
+
+        A mesh is unwrapped for all its users as soon as one of them is to be lightmapped: it stays shared.
+        """
+        nodes = scene.nodes
+        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0)
+        sets = context.assignment.sets
+        spared = context.assignment.marked(scene, [not s.treatment.unwrapped for s in sets]) & chosen
+        asked = context.assignment.marked(scene, [s.treatment.unwrapped for s in sets])
+        heavy = by_mesh(scene, heavy_meshes(scene)) & chosen & ~asked & ~spared
+        if self.heavy:
+            heavy = np.zeros(len(nodes), np.bool_)
+        wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
+        wanted[nodes.mesh[chosen & ~spared & ~heavy]] = True
+        wanted[-1] = False
+        users = wanted[nodes.mesh]
+        changes = []
+        for mask, text in (
+            (spared & ~users, "not unwrapped, as their sets say"),
+            (heavy & ~users, "not unwrapped: heavy stand-ins"),
+        ):
+            if mask.any():
+                rows = np.flatnonzero(mask)
+                sentence = f"{plural(len(rows), 'part')} {text}"
+                changes.append(Change(text=sentence, count=len(rows), parts=source_ids(scene, rows)))
+        return np.flatnonzero(users), changes
 
     def _key(self, mesh: Mesh, channel: int) -> str:
         return f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}-{channel}-1"

@@ -1,10 +1,10 @@
 """All checks over a scene; importing this package registers them."""
 
-from __future__ import annotations
+import importlib
+import pkgutil
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey import reading, structure, surfaces, units
 from tidy_caravan.core.survey.base import Finding, Severity, known_checks
 
 RANK: dict[Severity, int] = {"error": 0, "warning": 1, "info": 2}
@@ -16,4 +16,7 @@ def survey(scene: Scene, destination: Destination) -> list[Finding]:
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))
 
 
-__all__ = ["Finding", "known_checks", "reading", "structure", "surfaces", "survey", "units"]
+for _module in pkgutil.iter_modules(__path__):
+    importlib.import_module(f"{__name__}.{_module.name}")
+
+__all__ = ["Finding", "known_checks", "survey"]

@@ -18,7 +18,7 @@ Severity = Literal["error", "warning", "info"]
 
 class Finding(BaseModel):
     """One measured fault. parts: node numbers in the surveyed scene; count may be of something else
-    (triangles, names). mend: the step, with parameters, that would put it right."""
+    (triangles, names). mend: the step, with parameters, that would put it right, or with the kind `set` a set."""
 
     model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
 

@@ -14,6 +14,7 @@ from tidy_caravan.core.geometry.faults import broken_normals, degenerate, oppose
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.words import plural
 
@@ -194,9 +195,11 @@ def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding
 @check("texture coordinates", "Missing lightmap UV set")
 def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
     channel = destination.lightmap_channel
+    # heavy stand-ins are not unwrapped unless asked for, so they lack nothing
+    heavy = {m.id for m, h in zip(scene.meshes, heavy_meshes(scene), strict=True) if h}
     return per_mesh_finding(
         scene,
-        lambda m: int(len(m.uvs) <= channel and m.triangles > 0),
+        lambda m: int(len(m.uvs) <= channel and m.triangles > 0 and m.id not in heavy),
         code="uv.second-missing",
         severity="warning",
         title="No lightmap UV set",

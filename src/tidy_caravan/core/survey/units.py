@@ -4,120 +4,53 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.conventions.transforms import polar, split_trs
-from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.words import plural
-
-CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
-"""What one unit may be, in metres: the usual ones and their usual mistakes."""
-
-
-@dataclass(frozen=True)
-class HumanScale:
-    """Things of known size: words that name them, and the range in metres of one of their extents."""
-
-    words: str
-    label: str
-    low: float
-    high: float
-    extent: str
-
-
-KNOWN = (
-    HumanScale("door|doorleaf|leaf", "door", 1.9, 2.4, "height"),
-    HumanScale("storey|floor_height", "storey", 2.2, 5.0, "height"),
-    HumanScale("seat|bench|chair|stool", "seat", 0.38, 1.1, "height"),
-    HumanScale("step|stair_step|riser", "step", 0.12, 0.22, "height"),
-    HumanScale("railing|handrail|guardrail|balustrade", "railing", 0.85, 1.2, "height"),
-    HumanScale("person|human|passenger|visitor", "person", 1.5, 2.0, "height"),
-    HumanScale("gate|turnstile", "gate", 0.8, 2.2, "height"),
-    HumanScale("window|glazing", "window", 0.4, 5.0, "height"),
-)
-
-
-@dataclass(frozen=True)
-class Evidence:
-    """heights: extent along up in scene units of the parts that a word of KNOWN names."""
-
-    kind: HumanScale
-    parts: I64
-    heights: F64
-
-    def supported(self, metres_per_unit: float) -> int:
-        metres = self.heights * metres_per_unit
-        return int(((metres >= self.kind.low) & (metres <= self.kind.high)).sum())
-
-
-def evidence(scene: Scene) -> list[Evidence]:
-    """Human-scale things by name. Names are looked at once each, whatever the number of parts."""
-    parts = scene.nodes.parts
-    if not len(parts):
-        return []
-    names, which = np.unique(
-        np.array([scene.nodes.names[i].lower()[:200] for i in parts.tolist()]), return_inverse=True
-    )
-    up = "XYZ".index(scene.convention.up[-1])
-    size = scene.part_bounds[:, 1] - scene.part_bounds[:, 0]
-    out = []
-    for kind in KNOWN:
-        pattern = re.compile(rf"(?:^|[^a-z])(?:{kind.words})s?(?:[^a-z]|$)")
-        hit = np.array([bool(pattern.search(str(n))) for n in names], np.bool_)[which]
-        if hit.any():
-            rows = np.flatnonzero(hit)
-            out.append(Evidence(kind, parts[rows], size[rows, up]))
-    return out
 
 
 @check("units", "Unit plausibility")
 def unit_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
     """Tests the usual factors against things of known size; with none, the size of the whole."""
-    stated = scene.convention.metres_per_unit
-    found = evidence(scene)
-    total = sum(len(e.parts) for e in found)
-    if total:
-        # what is stated comes first, so that it wins a draw
-        order = sorted({*CANDIDATES, stated}, key=lambda c: (c != stated, abs(np.log(c / stated))))
-        votes = {c: sum(e.supported(c) for e in found) for c in order}
-        best = max(order, key=lambda c: votes[c])
-        if best != stated and votes[best] >= 0.5 * total and votes[best] > 2 * votes[stated]:
-            example = max(found, key=lambda e: e.supported(best))
-            height = float(np.median(example.heights)) * stated
+    found = candidates(scene)
+    stated = next(c for c in found if c.stated)
+    best = found[0]
+    if stated.total:
+        if best.likeliest and not best.stated and best.fitting >= 0.5 * best.total and best.score > 2 * stated.score:
             yield Finding(
                 code="unit.implausible",
                 severity="error",
                 title="Wrong unit",
-                count=votes[best],
+                count=best.fitting,
                 guess=True,
-                text=f"A {example.kind.label} is {height:.4g} m high as the file stands. With one unit = {best:g} m, "
-                f"{votes[best]} of {total} things of known size fit; as stated, {votes[stated]} do.",
-                value=height,
-                limit=example.kind.high,
-                unit="m",
-                parts=[int(p) for e in found for p in e.parts],
-                mend={"kind": "match_units_axes", "sourceMetresPerUnit": best},
+                text=f"As the file stands, {stated.example}; with one unit = {best.metres_per_unit:g} m, {best.example}, and "
+                f"{best.fitting} of {best.total} things of known size fit where {stated.fitting} do as stated.",
+                value=stated.metres_per_unit,
+                limit=best.metres_per_unit,
+                unit="m per unit",
+                parts=best.parts,
+                mend={"kind": "match_units_axes", "sourceMetresPerUnit": best.metres_per_unit},
             )
         return
-    box = bounds_metres(scene)
-    size = float((box[1] - box[0]).max())
-    if size > 20_000 or 0 < size < 0.02:
-        proposal = next((c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= size / stated * c <= 2000), None)
+    if stated.size > 20_000 or 0 < stated.size < 0.02:
+        proposal = next(
+            (c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= stated.size / stated.metres_per_unit * c <= 2000), None
+        )
         yield Finding(
             code="unit.implausible",
             severity="warning",
             title="Wrong unit",
             count=1,
             guess=True,
-            text=f"The whole scene is {size:.4g} m large and nothing in it has a name that tells its size.",
-            value=size,
-            limit=20_000.0 if size > 1 else 0.02,
+            text=f"The whole scene is {stated.size:.4g} m large and nothing in it has a name that tells its size.",
+            value=stated.size,
+            limit=20_000.0 if stated.size > 1 else 0.02,
             unit="m",
             mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal} if proposal else None,
         )

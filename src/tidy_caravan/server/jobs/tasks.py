@@ -22,7 +22,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
 from tidy_caravan.core.formats import Limits, bundle_from_files, load
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, StepRecord, read_convention, run
+from tidy_caravan.core.route import Route, StepRecord, as_read, run
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean_json, session_for
@@ -161,10 +161,10 @@ def do_run(
     progress("surveying", 1, 1)
     findings = survey(result, destination)
     scene_id = record_scene(session, store, haul.id, "run", result, findings)
-    as_read = read_convention(scene, route)
+    reference = as_read(scene, route, destination)
     read_id = row.id
-    if as_read.convention != scene.convention:
-        read_id = record_scene(session, store, haul.id, "source", as_read, [], whole=False)
+    if reference.convention != scene.convention or reference.meshes is not scene.meshes:
+        read_id = record_scene(session, store, haul.id, "source", reference, [], whole=False)
     one = Run(
         id=uuid.uuid4(),
         haul_id=haul.id,
@@ -234,7 +234,11 @@ def do_arrive(
     done = session.get_one(Run, package.run_id)
     _, source_row = revision_of(session, haul)
     progress("loading", 0, 4)
-    source = read_convention(load_scene(store, source_row.store_key), Route.model_validate(done.route))
+    source = as_read(
+        load_scene(store, source_row.store_key),
+        Route.model_validate(done.route),
+        Destination.model_validate(done.destination),
+    )
     with tempfile.TemporaryDirectory(prefix="caravan-arrival-") as folder:
         progress("laying the package out", 1, 4)
         contents = {f["path"]: store.get(f["key"]) for f in package.files}

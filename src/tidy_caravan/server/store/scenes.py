@@ -23,10 +23,12 @@ from tidy_caravan.core.scene import (
     Morph,
     Nodes,
     Note,
+    Recipe,
     Root,
     Scene,
     Skin,
     Texture,
+    Travel,
 )
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps import MeshCache
@@ -39,6 +41,7 @@ TABLES: dict[str, TypeAdapter[Any]] = {
     "cameras": TypeAdapter(tuple[Camera, ...]),
     "roots": TypeAdapter(tuple[Root, ...]),
     "notes": TypeAdapter(tuple[Note, ...]),
+    "travel": TypeAdapter(tuple[Travel, ...]),
     "convention": TypeAdapter(Convention),
 }
 COLUMNS = ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source")
@@ -66,6 +69,9 @@ def mesh_bytes(mesh: Mesh) -> bytes:
         "colors": len(mesh.colors),
         "attributes": sorted(mesh.attributes),
     }
+    if mesh.recipe is not None:
+        r = mesh.recipe
+        meta["recipe"] = [r.kind, dict(r.values), sorted(r.arrays), dict(r.setting)]
     return to_bytes(meta, dict(mesh.arrays()))
 
 
@@ -87,7 +93,15 @@ def mesh_from(data: bytes) -> Mesh:
         tuple(meta["weights"]),
         meta["name"],
         meta["extras"],
+        recipe_from(meta.get("recipe"), a),
     )
+
+
+def recipe_from(meta: Any, arrays: dict[str, AnyArray]) -> Recipe | None:
+    if meta is None:
+        return None
+    kind, values, names, setting = meta
+    return Recipe(kind, values, {k: arrays[f"recipe:{k}"] for k in names}, setting)
 
 
 def mesh_key(mesh: Mesh) -> str:
@@ -159,7 +173,7 @@ def load_scene(store: Store, key: str) -> Scene:
         default_root=meta["defaultRoot"],
         extras=meta["extras"],
         format=meta["format"],
-        **{name: adapter.validate_python(meta[name]) for name, adapter in TABLES.items()},
+        **{name: adapter.validate_python(meta[name]) for name, adapter in TABLES.items() if name in meta},
     )
 
 

@@ -1,0 +1,151 @@
+"""Evidence for a unit: things of known human size, found by name or type, and what each factor would make of them."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict
+from pydantic.alias_generators import to_camel
+
+from tidy_caravan.core.figures import bounds_metres
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, I64
+
+CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
+"""What one unit may be, in metres: the usual ones and their usual mistakes."""
+UNIT_NAMES = {
+    0.001: "millimetre", 0.01: "centimetre", 0.0254: "inch", 0.1: "decimetre", 0.3048: "foot", 1.0: "metre",
+    10.0: "ten metres", 100.0: "hundred metres", 1000.0: "kilometre",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class HumanScale:
+    """Things of known size: words and IFC classes that name them, and the range in metres of their height."""
+
+    words: str
+    label: str
+    low: float
+    high: float
+    classes: tuple[str, ...] = ()
+
+
+KNOWN = (
+    HumanScale("door|doorleaf|leaf", "door", 1.9, 2.4, ("IfcDoor",)),
+    HumanScale("storey|floor_height", "storey", 2.2, 5.0),
+    HumanScale("seat|bench|chair|stool", "seat", 0.38, 1.1),
+    HumanScale("step|stair_step|riser", "step", 0.12, 0.22),
+    HumanScale("railing|handrail|guardrail|balustrade", "railing", 0.85, 1.2, ("IfcRailing",)),
+    HumanScale("person|human|passenger|visitor", "person", 1.5, 2.0),
+    HumanScale("gate|turnstile", "gate", 0.8, 2.2),
+    HumanScale("window|glazing", "window", 0.4, 5.0, ("IfcWindow",)),
+)
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """heights: extent along up in scene units of the parts of one kind of KNOWN."""
+
+    kind: HumanScale
+    parts: I64
+    heights: F64
+
+    def fitting(self, metres_per_unit: float) -> I64:
+        """Parts whose height fits when one unit is that long."""
+        metres = self.heights * metres_per_unit
+        return self.parts[(metres >= self.kind.low) & (metres <= self.kind.high)]
+
+    @property
+    def weight(self) -> float:
+        """A narrow range tells more than a wide one."""
+        return 1.0 / math.log(self.kind.high / self.kind.low)
+
+
+def evidence(scene: Scene) -> list[Evidence]:
+    """Human-scale things by name and type. Names are looked at once each, whatever the number of parts."""
+    parts = scene.nodes.parts
+    if not len(parts):
+        return []
+    names, which = np.unique(
+        np.array([scene.nodes.names[i].lower()[:200] for i in parts.tolist()]), return_inverse=True
+    )
+    classes = {
+        i: e["ifc"].get("class")
+        for i, e in scene.nodes.extras.items()
+        if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
+    }
+    up = "XYZ".index(scene.convention.up[-1])
+    size = scene.part_bounds[:, 1] - scene.part_bounds[:, 0]
+    out = []
+    for kind in KNOWN:
+        pattern = re.compile(rf"(?:^|[^a-z])(?:{kind.words})s?(?:[^a-z]|$)")
+        hit = np.array([bool(pattern.search(str(n))) for n in names], np.bool_)[which]
+        if kind.classes:
+            typed = {i for i, c in classes.items() if c in kind.classes}
+            hit |= np.isin(parts, list(typed))
+        if hit.any():
+            rows = np.flatnonzero(hit)
+            out.append(Evidence(kind, parts[rows], size[rows, up]))
+    return out
+
+
+class Candidate(BaseModel):
+    """One unit that the scene may be in. fitting of total things of known size support it; parts are those.
+
+    size: largest edge of the whole scene in metres then. example: one thing and its height then.
+    """
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
+
+    metres_per_unit: float
+    label: str
+    stated: bool
+    likeliest: bool = False
+    fitting: int
+    total: int
+    score: float
+    size: float
+    example: str
+    parts: list[int]
+
+
+def candidates(scene: Scene) -> list[Candidate]:
+    """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`."""
+    stated = scene.convention.metres_per_unit
+    found = evidence(scene)
+    total = sum(len(e.parts) for e in found)
+    box = bounds_metres(scene)
+    span = float((box[1] - box[0]).max()) / stated
+    out = []
+    for factor in sorted({*CANDIDATES, stated}):
+        fits = [(e, e.fitting(factor)) for e in found]
+        best = max(fits, key=lambda f: len(f[1]) * f[0].weight, default=None)
+        example = ""
+        if best is not None:
+            height = float(np.median(best[0].heights)) * factor
+            example = f"a {best[0].kind.label} would be {height:.3g} m high"
+        out.append(
+            Candidate(
+                metres_per_unit=factor,
+                label=UNIT_NAMES.get(factor, f"{factor:g} m"),
+                stated=factor == stated,
+                fitting=sum(len(f) for _, f in fits),
+                total=total,
+                score=sum(len(f) / len(e.parts) * e.weight for e, f in fits),
+                size=span * factor,
+                example=example,
+                parts=[int(i) for _, f in fits for i in f][:1000],
+            )
+        )
+    out.sort(key=lambda c: (-round(c.score, 9), not c.stated, abs(math.log(c.metres_per_unit / stated))))
+    if total and out[0].score > 0 and (len(out) == 1 or out[0].score > out[1].score or out[0].stated):
+        out[0] = out[0].model_copy(update={"likeliest": True})
+    elif not total:
+        # nothing tells its size: what is stated, if the whole has a size that scenes have
+        for k, c in enumerate(out):
+            if c.stated and 0.02 <= c.size <= 20_000:
+                out[k] = c.model_copy(update={"likeliest": True})
+    return out

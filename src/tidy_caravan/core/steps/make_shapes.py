@@ -1,0 +1,78 @@
+"""Step: what was no mesh in the source is made into one again, finer or coarser."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from tidy_caravan.core.geometry.recipes import Fineness, make, settled
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, source_ids, step
+from tidy_caravan.core.words import plural
+
+
+@step
+class MakeShapes(Step):
+    """Primitives, curves, extrusions and subdivision surfaces, made from their parameters once more.
+
+    Stands before steps that move vertices; a mesh that was changed since it was made is left as it is, and told.
+    """
+
+    title = "Make shapes again"
+    summary = "Primitives, curves, extrusions and subdivision surfaces with another tolerance, segment count or level."
+    converts: ClassVar[bool] = True
+
+    kind: Literal["make_shapes"] = "make_shapes"
+    tolerance_mm: float | None = Field(
+        default=None, gt=0, le=1000, description="Largest distance of a chord from its arc in millimetres"
+    )
+    segments: int | None = Field(
+        default=None, ge=3, le=1024, description="Segments of a full circle, instead of a tolerance"
+    )
+    level: int | None = Field(default=None, ge=0, le=6, description="Rounds of subdivision")
+
+    def fineness(self) -> Fineness:
+        return Fineness(self.tolerance_mm, self.segments, self.level)
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        metres = scene.convention.metres_per_unit
+        asked = self.fineness()
+        before = after = 0
+        stuck: list[str] = []
+
+        def again(mesh: Mesh) -> Mesh:
+            nonlocal before, after
+            recipe = mesh.recipe
+            if recipe is None or settled(recipe, asked) == Fineness.of(recipe):
+                return mesh
+            if recipe.kind == "subdivision" and asked.level is None:
+                return mesh
+            try:
+                first = make(recipe, Fineness.of(recipe), metres, mesh.name)
+                if first is None or not np.array_equal(first.positions, mesh.positions):
+                    stuck.append(f"“{mesh.name[:60]}” was changed by an earlier step and cannot be made again here")
+                    return mesh
+                fresh = make(recipe, asked, metres, mesh.name)
+            except (ValueError, KeyError) as error:
+                stuck.append(f"“{mesh.name[:60]}” stays as it is: {error}")
+                return mesh
+            if fresh is None:
+                return mesh
+            before, after = before + mesh.triangles, after + fresh.triangles
+            return fresh
+
+        out, changed = per_mesh(scene, context.selected(self.where, scene), again)
+        changes = [Change(text=text, count=1, problem=True) for text in stuck[:20]]
+        if changed.any():
+            count = len(np.unique(out.nodes.mesh[changed]))
+            changes.insert(
+                0,
+                Change(
+                    text=f"{plural(count, 'shape')} made again, {plural(before, 'triangle')} became {plural(after, 'triangle')}",
+                    count=count,
+                    parts=source_ids(scene, np.flatnonzero(changed)),
+                ),
+            )
+        return out, changes

@@ -1,0 +1,76 @@
+"""Checks of what travels: what stays behind, what is switched off, what is far heavier than the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.selection import heavy_meshes
+from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.words import plural
+
+NAMED = 6
+
+
+@check("travel", "What stays behind")
+def stays_behind(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """The travel list's last part, so that it is seen before anything is sent."""
+    behind = [t for t in scene.travel if t.verdict == "behind"]
+    if behind:
+        named = "; ".join(f"{t.count} {t.kind}: {t.why}" for t in behind[:NAMED])
+        more = f"; and {len(behind) - NAMED} more kinds" if len(behind) > NAMED else ""
+        yield Finding(
+            code="travel.behind",
+            severity="info",
+            title="Does not travel",
+            count=sum(t.count for t in behind),
+            text=f"{named}{more}.",
+        )
+
+
+@check("travel", "Switched-off parts")
+def switched_off(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    nodes = scene.nodes
+    rows = nodes.parts[(nodes.flags[nodes.parts] & HIDDEN) > 0]
+    if len(rows):
+        yield Finding(
+            code="travel.hidden",
+            severity="info",
+            title="Switched off",
+            count=len(rows),
+            text=f"{plural(len(rows), 'part is', 'parts are')} switched off in the source; they stay behind unless asked for.",
+            parts=[int(i) for i in rows],
+            mend={"kind": "what_travels"},
+        )
+
+
+@check("travel", "Heavy stand-ins")
+def heavy_stand_ins(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Meshes far above the rest in triangles: to be kept as one shared mesh and never unwrapped."""
+    heavy = np.array(heavy_meshes(scene), np.bool_)
+    if heavy.any():
+        triangles = [m.triangles for m, h in zip(scene.meshes, heavy.tolist(), strict=True) if h]
+        median = float(np.median([m.triangles for m in scene.meshes]))
+        yield Finding(
+            code="travel.heavy",
+            severity="info",
+            title="Heavy stand-ins",
+            count=len(triangles),
+            value=float(max(triangles)),
+            limit=median,
+            unit="triangles",
+            guess=True,
+            text=f"{plural(len(triangles), 'mesh is', 'meshes are')} far above the rest, up to {max(triangles)} triangles where "
+            f"half of all have {median:.0f} or fewer. Proposed: kept as {'a' if len(triangles) == 1 else ''} heavy "
+            f"stand-in{'' if len(triangles) == 1 else 's'}, never unwrapped.",
+            parts=parts_with(scene, heavy),
+            mend={
+                "kind": "set",
+                "name": "Heavy stand-ins",
+                "rules": [{"kinds": ["heavy"]}],
+                "treatment": {"heavy": True},
+            },
+        )
