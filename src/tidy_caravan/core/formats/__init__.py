@@ -3,10 +3,20 @@
 import importlib
 import pkgutil
 
-from tidy_caravan.core.formats.bundle import Bundle, Limits, bundle_from_files, bundle_from_path
+from tidy_caravan.core.formats.bundle import Bundle, Limits, bundle_from_files, bundle_from_path, bundles_from_files
 from tidy_caravan.core.formats.registry import endings, load, writable, write
 
 for _module in pkgutil.iter_modules(__path__):
     importlib.import_module(f"{__name__}.{_module.name}")
 
-__all__ = ["Bundle", "Limits", "bundle_from_files", "bundle_from_path", "endings", "load", "writable", "write"]
+__all__ = [
+    "Bundle",
+    "Limits",
+    "bundle_from_files",
+    "bundle_from_path",
+    "bundles_from_files",
+    "endings",
+    "load",
+    "writable",
+    "write",
+]

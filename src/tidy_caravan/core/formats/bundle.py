@@ -193,42 +193,83 @@ model_endings: set[str] = set()
 """Endings of files that can be the main one; the readers add theirs when they register."""
 
 
-def bundle_from_files(files: Mapping[str, bytes], limits: Limits | None = None) -> Bundle:
-    """A bundle from uploaded files; a single zip is opened. Raises UnusableInput.
+def bundle_from_files(
+    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
+) -> Bundle:
+    """The one bundle in uploaded files; a single zip is opened. Raises UnusableInput when there are several models."""
+    found = bundles_from_files(files, limits, tell)
+    if len(found) > 1:
+        names = ", ".join(_short(b.main) for b in found[:3])
+        raise UnusableInput(f"there are {len(found)} models ({names}); send one at a time")
+    return found[0]
 
-    The main file is the shallowest model file; several at the same depth are an error that lists them.
+
+def bundles_from_files(
+    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
+) -> list[Bundle]:
+    """One bundle per model among uploaded files, all with all files at hand; zips are opened. Raises UnusableInput.
+
+    Models are the shallowest model files; a layer that another one names is part of that one.
     """
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
         raise TooLarge(f"the upload is larger than {limits.upload_bytes // MIB} MiB")
-    complaints: tuple[str, ...] = ()
-    if len(files) == 1:
-        name, data = next(iter(files.items()))
-        if data[:4] == b"PK\x03\x04":
-            files, complaints = unzip(name, data, limits)
-        elif data[:4] == b"PK\x05\x06":
+    complaints: list[str] = []
+    budget = Budget(limits.decoded_bytes)
+    whole: dict[str, bytes] = {}
+    mains: list[str] = []
+    archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
+    for name, data in files.items():
+        if name not in archives:
+            whole[name] = data
+            continue
+        if data[:4] == b"PK\x05\x06":
             raise UnusableInput("the zip is empty", where=name)
-        else:
-            return Bundle(PurePosixPath(name).name, data, limits=limits)
-        if main := packed_main(name, files):
-            return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
-    models = [n for n in files if PurePosixPath(n).suffix.lower() in model_endings]
-    if not models:
+        inner, told = unzip(name, data, limits, budget)
+        complaints += told
+        # several archives keep their files apart; a single one is the whole upload
+        folder = "" if len(files) == 1 else f"{PurePosixPath(name).with_suffix('')}/"
+        inner = {folder + path: content for path, content in inner.items()}
+        whole |= inner
+        if main := packed_main(name, inner, folder):
+            mains.append(main)
+        elif folder:
+            mains += shallowest(inner)
+    if len(files) == 1 and not archives:
+        name, data = next(iter(files.items()))
+        return [Bundle(PurePosixPath(name).name, data, limits=limits, tell=tell)]
+    if not (mains and len(files) == 1):
+        loose = {n: d for n, d in whole.items() if len(files) == 1 or n in files}
+        mains += [m for m in shallowest(loose) if m not in mains]
+    if not mains:
         raise UnusableInput(
             f"there is no model among the files; known endings are {', '.join(sorted(model_endings))}",
-            where=", ".join(_short(f) for f in sorted(files)[:3]),
+            where=", ".join(_short(f) for f in sorted(whole)[:3]),
         )
+    return [
+        Bundle(main, whole[main], dict(whole), limits=limits, complaints=tuple(complaints) if k == 0 else (), tell=tell)
+        for k, main in enumerate(mains)
+    ]
+
+
+def shallowest(files: Mapping[str, bytes]) -> list[str]:
+    """The model files that lie nearest to the top, in the order of their names, without layers of others."""
+    models = [n for n in files if PurePosixPath(n).suffix.lower() in model_endings]
+    if not models:
+        return []
     depth = min(n.count("/") for n in models)
     top = sorted(n for n in models if n.count("/") == depth)
-    if len(top) > 1:
-        raise UnusableInput(
-            f"there are {len(top)} models ({', '.join(_short(t) for t in top[:3])}); send one at a time"
-        )
-    main = top[0]
-    return Bundle(main, files[main], dict(files), limits=limits, complaints=complaints)
+    if len(top) == 1:
+        return top
+    return [n for n in top if not any(m != n and names_layer(files[m], n) for m in top)] or top
 
 
-def packed_main(name: str, files: Mapping[str, bytes]) -> str:
+def names_layer(data: bytes, layer: str) -> bool:
+    """Whether a text layer of OpenUSD names another file as an asset."""
+    return data[:5] == b"#usda" and f"{PurePosixPath(layer).name}@".encode() in data
+
+
+def packed_main(name: str, files: Mapping[str, bytes], folder: str = "") -> str:
     """Main file of an archive whose format says which it is; empty otherwise.
 
     A .usdz begins with it (OpenUSD, “Usdz File Format”), a .zae names it in its manifest (COLLADA 1.5, 3.4).
@@ -236,20 +277,19 @@ def packed_main(name: str, files: Mapping[str, bytes]) -> str:
     ending = PurePosixPath(name).suffix.lower()
     if ending == ".usdz":
         return next((n for n in files if PurePosixPath(n).suffix.lower() in (".usd", ".usda", ".usdc")), "")
-    manifest = files.get("manifest.xml", b"") if ending == ".zae" else b""
+    manifest = files.get(f"{folder}manifest.xml", b"") if ending == ".zae" else b""
     found = re.search(rb"<(?:\w+:)?dae_root[^>]*>\s*([^<#]+)", manifest[:100_000])
     if found:
         with contextlib.suppress(UnusableInput):
-            path = safe_relative(found.group(1).decode("utf-8", "replace").strip())
+            path = folder + safe_relative(found.group(1).decode("utf-8", "replace").strip())
             return path if path in files else ""
     return ""
 
 
-def unzip(name: str, data: bytes, limits: Limits) -> tuple[dict[str, bytes], tuple[str, ...]]:
+def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[str, bytes], tuple[str, ...]]:
     """Files of a zip, counted while unpacking so that a lying header cannot exceed the limit."""
     out: dict[str, bytes] = {}
     complaints: list[str] = []
-    budget = Budget(limits.decoded_bytes)
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             entries = archive.infolist()
