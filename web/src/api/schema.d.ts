@@ -85,14 +85,22 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Read Destination
+         * @description One destination; the user's own come with an ETag for changing or deleting them.
+         */
+        get: operations["read_destination"];
         /**
          * Put Destination
          * @description Creates a destination, or changes one of the user's own (then with If-Match).
          */
         put: operations["put_destination"];
         post?: never;
-        delete?: never;
+        /**
+         * Delete Destination
+         * @description Deletes one of the user's own; hauls keep the copy they carry.
+         */
+        delete: operations["delete_destination"];
         options?: never;
         head?: never;
         patch?: never;
@@ -110,6 +118,26 @@ export interface paths {
          * @description Job events of one haul or of all; a comment now and then keeps the line open.
          */
         get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Formats
+         * @description Formats that can be written.
+         */
+        get: operations["formats"];
         put?: never;
         post?: never;
         delete?: never;
@@ -181,6 +209,26 @@ export interface paths {
          * @description Lets the stand-in receiver read the package and compares it with the source.
          */
         post: operations["arrive_haul"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hauls/{haul_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Files
+         * @description Further files for a haul: pictures that were missing are put in place, models are read into the same tree.
+         */
+        post: operations["add_files"];
         delete?: never;
         options?: never;
         head?: never;
@@ -489,6 +537,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{scene_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preview
+         * @description The view file of the scene as the step would make it; nothing is kept.
+         */
+        get: operations["preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/sets/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Figures
+         * @description What each set holds, in order of precedence; for figures while editing.
+         */
+        post: operations["set_figures"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/sets/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Members
+         * @description Ids in the source of a set's parts and the box around them in metres, Y up.
+         */
+        post: operations["set_members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/shapes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shapes
+         * @description What was no mesh in the source, with its triangles now and as a step would make it.
+         */
+        get: operations["shapes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{scene_id}/view": {
         parameters: {
             query?: never;
@@ -529,10 +657,137 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/yardstick/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer For
+         * @description What a stand-in with that habit shows of the yardstick.
+         */
+        post: operations["answer_for"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/yardstick/habits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Habits
+         * @description The stand-in receivers, good and bad.
+         */
+        get: operations["habits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/yardstick/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read
+         * @description What follows from the answers; the destination in it can be kept under a name of its own.
+         */
+        post: operations["read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/yardstick/{destination}/{fmt}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download
+         * @description The yardstick's files; one file as it is, several as a zip.
+         */
+        get: operations["download"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AnswerRequest */
+        AnswerRequest: {
+            /** Destination */
+            destination: string;
+            /** Format */
+            format: string;
+            /** Habit */
+            habit: string;
+        };
+        /**
+         * Answers
+         * @description What the other side shows.
+         *
+         *     sizes: of the whole along its X, Y and Z. shown_in: the unit it shows them in. marks: where the ends with
+         *     one, two and three blocks point. node_scale: the scale it shows on the object. picture: how the arrow lies.
+         */
+        Answers: {
+            /** Marks */
+            marks: [
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z",
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z",
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z"
+            ];
+            /**
+             * Nodescale
+             * @default 1
+             */
+            nodeScale: number;
+            /**
+             * Picture
+             * @default not looked
+             * @enum {string}
+             */
+            picture: "upright" | "upside-down" | "mirrored" | "missing" | "not looked";
+            /**
+             * Shownin
+             * @default metre
+             * @enum {string}
+             */
+            shownIn: "metre" | "centimetre" | "millimetre" | "inch" | "foot" | "decimetre" | "kilometre";
+            /** Sizes */
+            sizes: [
+                number,
+                number,
+                number
+            ];
+        };
         /** ArrivalOut */
         ArrivalOut: {
             /**
@@ -620,6 +875,11 @@ export interface components {
             tolerances: components["schemas"]["Tolerances"];
             worst: components["schemas"]["Worst"];
         };
+        /** Body_add_files */
+        Body_add_files: {
+            /** Files */
+            files: string[];
+        };
         /** Body_begin */
         Body_begin: {
             /**
@@ -649,6 +909,60 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * Box
+         * @description Corners in metres, Y up, right-handed, as the view shows them. whole: the part lies wholly inside.
+         */
+        Box: {
+            /** Max */
+            max: [
+                number,
+                number,
+                number
+            ];
+            /** Min */
+            min: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Whole
+             * @default false
+             */
+            whole: boolean;
+        };
+        /**
+         * Candidate
+         * @description One unit that the scene may be in. fitting of total things of known size support it; parts are those.
+         *
+         *     size: largest edge of the whole scene in metres then. example: one thing and its height then.
+         */
+        Candidate: {
+            /** Example */
+            example: string;
+            /** Fitting */
+            fitting: number;
+            /** Label */
+            label: string;
+            /**
+             * Likeliest
+             * @default false
+             */
+            likeliest: boolean;
+            /** Metresperunit */
+            metresPerUnit: number;
+            /** Parts */
+            parts: number[];
+            /** Score */
+            score: number;
+            /** Size */
+            size: number;
+            /** Stated */
+            stated: boolean;
+            /** Total */
+            total: number;
         };
         /**
          * Change
@@ -831,6 +1145,18 @@ export interface components {
             value: number | null;
         };
         /**
+         * FormatOut
+         * @description A format that can be written. flat: neither tree nor sharing.
+         */
+        FormatOut: {
+            /** Flat */
+            flat: boolean;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * GroupOut
          * @description below: the tree has further levels under it.
          */
@@ -858,6 +1184,13 @@ export interface components {
             items: components["schemas"]["GroupOut"][];
             /** Total */
             total: number;
+        };
+        /** HabitOut */
+        HabitOut: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
         };
         /**
          * HaulEdit
@@ -942,9 +1275,12 @@ export interface components {
          * @description What the receiver's importer for one format assumes.
          *
          *     numbers: `as-they-stand` takes the file's numbers for its own units and axes; `by-the-standard`
-         *     reads them in the format's own convention (glTF: metres, Y up, right-handed) and converts.
+         *     reads them in the format's own convention (glTF: metres, Y up, right-handed) and converts; `measured`
+         *     was learnt with a yardstick: files have to be written in the convention `file`.
          */
         ImporterHabit: {
+            /** @description Unit and axes of files that it reads right, when measured */
+            file?: components["schemas"]["World"] | null;
             /**
              * Keepssharing
              * @default true
@@ -960,7 +1296,8 @@ export interface components {
              * @default as-they-stand
              * @enum {string}
              */
-            numbers: "as-they-stand" | "by-the-standard";
+            numbers: "as-they-stand" | "by-the-standard" | "measured";
+            proof?: components["schemas"]["Proof"] | null;
         };
         /** JobOut */
         JobOut: {
@@ -980,7 +1317,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "run" | "pack" | "arrive";
+            kind: "import" | "supply" | "run" | "pack" | "arrive";
             problem: components["schemas"]["JobProblem"] | null;
             /**
              * State
@@ -1108,10 +1445,10 @@ export interface components {
         PackRequest: {
             /**
              * Format
+             * @description Name of a format that can be written
              * @default glb
-             * @enum {string}
              */
-            format: "glb" | "gltf" | "obj";
+            format: string;
         };
         /** PackageOut */
         PackageOut: {
@@ -1183,6 +1520,23 @@ export interface components {
             /** Z */
             z: number;
         };
+        /**
+         * PartSet
+         * @description A saved selection: the parts that any of its rules selects, with some added and some taken out by hand.
+         */
+        PartSet: {
+            /** Added */
+            added?: number[];
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Removed */
+            removed?: number[];
+            /** Rules */
+            rules?: components["schemas"]["Rule"][];
+            treatment?: components["schemas"]["Treatment"];
+        };
         /** PartsPage */
         PartsPage: {
             /** Items */
@@ -1226,6 +1580,68 @@ export interface components {
             /** Where */
             where: string;
         };
+        /**
+         * Proof
+         * @description What a yardstick told: the day (ISO 8601), one sentence, the factor and where it ended.
+         */
+        Proof: {
+            /** Date */
+            date: string;
+            /** Factor */
+            factor: number;
+            /**
+             * Factorin
+             * @default vertices
+             * @enum {string}
+             */
+            factorIn: "vertices" | "node scale" | "nowhere";
+            /** Sentence */
+            sentence: string;
+        };
+        /** ReadRequest */
+        ReadRequest: {
+            answers: components["schemas"]["Answers"];
+            /** Destination */
+            destination: string;
+            /** Format */
+            format: string;
+        };
+        /**
+         * Reading
+         * @description What follows from answers. problems: why nothing follows; then `destination` is none.
+         *
+         *     factor: size seen by size sent, both as lengths. axes: where the file's X, Y, Z end. mirrored: handedness
+         *     differs. file: unit and axes that files have to be written in.
+         */
+        Reading: {
+            /** Axes */
+            axes?: [
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z",
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z",
+                "X" | "-X" | "Y" | "-Y" | "Z" | "-Z"
+            ] | null;
+            destination?: components["schemas"]["Destination"] | null;
+            /** Factor */
+            factor?: number | null;
+            /**
+             * Factorin
+             * @default nowhere
+             * @enum {string}
+             */
+            factorIn: "vertices" | "node scale" | "nowhere";
+            file?: components["schemas"]["World"] | null;
+            /**
+             * Mirrored
+             * @default false
+             */
+            mirrored: boolean;
+            /** Problems */
+            problems: string[];
+            /** Remarks */
+            remarks?: string[];
+            /** Sentence */
+            sentence: string;
+        };
         /** RevisionOut */
         RevisionOut: {
             /**
@@ -1251,12 +1667,58 @@ export interface components {
         /**
          * Route
          * @description An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`.
+         *
+         *     sets: saved selections with their treatments, in order of precedence.
          */
         Route: {
+            /** Sets */
+            sets?: components["schemas"]["PartSet"][];
             /** Steps */
             steps?: {
                 [key: string]: unknown;
             }[];
+        };
+        /**
+         * Rule
+         * @description Conditions that hold together; an empty rule holds for every node.
+         *
+         *     Patterns know * and ?, whatever the case. types: class or type that the source gives, such as IfcDoor.
+         *     size: largest edge of the part's box in metres. parts: node numbers of the source, by hand.
+         */
+        Rule: {
+            inside?: components["schemas"]["Box"] | null;
+            /** Kinds */
+            kinds?: ("mesh" | "instanced" | "unique" | "scattered" | "heavy" | "converted" | "hidden" | "light" | "camera" | "helper")[];
+            /** Layers */
+            layers?: string[];
+            /** Leastinstances */
+            leastInstances?: number | null;
+            /**
+             * Leastsize
+             * @description Metres
+             */
+            leastSize?: number | null;
+            /** Leasttriangles */
+            leastTriangles?: number | null;
+            /** Materials */
+            materials?: string[];
+            /** Mostinstances */
+            mostInstances?: number | null;
+            /**
+             * Mostsize
+             * @description Metres
+             */
+            mostSize?: number | null;
+            /** Mosttriangles */
+            mostTriangles?: number | null;
+            /** Names */
+            names?: string[];
+            /** Parts */
+            parts?: number[];
+            /** Paths */
+            paths?: string[];
+            /** Types */
+            types?: string[];
         };
         /**
          * RunOut
@@ -1318,6 +1780,67 @@ export interface components {
             kind: "source" | "run" | "arrived";
             /** Notes */
             notes: components["schemas"]["NoteOut"][];
+            /** Travel */
+            travel: components["schemas"]["TravelOut"][];
+            /** Units */
+            units: components["schemas"]["Candidate"][];
+        };
+        /**
+         * SetFigures
+         * @description What a set holds: parts, drawn triangles, unique meshes, and parts that an earlier set takes.
+         */
+        SetFigures: {
+            /** Meshes */
+            meshes: number;
+            /** Parts */
+            parts: number;
+            /** Taken */
+            taken: number;
+            /** Triangles */
+            triangles: number;
+        };
+        /** SetList */
+        SetList: {
+            /** Sets */
+            sets: components["schemas"]["PartSet"][];
+        };
+        /**
+         * ShapeOut
+         * @description triangles now, and `then` as a step would make it.
+         */
+        ShapeOut: {
+            /** Form */
+            form: string;
+            /** Kind */
+            kind: string;
+            /** Mesh */
+            mesh: number;
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: number;
+            /** Setting */
+            setting: {
+                [key: string]: unknown;
+            };
+            /** Then */
+            then: number;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * ShapesOut
+         * @description triangles, then: drawn by all of them, now and as a step would make them.
+         */
+        ShapesOut: {
+            /** Items */
+            items: components["schemas"]["ShapeOut"][];
+            /** Then */
+            then: number;
+            /** Total */
+            total: number;
+            /** Triangles */
+            triangles: number;
         };
         /**
          * StepKind
@@ -1375,6 +1898,86 @@ export interface components {
              * @default 1.0001
              */
             sizeRatio: number;
+        };
+        /**
+         * TravelOut
+         * @description One line of the travel list: what becomes of all things of a kind.
+         */
+        TravelOut: {
+            /** Count */
+            count: number;
+            /**
+             * Into
+             * @default
+             */
+            into: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Tolerance
+             * @default
+             */
+            tolerance: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "travels" | "converted" | "behind";
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
+         * Treatment
+         * @description How the parts of a set are dealt with.
+         *
+         *     lightmap_weight: density against the others. heavy: one shared mesh, never unwrapped.
+         */
+        Treatment: {
+            /**
+             * Collision
+             * @default none
+             * @enum {string}
+             */
+            collision: "none" | "box" | "sphere" | "capsule" | "hull" | "hulls" | "mesh";
+            /**
+             * Heavy
+             * @default false
+             */
+            heavy: boolean;
+            /**
+             * Joined
+             * @default separate
+             * @enum {string}
+             */
+            joined: "separate" | "combined";
+            /**
+             * Leaveout
+             * @default false
+             */
+            leaveOut: boolean;
+            /**
+             * Lightmapweight
+             * @default 1
+             */
+            lightmapWeight: number;
+            /**
+             * Lightmapped
+             * @default true
+             */
+            lightmapped: boolean;
+            /**
+             * Maymove
+             * @default false
+             */
+            mayMove: boolean;
+            /**
+             * Shadowonly
+             * @default false
+             */
+            shadowOnly: boolean;
         };
         /**
          * World
@@ -1578,6 +2181,38 @@ export interface operations {
             };
         };
     };
+    read_destination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     put_destination: {
         parameters: {
             query?: never;
@@ -1616,6 +2251,38 @@ export interface operations {
             };
         };
     };
+    delete_destination: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: {
@@ -1633,6 +2300,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    formats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatOut"][];
+                };
             };
             /** @description Client Error */
             "4XX": {
@@ -1822,6 +2519,42 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    add_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_add_files"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {
@@ -2411,6 +3144,146 @@ export interface operations {
             };
         };
     };
+    preview: {
+        parameters: {
+            query: {
+                /** @description A step of kind make_shapes as JSON */
+                step: string;
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    set_figures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetList"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetFigures"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    set_members: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartSet"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Picked"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    shapes: {
+        parameters: {
+            query?: {
+                /** @description A step of kind make_shapes as JSON */
+                step?: string;
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShapesOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     view: {
         parameters: {
             query?: never;
@@ -2458,6 +3331,135 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["StepKind"][];
                 };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    answer_for: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answers"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    habits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HabitOut"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    download: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                destination: string;
+                fmt: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Client Error */
             "4XX": {

@@ -73,3 +73,11 @@ def as_it_is(scene: Scene) -> list[Travel]:
     if missing:
         out.append(Travel("pictures", "behind", missing, why="not found beside the scene; they can be supplied"))
     return out
+
+
+def with_supplied(scene: Scene) -> Scene:
+    """The scene with the lines about pictures counted anew, after some were supplied."""
+    fresh = [t for t in as_it_is(scene) if t.kind == "pictures"]
+    kept = [t for t in scene.travel if t.kind != "pictures"]
+    rank = {"travels": 0, "converted": 1, "behind": 2}
+    return scene.but(travel=tuple(sorted([*kept, *fresh], key=lambda t: rank[t.verdict])))

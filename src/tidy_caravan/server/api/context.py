@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import threading
 import uuid
+from collections import OrderedDict
 from collections.abc import Iterator
 from typing import Annotated, Any, TypeVar
 
@@ -11,12 +13,16 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.scene import Scene
 from tidy_caravan.server.db.models import Base, DestinationRow, Haul, Job
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.jobs.manager import Bus, Manager
 from tidy_caravan.server.problems import Problem
 from tidy_caravan.server.settings import Settings
 from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.scenes import load_scene
+
+SCENES_KEPT = 2
 
 
 class State:
@@ -27,6 +33,18 @@ class State:
         self.store = Store(settings.store)
         self.bus = Bus()
         self.manager = Manager(settings, self.bus)
+        self._scenes: OrderedDict[str, Scene] = OrderedDict()
+        self._scene_lock = threading.Lock()
+
+    def scene(self, key: str) -> Scene:
+        """A stored scene; the last few are kept, because figures are asked for while somebody edits."""
+        with self._scene_lock:
+            if key not in self._scenes:
+                self._scenes[key] = load_scene(self.store, key)
+            self._scenes.move_to_end(key)
+            while len(self._scenes) > SCENES_KEPT:
+                self._scenes.popitem(last=False)
+            return self._scenes[key]
 
 
 def state_of(request: Request) -> State:

@@ -9,11 +9,11 @@ from sqlalchemy import select
 
 from tidy_caravan import __version__
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
-from tidy_caravan.core.formats import endings
+from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.server.api.context import SessionDep, StateDep
-from tidy_caravan.server.api.schemas import CheckKind, Health, StepKind
+from tidy_caravan.server.api.schemas import CheckKind, FormatOut, Health, StepKind
 from tidy_caravan.server.db.models import DestinationRow
 from tidy_caravan.server.problems import Problem
 
@@ -50,6 +50,40 @@ def destinations(session: SessionDep) -> list[Destination]:
         for r in session.scalars(select(DestinationRow).order_by(DestinationRow.name))
     ]
     return [*BUILT_IN, *own]
+
+
+@router.get("/formats")
+def formats() -> list[FormatOut]:
+    """Formats that can be written."""
+    return [FormatOut(name=f.name, title=f.title, flat=f.flat) for f in writable().values()]
+
+
+@router.get("/destinations/{name}")
+def read_destination(name: str, session: SessionDep, response: Response) -> Destination:
+    """One destination; the user's own come with an ETag for changing or deleting them."""
+    for known in BUILT_IN:
+        if known.name == name:
+            return known
+    row = session.get(DestinationRow, name)
+    if row is None:
+        raise Problem(404, "destination.unknown", f"There is no destination “{name[:80]}”.", name[:80])
+    response.headers["ETag"] = f'"{row.version}"'
+    return Destination.model_validate(row.data)
+
+
+@router.delete("/destinations/{name}", status_code=204)
+def delete_destination(
+    name: str, session: SessionDep, if_match: Annotated[str | None, Header(alias="If-Match")] = None
+) -> None:
+    """Deletes one of the user's own; hauls keep the copy they carry."""
+    row = session.get(DestinationRow, name)
+    if row is None:
+        raise Problem(404, "destination.unknown", "Only destinations of your own can be deleted.", name[:80])
+    if if_match is None or if_match.strip('W/"') != str(row.version):
+        raise Problem(
+            412 if if_match else 428, "version.stale", "Reload the destination and delete it again.", "If-Match"
+        )
+    session.delete(row)
 
 
 @router.put("/destinations/{name}")

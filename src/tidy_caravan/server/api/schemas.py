@@ -11,10 +11,13 @@ from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.arrival.report import ArrivalTotals
 from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.conventions.evidence import Candidate
+from tidy_caravan.core.conventions.yardstick import Answers
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
+from tidy_caravan.core.selection import PartSet
 
-JobKind = Literal["import", "run", "pack", "arrive"]
+JobKind = Literal["import", "supply", "run", "pack", "arrive"]
 JobState = Literal["waiting", "running", "done", "failed", "cancelled"]
 
 
@@ -70,6 +73,17 @@ class NoteOut(Camel):
     text: str
 
 
+class TravelOut(Camel):
+    """One line of the travel list: what becomes of all things of a kind."""
+
+    kind: str
+    verdict: Literal["travels", "converted", "behind"]
+    count: int
+    into: str = ""
+    tolerance: str = ""
+    why: str = ""
+
+
 class SceneOut(Camel):
     id: uuid.UUID
     haul_id: uuid.UUID
@@ -78,6 +92,8 @@ class SceneOut(Camel):
     bounds: Bounds
     convention: ConventionOut
     notes: list[NoteOut]
+    travel: list[TravelOut]
+    units: list[Candidate]
 
 
 class RevisionOut(Camel):
@@ -173,6 +189,57 @@ class HaulEdit(Camel):
     name: str | None = Field(default=None, min_length=1, max_length=200)
     destination: str | None = Field(default=None, description="Name of a destination")
     route: Route | None = None
+
+
+class SetList(Camel):
+    sets: list[PartSet] = Field(max_length=200)
+
+
+class ShapeOut(Camel):
+    """triangles now, and `then` as a step would make it."""
+
+    mesh: int
+    name: str
+    kind: str
+    form: str
+    parts: int
+    triangles: int
+    then: int
+    setting: dict[str, Any]
+
+
+class ShapesOut(Camel):
+    """triangles, then: drawn by all of them, now and as a step would make them."""
+
+    items: list[ShapeOut]
+    total: int
+    triangles: int
+    then: int
+
+
+class HabitOut(Camel):
+    name: str
+    title: str
+
+
+class AnswerRequest(Camel):
+    destination: str
+    format: str = Field(max_length=8)
+    habit: str
+
+
+class ReadRequest(Camel):
+    destination: str
+    format: str = Field(max_length=8)
+    answers: Answers
+
+
+class FormatOut(Camel):
+    """A format that can be written. flat: neither tree nor sharing."""
+
+    name: str
+    title: str
+    flat: bool
 
 
 class PackRequest(Camel):

@@ -53,10 +53,12 @@ class SceneRow(Base):
     convention: Mapped[dict[str, Any]]
     notes: Mapped[list[Any]]
     materials: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    travel: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    units: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
 
 
 class Revision(Base):
-    """One imported version of the source; never changed."""
+    """One imported version of the source; never changed. files: [path, key in the store] of what it was read from."""
 
     __tablename__ = "revision"
 
@@ -65,6 +67,7 @@ class Revision(Base):
     scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
     name: Mapped[str]
     sha256: Mapped[str]
+    files: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 

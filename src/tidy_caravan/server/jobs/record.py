@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import uuid
 from collections.abc import Iterator
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.arrival.report import ArrivalReport
+from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.figures import bounds_metres, count, view_map
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.scene import HIDDEN, Scene
@@ -64,6 +66,9 @@ def record_scene(
     )
     if whole:
         row.materials = clean_json(material_rows(scene))
+        row.travel = clean_json([dataclasses.asdict(t) for t in scene.travel])
+        if kind == "source":
+            row.units = clean_json([c.model_dump(by_alias=True, mode="json") for c in candidates(scene)])
     session.add(row)
     session.flush()
     if whole:

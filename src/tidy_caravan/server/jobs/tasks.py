@@ -20,9 +20,13 @@ from tidy_caravan.core.arrival.compare import arrive
 from tidy_caravan.core.carry import package_of
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
-from tidy_caravan.core.formats import Limits, bundle_from_files, load
+from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
+from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.formats.pictures import supply
+from tidy_caravan.core.formats.travel import with_supplied
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, run
+from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean_json, session_for
@@ -69,7 +73,7 @@ def perform(job_id: str, database: str, store_address: str, upload_bytes: int) -
         job.state, job.attempts = "running", job.attempts + 1
         kind, haul_id, arguments = job.kind, job.haul_id, dict(job.arguments)
     progress = Progress(database, job_key, haul_id)
-    work = {"import": do_import, "run": do_run, "pack": do_pack, "arrive": do_arrive}
+    work = {"import": do_import, "supply": do_supply, "run": do_run, "pack": do_pack, "arrive": do_arrive}
     problem: dict[str, Any] | None = None
     try:
         progress.tell(state="running", title=kind, done=0, total=0)
@@ -121,22 +125,58 @@ def do_import(
     """Reads the uploaded files into a revision."""
     progress("reading the file", 0, 4)
     files = {name: store.get(key) for name, key in arguments["files"]}
-    bundle = bundle_from_files(files, limits)
-    scene = load(bundle)
+
+    def tell(what: str = "", done: int = 0, total: int = 0) -> None:
+        # native readers say how far they are, and now and then nothing, which still lets cancel through
+        progress(what or "reading the file", done, total)
+
+    bundles = bundles_from_files(files, limits, tell)
+    bundle = bundles[0]
+    scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)))
+    keep_revision(session, store, haul, scene, progress, bundle, arguments["files"])
+
+
+def do_supply(
+    session: Session, store: Store, haul: Haul, arguments: dict[str, Any], progress: Progress, limits: Limits
+) -> None:
+    """Puts pictures that were missing into a new revision; the model is not read again."""
+    progress("looking for the missing pictures", 0, 4)
+    revision, row = revision_of(session, haul)
+    files = {name: store.get(key) for name, key in arguments["files"]}
+    scene, filled = supply(load_scene(store, row.store_key), files)
+    if not filled:
+        raise CaravanError(
+            "none of the files bears the name of a missing picture; the travel list names them", code="supply.nothing"
+        )
+    names = {name for name, _ in arguments["files"]}
+    together = [*(f for f in revision.files if f[0] not in names), *arguments["files"]]
+    keep_revision(session, store, haul, with_supplied(scene), progress, revision, together)
+
+
+def keep_revision(
+    session: Session,
+    store: Store,
+    haul: Haul,
+    scene: Scene,
+    progress: Progress,
+    origin: Bundle | Revision,
+    files: list[Any],
+) -> None:
+    """Surveys a source and stores it as the haul's newest revision."""
     progress("surveying", 1, 4)
     findings = survey(scene, destination_of(haul))
     progress("storing parts", 2, 4)
     scene_id = record_scene(session, store, haul.id, "source", scene, findings)
     progress("done", 4, 4)
+    if isinstance(origin, Bundle):
+        name, digest = origin.main, hashlib.sha256(origin.data).hexdigest()
+    else:
+        name, digest = origin.name, origin.sha256
     revision = Revision(
-        id=uuid.uuid4(),
-        haul_id=haul.id,
-        scene_id=scene_id,
-        name=bundle.main,
-        sha256=hashlib.sha256(bundle.data).hexdigest(),
+        id=uuid.uuid4(), haul_id=haul.id, scene_id=scene_id, name=name, sha256=digest, files=clean_json(files)
     )
     session.add(revision)
-    haul.revision_id, haul.source_name = revision.id, bundle.main[:300]
+    haul.revision_id, haul.source_name = revision.id, name[:300]
     haul.run_id = haul.package_id = haul.arrival_id = None
 
 

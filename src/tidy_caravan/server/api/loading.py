@@ -1,0 +1,129 @@
+"""The Load station's calls: sets with live figures, shapes that can be made again, previews, further files."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Any
+
+import numpy as np
+import orjson
+from fastapi import APIRouter, BackgroundTasks, File, Query, Response, UploadFile
+
+from tidy_caravan.core.errors import BadRoute
+from tidy_caravan.core.figures import view_map
+from tidy_caravan.core.formats.bundle import model_endings
+from tidy_caravan.core.geometry.recipes import triangles_at
+from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.steps.make_shapes import MakeShapes
+from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, new_job
+from tidy_caravan.server.api.hauls import stored_files
+from tidy_caravan.server.api.schemas import JobOut, Picked, SetList, ShapeOut, ShapesOut
+from tidy_caravan.server.db.models import Haul, Revision, SceneRow
+from tidy_caravan.server.problems import Problem
+from tidy_caravan.server.view import view_bytes
+
+router = APIRouter(prefix="/api", tags=["loading"])
+MOST_SHAPES = 500
+ARCHIVES = (".zip", ".zae", ".usdz", ".ifczip")
+
+
+def scene_of(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
+    """The scene with its geometry. Raises a 404 problem for arrived ones, which are not kept whole."""
+    row = found(session, SceneRow, scene_id, "scene")
+    if not row.store_key:
+        raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
+    return state.scene(row.store_key)
+
+
+@router.post("/scenes/{scene_id}/sets/figures")
+def set_figures(scene_id: uuid.UUID, request: SetList, session: SessionDep, state: StateDep) -> list[SetFigures]:
+    """What each set holds, in order of precedence; for figures while editing."""
+    return figures_of(scene_of(state, session, scene_id), request.sets)
+
+
+@router.post("/scenes/{scene_id}/sets/members", responses={200: {"model": Picked}}, response_class=Response)
+def set_members(scene_id: uuid.UUID, request: PartSet, session: SessionDep, state: StateDep) -> Response:
+    """Ids in the source of a set's parts and the box around them in metres, Y up."""
+    scene = scene_of(state, session, scene_id)
+    parts = scene.nodes.parts
+    chosen = request.select(scene)[parts]
+    corners = scene.part_bounds[chosen] @ view_map(scene).T
+    low, high = (corners.min(axis=(0, 1)), corners.max(axis=(0, 1))) if chosen.any() else (np.zeros(3), np.zeros(3))
+    body = {"sources": scene.nodes.source[parts[chosen]].tolist(), "min": low.tolist(), "max": high.tolist()}
+    return Response(orjson.dumps(body), media_type="application/json")
+
+
+def shape_step(text: str) -> MakeShapes:
+    """The step of a preview. Raises BadRoute."""
+    try:
+        step = parse_step(orjson.loads(text), "step")
+    except orjson.JSONDecodeError as error:
+        raise BadRoute("the step is no JSON", where="step") from error
+    if not isinstance(step, MakeShapes):
+        raise BadRoute("only shapes can be looked at before a run", where="step")
+    return step
+
+
+StepText = Annotated[str, Query(max_length=20_000, description="A step of kind make_shapes as JSON")]
+
+
+@router.get("/scenes/{scene_id}/shapes")
+def shapes(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: StepText = "") -> ShapesOut:
+    """What was no mesh in the source, with its triangles now and as a step would make it."""
+    scene = scene_of(state, session, scene_id)
+    asked = shape_step(step) if step else None
+    chosen = (asked or MakeShapes()).where.select(scene)
+    used = set(np.unique(scene.nodes.mesh[chosen]).tolist())
+    counts = scene.instance_counts.tolist()
+    metres = scene.convention.metres_per_unit
+    items = []
+    now = then = 0
+    for i, mesh in enumerate(scene.meshes):
+        recipe = mesh.recipe
+        if recipe is None or not counts[i]:
+            continue
+        after = mesh.triangles
+        if asked is not None and i in used and not (recipe.kind == "subdivision" and asked.level is None):
+            after = triangles_at(recipe, asked.fineness(), metres)
+        now, then = now + mesh.triangles * counts[i], then + after * counts[i]
+        word = str(
+            recipe.values.get("shape") or recipe.values.get("scheme") or recipe.values.get("basis") or recipe.kind
+        )
+        items.append(
+            ShapeOut(
+                mesh=i, name=mesh.name, kind=recipe.kind, form=word, parts=counts[i], triangles=mesh.triangles,
+                then=after, setting=dict(recipe.setting),
+            )
+        )  # fmt: skip
+    return ShapesOut(items=items[:MOST_SHAPES], total=len(items), triangles=now, then=then)
+
+
+@router.get("/scenes/{scene_id}/preview", response_class=Response)
+def preview(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: StepText) -> Response:
+    """The view file of the scene as the step would make it; nothing is kept."""
+    scene = scene_of(state, session, scene_id)
+    made, _ = shape_step(step).apply(scene, StepContext())
+    return Response(view_bytes(made), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+
+
+@router.post("/hauls/{haul_id}/files", status_code=202)
+def add_files(
+    haul_id: uuid.UUID,
+    session: SessionDep,
+    state: StateDep,
+    after: BackgroundTasks,
+    files: Annotated[list[UploadFile], File()],
+) -> JobOut:
+    """Further files for a haul: pictures that were missing are put in place, models are read into the same tree."""
+    haul = found(session, Haul, haul_id, "haul")
+    stored = stored_files(state, files)
+    revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
+    models = [p for p, _ in stored if p.lower().endswith((*model_endings, *ARCHIVES))]
+    if revision is not None and not models:
+        job = new_job(session, haul, "supply", {"files": stored})
+    else:
+        before = [f for f in (revision.files if revision else []) if f[0] not in {p for p, _ in stored}]
+        job = new_job(session, haul, "import", {"files": [*before, *stored]})
+    after.add_task(state.manager.submit, job.id)
+    return JobOut.model_validate(job)

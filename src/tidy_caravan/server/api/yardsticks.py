@@ -1,0 +1,64 @@
+"""Yardsticks: made for a destination and format, answered by stand-ins, read into a destination."""
+
+from __future__ import annotations
+
+import datetime
+import io
+import tempfile
+import zipfile
+from pathlib import Path
+from urllib.parse import quote
+
+from fastapi import APIRouter, Response
+
+from tidy_caravan.core.arrival.stand_ins import HABITS, answer, habit_named
+from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers, yardstick
+from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.server.api.context import SessionDep, destination_named
+from tidy_caravan.server.api.schemas import AnswerRequest, HabitOut, ReadRequest
+
+router = APIRouter(prefix="/api/yardstick", tags=["yardstick"])
+FIXED_TIME = (1980, 1, 1, 0, 0, 0)
+
+
+@router.get("/habits")
+def habits() -> list[HabitOut]:
+    """The stand-in receivers, good and bad."""
+    return [HabitOut(name=h.name, title=h.title) for h in HABITS]
+
+
+@router.get("/{destination}/{fmt}", response_class=Response)
+def download(destination: str, fmt: str, session: SessionDep) -> Response:
+    """The yardstick's files; one file as it is, several as a zip."""
+    target = destination_named(session, destination)
+    files = format_named(fmt).write(yardstick(target, fmt), "yardstick", False).files
+    if len(files) == 1:
+        name, data = next(iter(files.items()))
+        kind = "application/octet-stream"
+    else:
+        body = io.BytesIO()
+        with zipfile.ZipFile(body, "w", zipfile.ZIP_DEFLATED) as archive:
+            for path, content in files.items():
+                archive.writestr(zipfile.ZipInfo(path, FIXED_TIME), content)
+        name, data, kind = f"yardstick-{fmt}.zip", body.getvalue(), "application/zip"
+    return Response(data, media_type=kind, headers={"Content-Disposition": f'attachment; filename="{quote(name)}"'})
+
+
+@router.post("/answer")
+def answer_for(request: AnswerRequest, session: SessionDep) -> Answers:
+    """What a stand-in with that habit shows of the yardstick."""
+    target = destination_named(session, request.destination)
+    habit = habit_named(request.habit)
+    files = format_named(request.format).write(yardstick(target, request.format), "yardstick", False).files
+    with tempfile.TemporaryDirectory(prefix="caravan-yardstick-") as folder:
+        save(files, Path(folder))
+        return answer(Path(folder) / f"yardstick.{request.format}", target, request.format, habit)
+
+
+@router.post("/read")
+def read(request: ReadRequest, session: SessionDep) -> Reading:
+    """What follows from the answers; the destination in it can be kept under a name of its own."""
+    target = destination_named(session, request.destination)
+    format_named(request.format)
+    return read_answers(target, request.format, request.answers, datetime.date.today().isoformat())
