@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import func, select
 
 from tidy_caravan.core.conventions.destinations import destination
-from tidy_caravan.core.route import as_json, default_route
+from tidy_caravan.core.route import Route, as_json, default_route
+from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals, PlacePivots
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
+from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.demo.ferry_landing import landing_files, large_files
+from tidy_caravan.demo.three_trades import three_trades_files
 from tidy_caravan.server.db.models import Haul, Job
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.jobs.tasks import perform
@@ -25,6 +28,7 @@ from tidy_caravan.server.store.blobs import Store
 
 def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
+        WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
         DropDegenerates(),
         MendNormals(),
@@ -35,6 +39,35 @@ def demo_route() -> list[dict[str, Any]]:
         DropEmpties(),
     ]
     return [as_json(s) for s in steps]
+
+
+def trades_route() -> list[dict[str, Any]]:
+    steps: list[Step] = [WhatTravels(), MatchUnits(), FirstUvs(), LightmapUvs(resolution=128), TidyNames()]
+    return [as_json(s) for s in steps]
+
+
+def sets() -> list[PartSet]:
+    """Sets of the three trades' landing, in order of precedence."""
+    return [
+        PartSet(
+            id="doors",
+            name="Doors",
+            rules=[Rule(types=["IfcDoor"])],
+            treatment=Treatment(may_move=True, collision="box"),
+        ),
+        PartSet(
+            id="shingle",
+            name="Strewn shingle",
+            rules=[Rule(kinds=["scattered"])],
+            treatment=Treatment(lightmapped=False),
+        ),
+        PartSet(
+            id="upstairs",
+            name="Gallery",
+            rules=[Rule(layers=["Gallery"])],
+            treatment=Treatment(lightmap_weight=0.5, collision="mesh"),
+        ),
+    ]
 
 
 def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
@@ -58,8 +91,19 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         default_route().steps,
         ["import"],
     )
-    say("demo: Pellwick Ferry Landing, carried all the way")
+    say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
     chain = ["import", "run", "pack", "arrive"]
+    add(
+        settings,
+        store,
+        "Landing from three trades",
+        "metre-z-up-right",
+        three_trades_files(),
+        trades_route(),
+        chain,
+        sets(),
+    )
+    say("demo: Pellwick Ferry Landing, carried all the way")
     add(settings, store, "Pellwick Ferry Landing", "metre-z-up-right", landing_files(), demo_route(), chain)
 
 
@@ -71,6 +115,7 @@ def add(
     files: dict[str, bytes],
     steps: list[dict[str, Any]],
     chain: list[str],
+    sets: Sequence[PartSet] = (),
 ) -> uuid.UUID:
     """A haul from files, worked through here and now. Raises RuntimeError when that fails."""
     stored = [[path, store.put_blob(data)] for path, data in files.items()]
@@ -79,7 +124,7 @@ def add(
             id=uuid.uuid4(),
             name=name,
             destination=destination(to).model_dump(by_alias=True, mode="json"),
-            route={"steps": steps},
+            route=Route(steps=steps, sets=list(sets)).model_dump(by_alias=True, mode="json"),
             version=1,
             source_name=next(iter(files)),
         )

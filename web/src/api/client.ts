@@ -17,7 +17,21 @@ export type StepKind = Schemas["StepKind"];
 export type StepRecord = Schemas["StepRecord"];
 export type Counts = Schemas["Counts"];
 export type Health = Schemas["Health"];
+export type Travel = Schemas["TravelOut"];
+export type Candidate = Schemas["Candidate"];
+export type Shapes = Schemas["ShapesOut"];
+export type PartSet = Schemas["PartSet"];
+export type Rule = Schemas["Rule"];
+export type Treatment = Schemas["Treatment"];
+export type SetFigures = Schemas["SetFigures"];
+export type Format = Schemas["FormatOut"];
+export type Habit = Schemas["HabitOut"];
+export type Answers = Schemas["Answers"];
+export type Reading = Schemas["Reading"];
 export type StepData = { kind: string; enabled?: boolean; [key: string]: unknown };
+
+export type RouteData = { steps: StepData[]; sets: PartSet[] };
+export type HaulChange = { name?: string; destination?: string; route?: RouteData };
 
 export class Problem extends Error {
   constructor(
@@ -72,7 +86,13 @@ export const api = {
     form.append("destination", destination);
     return call<Haul>("/api/hauls", { method: "POST", body: form });
   },
-  edit: (haul: Haul, change: { name?: string; destination?: string; route?: { steps: StepData[] } }) =>
+  addFiles: (haul: string, files: File[]) => {
+    const form = new FormData();
+    for (const file of files)
+      form.append("files", file, (file as File & { path?: string }).webkitRelativePath || file.name);
+    return call<Job>(`/api/hauls/${haul}/files`, { method: "POST", body: form });
+  },
+  edit: (haul: Haul, change: HaulChange) =>
     call<Haul>(`/api/hauls/${haul.id}`, json("PATCH", change, { "If-Match": `"${haul.version}"` })),
   remove: (id: string, version: number) =>
     call<void>(`/api/hauls/${id}`, { method: "DELETE", headers: { "If-Match": `"${version}"` } }),
@@ -94,5 +114,28 @@ export const api = {
   arrivalRows: (arrival: string, query: URLSearchParams) =>
     call<{ total: number; items: ArrivalRow[] }>(`/api/arrivals/${arrival}/rows?${query}`),
   destinations: () => call<Destination[]>("/api/destinations"),
+  keepDestination: async (destination: Destination) => {
+    const path = `/api/destinations/${encodeURIComponent(destination.name)}`;
+    const now = await fetch(path);
+    const tag = now.ok ? now.headers.get("ETag") : null;
+    return call<Destination>(path, json("PUT", destination, tag ? { "If-Match": tag } : {}));
+  },
+  dropDestination: async (name: string) => {
+    const path = `/api/destinations/${encodeURIComponent(name)}`;
+    const tag = (await fetch(path)).headers.get("ETag") ?? "";
+    return call<void>(path, { method: "DELETE", headers: { "If-Match": tag } });
+  },
+  formats: () => call<Format[]>("/api/formats"),
+  habits: () => call<Habit[]>("/api/yardstick/habits"),
+  standIn: (destination: string, format: string, habit: string) =>
+    call<Answers>("/api/yardstick/answer", json("POST", { destination, format, habit })),
+  readAnswers: (destination: string, format: string, answers: Answers) =>
+    call<Reading>("/api/yardstick/read", json("POST", { destination, format, answers })),
+  setFigures: (scene: string, sets: PartSet[]) =>
+    call<SetFigures[]>(`/api/scenes/${scene}/sets/figures`, json("POST", { sets })),
+  setMembers: (scene: string, set: PartSet) =>
+    call<Schemas["Picked"]>(`/api/scenes/${scene}/sets/members`, json("POST", set)),
+  shapes: (scene: string, step: string) =>
+    call<Shapes>(`/api/scenes/${scene}/shapes${step ? `?step=${encodeURIComponent(step)}` : ""}`),
   steps: () => call<StepKind[]>("/api/steps"),
 };

@@ -2,12 +2,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { tell } from "../shared/messages";
-import { api, type Haul, type Job, type Problem, type StepData } from "./client";
+import { api, type Haul, type HaulChange, type Job, type Problem } from "./client";
 
 export const useHauls = () => useQuery({ queryKey: ["hauls"], queryFn: api.hauls });
 export const useHaul = (id: string) => useQuery({ queryKey: ["haul", id], queryFn: () => api.haul(id) });
 export const useDestinations = () =>
   useQuery({ queryKey: ["destinations"], queryFn: api.destinations, staleTime: 60_000 });
+export const useFormats = () =>
+  useQuery({ queryKey: ["formats"], queryFn: api.formats, staleTime: Infinity });
 export const useStepKinds = () => useQuery({ queryKey: ["steps"], queryFn: api.steps, staleTime: Infinity });
 export const useFindings = (scene: string | undefined) =>
   useQuery({
@@ -74,13 +76,13 @@ export function useStart(haul: Haul | undefined) {
 
 export function useEdit(haul: Haul | undefined) {
   const client = useQueryClient();
-  return useMutation<Haul, Problem, { name?: string; destination?: string; route?: { steps: StepData[] } }>({
+  return useMutation<Haul, Problem, HaulChange>({
     mutationFn: (change) => api.edit(haul as Haul, change),
     // shown at once; the server's answer or a reload puts it right
     onMutate: ({ route }) => {
       if (haul && route)
         client.setQueryData<Haul>(["haul", haul.id], (old) =>
-          old ? { ...old, route: { ...old.route, ...route } } : old,
+          old ? { ...old, route: { ...old.route, ...route } as Haul["route"] } : old,
         );
     },
     onSuccess: (fresh) => client.setQueryData(["haul", fresh.id], fresh),

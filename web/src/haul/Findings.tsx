@@ -63,10 +63,15 @@ export function Findings({ findings, chosen, onChoose, onMend, onTape, titles, b
               onClick={() => onMend(f.mend as StepData)}
             >
               {onTape(f.mend as StepData) ? (
-                "on the tape"
+                f.mend.kind === "set" ? (
+                  "is a set"
+                ) : (
+                  "on the tape"
+                )
               ) : (
                 <>
-                  <Plus size={12} /> {stepTitle(f.mend.kind as string, titles)}
+                  <Plus size={12} />{" "}
+                  {f.mend.kind === "set" ? `Set “${f.mend.name}”` : stepTitle(f.mend.kind as string, titles)}
                 </>
               )}
             </button>

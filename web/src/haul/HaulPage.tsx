@@ -1,8 +1,8 @@
 // One haul: trail across the top, ledger as the main thing, view beside it, tape below.
-import { Search } from "lucide-react";
+import { Ruler, Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Finding, type StepData } from "../api/client";
+import { api, type Finding, type PartSet, type StepData } from "../api/client";
 import {
   useDestinations,
   useEdit,
@@ -12,6 +12,7 @@ import {
   useStart,
   useStepKinds,
 } from "../api/hooks";
+import { LoadStation } from "../load/LoadStation";
 import { JobStrip, working } from "../shared/JobStrip";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
@@ -25,10 +26,10 @@ import {
   MeshesLedger,
   PartsLedger,
 } from "./ledgers";
-import { isOnTape, withMend } from "./mend";
+import { hasSet, isOnTape, withMend, withSet } from "./mend";
 import { useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
-import { ArriveStation, LightStation, LoadStation, MendStation, PackStation } from "./stations";
+import { ArriveStation, LightStation, MendStation, PackStation } from "./stations";
 import { Tape } from "./Tape";
 import { STATIONS, type Station, Trail } from "./Trail";
 
@@ -57,7 +58,11 @@ export function HaulPage() {
 
   const { mutate: begin } = start;
   const run = useCallback(() => begin(() => api.run(haulId)), [begin, haulId]);
-  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next } });
+  const sets = (haul?.route.sets ?? []) as PartSet[];
+  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets } });
+  const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next } });
+  const mend = (step: StepData) =>
+    step.kind === "set" ? setSets(withSet(sets, step)) : setRoute(withMend(steps, step));
 
   // a new haul begins with nothing selected and the lens of its station
   useEffect(() => {
@@ -147,6 +152,7 @@ export function HaulPage() {
       </div>
     );
 
+  const proven = Object.values(haul.destination.importers).some((i) => i.proof);
   const failed = haul.job?.state === "failed" ? haul.job.problem : null;
   return (
     <div className="flex h-full flex-col overflow-hidden">
@@ -171,6 +177,13 @@ export function HaulPage() {
             ))}
           </select>
         </label>
+        <Link
+          to={`/destinations/${haul.destination.name}`}
+          className="btn btn-sm shrink-0"
+          title="Prove this destination with the yardstick"
+        >
+          <Ruler size={14} /> {proven ? "proven" : "prove it"}
+        </Link>
         <span className="grow" />
         {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
       </TopBar>
@@ -183,20 +196,29 @@ export function HaulPage() {
       <div className="grid min-h-0 grow grid-cols-[minmax(0,1.4fr)_minmax(0,1fr)]">
         <main className="flex min-h-0 min-w-0 flex-col border-r rule">
           <div
-            className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station === "survey" ? "max-h-[46%]" : "max-h-[44%]"}`}
+            className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station === "load" ? "max-h-[62%]" : station === "survey" ? "max-h-[46%]" : "max-h-[44%]"}`}
             tabIndex={0}
             role="region"
             aria-label={`${station} station`}
           >
-            {station === "load" && <LoadStation haul={haul} />}
+            {station === "load" && (
+              <LoadStation
+                key={haul.id}
+                haul={haul}
+                busy={busy}
+                onSteps={setRoute}
+                onSets={setSets}
+                onFiles={(files) => begin(() => api.addFiles(haulId, files))}
+              />
+            )}
             {station === "survey" &&
               (scene && findings ? (
                 <Findings
                   findings={findings}
                   chosen={filter?.by === "finding" ? filter.value : null}
                   onChoose={chooseFinding}
-                  onMend={(step) => setRoute(withMend(steps, step))}
-                  onTape={(step) => isOnTape(steps, step)}
+                  onMend={mend}
+                  onTape={(step) => (step.kind === "set" ? hasSet(sets, step) : isOnTape(steps, step))}
                   titles={titles}
                   busy={busy}
                 />

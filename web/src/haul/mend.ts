@@ -1,7 +1,8 @@
 // Putting a proposed mend on the tape: a step of a kind that is there already takes over its numbers.
-import type { StepData } from "../api/client";
+import type { PartSet, StepData } from "../api/client";
 
 const ONCE = new Set([
+  "what_travels",
   "match_units_axes",
   "lightmap_uvs",
   "tidy_names",
@@ -12,6 +13,8 @@ const ONCE = new Set([
 ]);
 /** Where a new step belongs: units first, geometry next, UV sets, then names and tree. */
 const ORDER = [
+  "what_travels",
+  "make_shapes",
   "match_units_axes",
   "drop_degenerates",
   "mend_normals",
@@ -52,3 +55,21 @@ export function withMend(steps: StepData[], mend: StepData): StepData[] {
   const place = before < 0 ? steps.length : before;
   return [...steps.slice(0, place), mend, ...steps.slice(place)];
 }
+
+/** A set that a finding proposes, under an id of its own; one of that name is replaced. */
+export function withSet(sets: PartSet[], proposal: StepData): PartSet[] {
+  const made = {
+    id: `set-${String(proposal.name)
+      .toLowerCase()
+      .replace(/[^a-z0-9]+/g, "-")}`.slice(0, 40),
+    name: String(proposal.name),
+    rules: proposal.rules,
+    added: [],
+    removed: [],
+    treatment: proposal.treatment,
+  } as unknown as PartSet;
+  return [...sets.filter((s) => s.name !== made.name), made];
+}
+
+export const hasSet = (sets: PartSet[], proposal: StepData): boolean =>
+  sets.some((s) => s.name === proposal.name);

@@ -5,6 +5,8 @@ export const LENSES = ["shaded", "faces", "sharing", "batches", "uv0", "uv1"] as
 export type Lens = (typeof LENSES)[number];
 export type Focus = { source: number; centre: [number, number, number]; size: number; time: number };
 
+export type Box = { min: [number, number, number]; max: [number, number, number] };
+
 type ViewState = {
   selected: ReadonlySet<number>;
   focus: Focus | null;
@@ -12,10 +14,15 @@ type ViewState = {
   lens: Lens;
   pair: boolean;
   wipe: number;
+  /** A step whose result the view shows before it is on the tape, as JSON. */
+  preview: string | null;
+  /** A box in metres, Y up, drawn in the view; `drawing` while the next drag draws one. */
+  box: Box | null;
+  drawing: boolean;
   select: (ids: Iterable<number>) => void;
   look: (focus: Omit<Focus, "time">) => void;
   mark: (ids: Iterable<number> | null) => void;
-  set: (change: Partial<Pick<ViewState, "lens" | "pair" | "wipe">>) => void;
+  set: (change: Partial<Pick<ViewState, "lens" | "pair" | "wipe" | "preview" | "box" | "drawing">>) => void;
   clear: () => void;
 };
 
@@ -26,6 +33,9 @@ export const useView = create<ViewState>((set) => ({
   lens: "shaded",
   pair: false,
   wipe: 0.5,
+  preview: null,
+  box: null,
+  drawing: false,
   select: (ids) => set({ selected: new Set(ids) }),
   look: (focus) => set({ focus: { ...focus, time: performance.now() } }),
   mark: (ids) => set({ marked: ids ? new Set(ids) : null }),

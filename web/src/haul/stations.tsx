@@ -2,6 +2,7 @@
 import { Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
 import type { Counts, Haul, StepRecord } from "../api/client";
+import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { type Rows, useShown } from "./shown";
 
@@ -53,7 +54,7 @@ export function Fact({
   );
 }
 
-function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
+export function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
   const f = (k: keyof Counts) => ({ value: count(now[k]), was: was ? count(was[k]) : undefined });
   const to = (rows: Rows, by: string, down = true) => ({ trace: { rows, by, down } });
   return (
@@ -80,38 +81,6 @@ function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
       <Fact label="Nodes" {...f("nodes")} {...to("tree", "name", false)} />
       <Fact label="Vertices stored" {...f("vertices")} {...to("meshes", "vertices")} />
     </dl>
-  );
-}
-
-export function LoadStation({ haul }: { haul: Haul }) {
-  const s = haul.source;
-  if (!s) return <p className="p-3 opacity-80">The source is not read yet.</p>;
-  const size = s.bounds.max.map((v, i) => metres(v - (s.bounds.min[i] ?? 0))).join(" × ");
-  return (
-    <div>
-      <p className="border-b rule px-3 py-1.5">
-        <b>{haul.sourceName}</b>: {s.convention.label}
-        {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}. As it
-        stands it measures <b>{size}</b>.
-      </p>
-      <Facts now={s.counts} />
-      {s.notes.length > 0 && (
-        <ul className="border-t rule" aria-label="Notes of the reader">
-          {s.notes.slice(0, 60).map((n) => (
-            <li key={`${n.where}${n.text}`} className="flex gap-2 border-b rule px-3 py-1">
-              <span className="w-20 shrink-0 font-semibold">
-                {n.kind === "behind" ? "stays behind" : n.kind}
-              </span>
-              <span className="min-w-0 break-words">
-                <span className="opacity-80">{n.where}: </span>
-                {n.text}
-              </span>
-            </li>
-          ))}
-          {s.notes.length > 60 && <li className="px-3 py-1">and {s.notes.length - 60} more</li>}
-        </ul>
-      )}
-    </div>
   );
 }
 
@@ -198,11 +167,7 @@ export function PackStation({
   onPack: (format: string) => void;
 }) {
   const [format, setFormat] = useState(haul.package?.format ?? "glb");
-  const formats: [string, string][] = [
-    ["glb", "GLB, one file with everything inside"],
-    ["gltf", "glTF with loose files and textures"],
-    ["obj", "OBJ with MTL; no tree, no sharing, one UV set"],
-  ];
+  const formats = useFormats().data ?? [];
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
       {!haul.run && <p>Run the route first; what it made is what is packed.</p>}
@@ -213,14 +178,14 @@ export function PackStation({
       )}
       <div className="flex items-center gap-2">
         <select
-          className="select select-sm w-72"
+          className="select select-sm w-80"
           value={format}
           aria-label="Format of the package"
           onChange={(e) => setFormat(e.target.value)}
         >
-          {formats.map(([value, text]) => (
-            <option key={value} value={value}>
-              {text}
+          {formats.map((f) => (
+            <option key={f.name} value={f.name}>
+              {f.title}
             </option>
           ))}
         </select>

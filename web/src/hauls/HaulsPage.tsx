@@ -36,7 +36,6 @@ export function HaulsPage() {
             multiple
             className="hidden"
             aria-label="Scene files"
-            accept=".glb,.gltf,.obj,.zip,.mtl,.bin,.png,.jpg,.jpeg"
             onChange={(e) => {
               begin.mutate([...(e.target.files ?? [])]);
               e.target.value = "";
@@ -66,7 +65,8 @@ function Nothing() {
       <div>
         <p className="text-lg font-semibold">No haul yet</p>
         <p className="opacity-80">
-          Drop a GLB, a glTF with its files, an OBJ with its MTL, or a zip of them.
+          Drop glTF, OpenUSD, COLLADA, IFC, OBJ, PLY or STL files with their textures, a folder, or a zip of
+          them.
         </p>
       </div>
     </div>

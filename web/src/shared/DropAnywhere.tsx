@@ -92,7 +92,9 @@ export function DropAnywhere() {
         <p className="text-lg font-semibold">
           {isPending ? "Sending the files …" : "Drop to begin a new haul"}
         </p>
-        <p className="mt-1 opacity-80">GLB, glTF with its files, OBJ with MTL, or a zip of them</p>
+        <p className="mt-1 opacity-80">
+          glTF, OpenUSD, COLLADA, IFC, OBJ, PLY, STL with their textures; several land in one tree
+        </p>
       </div>
     </div>
   );

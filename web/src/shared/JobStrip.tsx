@@ -6,6 +6,7 @@ import { tell } from "./messages";
 
 const WORDS: Record<string, string> = {
   import: "Reading the scene",
+  supply: "Putting pictures in place",
   run: "Running the route",
   pack: "Packing",
   arrive: "Reading back and comparing",

@@ -1,4 +1,4 @@
-import { HelpCircle, Moon, Sun } from "lucide-react";
+import { HelpCircle, Moon, Ruler, Sun } from "lucide-react";
 import { type ReactNode, useEffect } from "react";
 import { Link } from "react-router";
 import { typing } from "./Shortcuts";
@@ -24,6 +24,9 @@ export function TopBar({ children }: { children?: ReactNode }) {
         <span>Tidy Caravan</span>
       </Link>
       <div className="flex min-w-0 grow items-center gap-3">{children}</div>
+      <Link to="/destinations" className="btn btn-ghost btn-sm" title="Destinations and the yardstick">
+        <Ruler size={16} /> <span className={children ? "sr-only" : ""}>Destinations</span>
+      </Link>
       <button
         type="button"
         className="btn btn-ghost btn-sm btn-square"

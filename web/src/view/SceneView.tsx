@@ -15,6 +15,7 @@ import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
+import { useBox } from "./box";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, lensNumber, type Shared } from "./material";
 
@@ -141,6 +142,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
   }, [wipe, invalidate]);
 
   usePicking(gl, camera, a, onPick);
+  useBox(gl, camera, controls, a, invalidate);
 
   useFrame(() => {
     const eye = camera.position;
@@ -198,6 +200,7 @@ function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick:
       down = [e.clientX, e.clientY];
     };
     const release = (e: PointerEvent) => {
+      if (useView.getState().drawing) return;
       if (!down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4 || e.button !== 0) return;
       const box = element.getBoundingClientRect();
       const at = new Vector2(

@@ -28,7 +28,7 @@ const LEGEND: Record<Lens, string> = {
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
 export function ViewPanel({ haul, arrive, load }: Props) {
-  const { lens, pair, wipe, set, selected, select, look } = useView();
+  const { lens, pair, wipe, set, selected, select, look, preview, drawing } = useView();
   const [figures, setFigures] = useState<Figures | null>(null);
   const other = arrive && haul.arrival ? haul.arrival.sceneId : haul.run?.sceneId;
   const paired = pair && !!other;
@@ -117,7 +117,11 @@ export function ViewPanel({ haul, arrive, load }: Props) {
       <div className="relative min-h-0 grow" data-testid="view">
         <SceneView
           key={paired ? "pair" : "single"}
-          left={{ id: leftId, label: leftLabel, images: haul.revision?.sceneId ?? null }}
+          left={{
+            id: load && preview && !paired ? `${leftId}|${preview}` : leftId,
+            label: leftLabel,
+            images: haul.revision?.sceneId ?? null,
+          }}
           right={
             paired && other
               ? { id: other, label: otherLabel, images: arrive ? null : (haul.run?.sceneId ?? null) }
@@ -151,9 +155,14 @@ export function ViewPanel({ haul, arrive, load }: Props) {
             />
           </>
         )}
+        {drawing && (
+          <span className="pointer-events-none absolute inset-x-2 bottom-2 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
+            Drag across the parts; the box goes around them. Esc gives up.
+          </span>
+        )}
         {!paired && (
           <span className="pointer-events-none absolute left-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
-            {leftLabel}
+            {load && preview ? "as it would be made" : leftLabel}
           </span>
         )}
       </div>

@@ -64,8 +64,13 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
   };
 }
 
-export async function fetchView(scene: string): Promise<ViewFile> {
-  const response = await fetch(`/api/scenes/${scene}/view`);
+/** The view of a scene, or of what a step would make of it: `scene|step as JSON`. */
+export async function fetchView(id: string): Promise<ViewFile> {
+  const [scene, ...rest] = id.split("|");
+  const step = rest.join("|");
+  const response = await fetch(
+    step ? `/api/scenes/${scene}/preview?step=${encodeURIComponent(step)}` : `/api/scenes/${scene}/view`,
+  );
   if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);
   return parseView(await response.arrayBuffer());
 }

@@ -52,11 +52,11 @@ def as_it_is(scene: Scene) -> list[Travel]:
     meshes = [scene.meshes[i] for i in drawn.tolist()]
     helpers = (nodes.mesh < 0) & (nodes.light < 0) & (nodes.camera < 0)
     pictures = [i for i in scene.images if i.data is not None]
+    off = int(((nodes.flags & HIDDEN) > 0)[nodes.parts].sum())
     counts = {
-        "mesh parts": len(nodes.parts),
+        "mesh parts": len(nodes.parts) - off,
         "shared meshes": len(meshes),
         "groups and helpers": int(helpers.sum()),
-        "switched-off parts": int(((nodes.flags & HIDDEN) > 0)[nodes.parts].sum()),
         "scatters": int(((nodes.flags & SCATTER) > 0).sum()),
         "layers": len(scene.layers),
         "materials": len(scene.materials),
@@ -69,6 +69,8 @@ def as_it_is(scene: Scene) -> list[Travel]:
         "vertex colours": sum(1 for m in meshes if m.colors),
     }
     out = [Travel(kind, "travels", count) for kind, count in counts.items() if count]
+    if off:
+        out.append(Travel("switched-off parts", "behind", off, why="they travel when asked for"))
     missing = len(scene.images) - len(pictures)
     if missing:
         out.append(Travel("pictures", "behind", missing, why="not found beside the scene; they can be supplied"))

@@ -3,13 +3,14 @@
 from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
 from tidy_caravan.core.scene.look import Image, Material, Sampler, Texture, TextureUse
 from tidy_caravan.core.scene.mesh import Mesh, Morph, Recipe
-from tidy_caravan.core.scene.nodes import HIDDEN, SCATTER, Nodes, make_nodes
+from tidy_caravan.core.scene.nodes import HIDDEN, NO_LIGHTMAP, SCATTER, Nodes, make_nodes
 from tidy_caravan.core.scene.scene import Scene, extreme_points
 from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin, Travel
 
 __all__ = [
     "GLTF",
     "HIDDEN",
+    "NO_LIGHTMAP",
     "SCATTER",
     "Axis",
     "Camera",

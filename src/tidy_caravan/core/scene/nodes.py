@@ -15,6 +15,8 @@ HIDDEN = 1
 """Flag: switched off in the source; does not travel unless asked for."""
 SCATTER = 2
 """Flag: the node's children were one list of transforms in the source."""
+NO_LIGHTMAP = 4
+"""Flag: left without a lightmap UV set on purpose."""
 PATH_DEPTH = 64
 """Deeper paths are shortened at the front: a chain of n nodes would need n² characters."""
 
@@ -28,7 +30,7 @@ class Nodes:
     parent: (N,) index of the parent, -1 for a root; free of cycles.
     local: (N, 4, 4) matrix, column vectors: world = parent · local.
     mesh, light, camera, skin: (N,) index into the scene's tables, -1 for none.
-    flags: (N,) HIDDEN, SCATTER. layer: (N,) index into the scene's layers, -1 for none.
+    flags: (N,) HIDDEN, SCATTER, NO_LIGHTMAP. layer: (N,) index into the scene's layers, -1 for none.
     source: (N,) index of the node in the revision it comes from, -1 if a step made it.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.

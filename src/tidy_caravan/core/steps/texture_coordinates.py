@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
@@ -10,8 +11,8 @@ from pydantic import Field
 from tidy_caravan.core.geometry.isolation import Lost, Pool
 from tidy_caravan.core.geometry.projection import box_project
 from tidy_caravan.core.lightmap.unwrap import Unwrapped, methods, time_limit
-from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
+from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, replace_meshes, source_ids, step
 from tidy_caravan.core.words import plural
@@ -61,7 +62,7 @@ class LightmapUvs(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         channel = context.destination.lightmap_channel
-        rows, spared = self._rows(scene, context)
+        rows, bare, spared = self._rows(scene, context)
         targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if scene.meshes[i].triangles]
         made: dict[int, Mesh] = {}
         facts: dict[int, dict[str, Any]] = {}
@@ -81,10 +82,12 @@ class LightmapUvs(Step):
         # in the order of the source, not of the finish: the same input must give the same package
         made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
         out, _ = replace_meshes(scene, rows, made)
+        flags = np.where(bare, out.nodes.flags | NO_LIGHTMAP, out.nodes.flags & ~np.uint8(NO_LIGHTMAP)).astype(np.uint8)
+        out = out.but(nodes=replace(out.nodes, flags=flags))
         return out, [*self._tell(scene, rows, facts, {i: lost[i] for i in waiting}), *spared]
 
-    def _rows(self, scene: Scene, context: StepContext) -> tuple[I64, list[Change]]:
-        """Nodes to be given the set, and what is spared on purpose.
+    def _rows(self, scene: Scene, context: StepContext) -> tuple[I64, Bool, list[Change]]:
+        """Nodes to be given the set, (N,) those left without on purpose, and that in words.
 
         A mesh is unwrapped for all its users as soon as one of them is to be lightmapped: it stays shared.
         """
@@ -109,7 +112,7 @@ class LightmapUvs(Step):
                 rows = np.flatnonzero(mask)
                 sentence = f"{plural(len(rows), 'part')} {text}"
                 changes.append(Change(text=sentence, count=len(rows), parts=source_ids(scene, rows)))
-        return np.flatnonzero(users), changes
+        return np.flatnonzero(users), (spared | heavy) & ~users, changes
 
     def _key(self, mesh: Mesh, channel: int) -> str:
         return f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}-{channel}-1"

@@ -12,7 +12,7 @@ from PIL import Image as Picture
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
@@ -195,11 +195,15 @@ def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding
 @check("texture coordinates", "Missing lightmap UV set")
 def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
     channel = destination.lightmap_channel
-    # heavy stand-ins are not unwrapped unless asked for, so they lack nothing
-    heavy = {m.id for m, h in zip(scene.meshes, heavy_meshes(scene), strict=True) if h}
+    # heavy stand-ins are not unwrapped unless asked for, and what a set spares lacks nothing either
+    nodes = scene.nodes
+    wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
+    wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
+    listed = zip(scene.meshes, heavy_meshes(scene), wanted[:-1].tolist(), strict=True)
+    spared = {m.id for m, h, w in listed if h or not w}
     return per_mesh_finding(
         scene,
-        lambda m: int(len(m.uvs) <= channel and m.triangles > 0 and m.id not in heavy),
+        lambda m: int(len(m.uvs) <= channel and m.triangles > 0 and m.id not in spared),
         code="uv.second-missing",
         severity="warning",
         title="No lightmap UV set",

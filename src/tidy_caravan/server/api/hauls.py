@@ -228,7 +228,7 @@ def begin(
         name=title,
         destination=target.model_dump(by_alias=True, mode="json"),
         source_name=stored[0][0][:300],
-        route=default_route().model_dump(mode="json"),
+        route=default_route().model_dump(by_alias=True, mode="json"),
         version=1,
     )
     session.add(haul)
@@ -261,7 +261,7 @@ def edit_haul(
     if edit.destination is not None:
         haul.destination = destination_named(session, edit.destination).model_dump(by_alias=True, mode="json")
     if edit.route is not None:
-        haul.route = parse_route(edit.route.model_dump(mode="json")).model_dump(mode="json")
+        haul.route = parse_route(edit.route.model_dump(mode="json")).model_dump(by_alias=True, mode="json")
     haul.version += 1
     session.flush()
     response.headers["ETag"] = f'"{haul.version}"'

@@ -6,6 +6,7 @@ import hashlib
 import tempfile
 import time
 import uuid
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -133,7 +134,7 @@ def do_import(
     bundles = bundles_from_files(files, limits, tell)
     bundle = bundles[0]
     scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)))
-    keep_revision(session, store, haul, scene, progress, bundle, arguments["files"])
+    keep_revision(session, store, haul, scene, progress, bundle, arguments["files"], [b.main for b in bundles])
 
 
 def do_supply(
@@ -161,6 +162,7 @@ def keep_revision(
     progress: Progress,
     origin: Bundle | Revision,
     files: list[Any],
+    mains: Sequence[str] = (),
 ) -> None:
     """Surveys a source and stores it as the haul's newest revision."""
     progress("surveying", 1, 4)
@@ -169,7 +171,8 @@ def keep_revision(
     scene_id = record_scene(session, store, haul.id, "source", scene, findings)
     progress("done", 4, 4)
     if isinstance(origin, Bundle):
-        name, digest = origin.main, hashlib.sha256(origin.data).hexdigest()
+        digest = hashlib.sha256(origin.data).hexdigest()
+        name = ", ".join(mains) if mains else origin.main
     else:
         name, digest = origin.name, origin.sha256
     revision = Revision(

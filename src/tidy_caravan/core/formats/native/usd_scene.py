@@ -200,7 +200,6 @@ class Reader:
         if imageable:
             if str(value(imageable.GetVisibilityAttr(), self.time, "inherited")) == "invisible":
                 flags |= HIDDEN
-                self.travels.behind("invisible prims", 1, "switched off; they travel when asked for")
             purpose = imageable.GetPurposeAttr()
             word = str(purpose.Get()) if purpose.HasAuthoredValue() else "default"
             if word in ("guide", "proxy"):

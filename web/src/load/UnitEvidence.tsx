@@ -1,0 +1,100 @@
+// Evidence for the unit: each usual factor with the things of known size that speak for it; the artist decides.
+import type { Candidate, Haul, StepData } from "../api/client";
+import { withMend } from "../haul/mend";
+import { useView } from "../haul/selection";
+import { count, metres } from "../shared/format";
+
+type Props = { haul: Haul; busy: boolean; onSteps: (steps: StepData[]) => void };
+
+export function UnitEvidence({ haul, busy, onSteps }: Props) {
+  const { mark } = useView();
+  const source = haul.source;
+  if (!source) return null;
+  const steps = (haul.route.steps ?? []) as StepData[];
+  const step = steps.find((s) => s.kind === "match_units_axes" && s.enabled !== false);
+  const told = typeof step?.sourceMetresPerUnit === "number" ? step.sourceMetresPerUnit : null;
+  const inForce = told ?? source.convention.metresPerUnit;
+  const best = source.units.find((c) => c.likeliest);
+  const total = source.units[0]?.total ?? 0;
+  const choose = (c: Candidate) =>
+    onSteps(
+      withMend(steps, {
+        kind: "match_units_axes",
+        sourceMetresPerUnit: c.stated ? null : c.metresPerUnit,
+      }),
+    );
+  return (
+    <div className="flex flex-col gap-2 px-3 py-2">
+      <p>
+        The {source.convention.declared ? "file says" : "format says nothing; assumed is"}{" "}
+        <b>{source.convention.label}</b>.{" "}
+        {total
+          ? `${count(total)} things have a name or type that tells their size.`
+          : "Nothing in it has a name or type that tells its size; only the whole can be judged."}
+        {best && !best.stated && (
+          <>
+            {" "}
+            They speak for one unit being{" "}
+            <b>
+              {best.label === "inch" ? "an" : "a"} {best.label}
+            </b>
+            <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>
+          </>
+        )}
+      </p>
+      <table className="table table-xs" aria-label="Units that the scene may be in">
+        <thead>
+          <tr>
+            <th>One unit is</th>
+            <th className="text-right">Things that fit</th>
+            <th>For example</th>
+            <th className="text-right">The whole measures</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {source.units.slice(0, 10).map((c) => {
+            const chosen = Math.abs(c.metresPerUnit / inForce - 1) < 1e-9;
+            return (
+              <tr
+                key={c.metresPerUnit}
+                className={chosen ? "bg-primary/20" : ""}
+                onMouseEnter={() => c.parts.length && mark(c.parts)}
+                onMouseLeave={() => mark(null)}
+              >
+                <td>
+                  {c.label}
+                  {c.stated && <span className="ml-1 opacity-80">(stated)</span>}
+                  {c.likeliest && <b className="ml-1">likeliest</b>}
+                </td>
+                <td className="text-right">
+                  <span className="inline-flex items-center gap-2">
+                    <span aria-hidden className="inline-block h-2 w-16 border rule">
+                      <span
+                        className="block h-full bg-secondary"
+                        style={{ width: `${c.total ? (100 * c.fitting) / c.total : 0}%` }}
+                      />
+                    </span>
+                    {count(c.fitting)} of {count(c.total)}
+                  </span>
+                </td>
+                <td>{c.example || "–"}</td>
+                <td className="text-right">{metres(c.size)}</td>
+                <td className="text-right">
+                  <button
+                    type="button"
+                    className="btn btn-xs"
+                    disabled={busy || chosen}
+                    onClick={() => choose(c)}
+                  >
+                    {chosen ? "in force" : "Take it"}
+                  </button>
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}
