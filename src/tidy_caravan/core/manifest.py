@@ -92,6 +92,9 @@ class Manifest(Camel):
     )
     changes: list[PackedChange]
     renamed: dict[str, str] = Field(description="New names by source id")
+    renamed_materials: dict[str, str] = Field(
+        default_factory=dict, description="New names by old ones, where the format forced them"
+    )
     dropped: list[int] = Field(description="Source ids of nodes that steps removed")
     behind: list[str] = Field(description="What stayed behind, converted or guessed while reading")
     remarks: list[str] = Field(description="What the format cannot hold, or what writing had to put right")

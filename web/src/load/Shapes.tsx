@@ -79,12 +79,12 @@ export function Shapes({ haul, busy, onSteps }: Props) {
   };
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
-      <div className="flex flex-wrap items-end gap-3">
+      <div className="flex flex-wrap items-end gap-2.5">
         <fieldset className="flex flex-col">
           <legend className="text-xs opacity-80">Round things by</legend>
           <span className="flex items-center gap-2">
             <select
-              className="select select-sm w-32"
+              className="select select-sm w-28"
               aria-label="Round things by"
               value={by}
               onChange={(e) => setBy(e.target.value as "tolerance" | "segments")}
@@ -121,7 +121,7 @@ export function Shapes({ haul, busy, onSteps }: Props) {
         <label className="flex flex-col">
           <span className="text-xs opacity-80">Subdivision level</span>
           <select
-            className="select select-sm w-28"
+            className="select select-sm w-24"
             value={level ?? ""}
             onChange={(e) => setLevel(e.target.value === "" ? null : Number(e.target.value))}
           >
@@ -136,8 +136,8 @@ export function Shapes({ haul, busy, onSteps }: Props) {
         <label className="flex flex-col">
           <span className="text-xs opacity-80">Only parts named</span>
           <input
-            className="input input-sm w-36"
-            placeholder="all, or bollard_*"
+            className="input input-sm w-32"
+            placeholder="bollard_*"
             value={names}
             onChange={(e) => setNames(e.target.value)}
           />
@@ -148,7 +148,7 @@ export function Shapes({ haul, busy, onSteps }: Props) {
           aria-pressed={shown}
           onClick={() => set({ preview: shown ? null : text, pair: false })}
         >
-          <Eye size={14} /> Try it in the view
+          <Eye size={14} /> Try it
         </button>
         <button type="button" className="btn btn-primary btn-sm" disabled={busy} onClick={place}>
           <Plus size={14} /> Put on the tape

@@ -35,6 +35,9 @@ const useViewFile = (scene: string | undefined) =>
     enabled: !!scene,
     staleTime: Infinity,
     gcTime: 60_000,
+    // while a preview is made the picture before it stays
+    placeholderData: (old, query) =>
+      String(query?.queryKey[1]).split("|")[0] === scene?.split("|")[0] ? old : undefined,
   });
 
 export function SceneView(props: Props) {
@@ -70,7 +73,12 @@ export function SceneView(props: Props) {
       dpr={[1, 1.5]}
       gl={{ antialias: true, preserveDrawingBuffer: true, powerPreference: "high-performance" }}
       camera={{ fov: 40, near: 0.1, far: 5000 }}
-      onCreated={({ gl }) => gl.domElement.addEventListener("webglcontextlost", () => setLost(true))}
+      onCreated={({ gl }) =>
+        gl.domElement.addEventListener("webglcontextlost", () => {
+          // a canvas that was taken away loses its context on purpose
+          if (gl.domElement.isConnected) setLost(true);
+        })
+      }
     >
       <Stage {...props} leftFile={left.data} rightFile={props.right ? (right.data ?? null) : null} />
     </Canvas>

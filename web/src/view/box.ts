@@ -54,6 +54,7 @@ export function useBox(
     const shape = new Box3(new Vector3(...box.min).sub(centre), new Vector3(...box.max).sub(centre));
     const helper = new Box3Helper(shape, new Color(dusk ? "#f2b33d" : "#8a5a00"));
     batches.scene.add(helper);
+    helper.updateMatrixWorld(true); // the scene's own matrices stand still
     invalidate();
     return () => {
       batches.scene.remove(helper);

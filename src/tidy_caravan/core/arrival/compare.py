@@ -210,7 +210,9 @@ def measure(
     )
     got = np.array([m.triangles for m in arrived.meshes])
     wanted_paths = expected_paths(source, manifest)
-    slots_a = [tuple(source.materials[s].name if s >= 0 else "" for s in m.slots) for m in source.meshes]
+    new_name = manifest.renamed_materials
+    names = [new_name.get(m.name, m.name) for m in source.materials]
+    slots_a = [tuple(names[s] if s >= 0 else "" for s in m.slots) for m in source.meshes]
     slots_b = [tuple(arrived.materials[s].name if s >= 0 else "" for s in m.slots) for m in arrived.meshes]
     sent_uv = {p.source_id: p.uv_sets for p in manifest.parts}
     checks = [

@@ -79,8 +79,9 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     loaded: Any = trimesh.load(file, file_type="ply", process=False, maintain_order=True, force="mesh")
     raw = loaded.metadata["_ply_raw"]
     vertex, face = raw["vertex"]["data"], raw["face"]["data"]
-    positions: F32 = np.asarray(loaded.vertices, np.float32)
-    faces: U32 = np.asarray(loaded.faces, np.uint32)
+    # the library's own mesh is joined anew along seams; the columns that it parsed are as they stand
+    positions: F32 = np.column_stack([np.asarray(vertex[f]).ravel() for f in "xyz"]).astype(np.float32)
+    faces: U32 = np.asarray(face["vertex_indices"]["f1"], np.uint32).reshape(-1, 3)
 
     def columns(*fields: str) -> AnyArray | None:
         if vertex.dtype.names is None or not all(f in vertex.dtype.names for f in fields):
@@ -89,9 +90,11 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
 
     normals, uv = columns("nx", "ny", "nz"), columns("s", "t")
     part = np.asarray(face["part"]).ravel()
+    order = np.argsort(part, kind="stable")
+    numbers, begin = np.unique(part[order], return_index=True)
     names, meshes = [], []
-    for k in np.unique(part).tolist():
-        own = faces[part == k]
+    for k, rows in zip(numbers.tolist(), np.split(order, begin[1:]), strict=True):
+        own = faces[rows]
         used, inverse = np.unique(own, return_inverse=True)
         meshes.append(
             Mesh(

@@ -217,7 +217,7 @@ def read_answers(destination: Destination, fmt: str, answers: Answers, date: str
     factor_in: Literal["vertices", "node scale", "nowhere"] = (
         "node scale" if scaled else "nowhere" if factor == 1 else "vertices"
     )
-    file = file_world(destination.world, p, sent.metres_per_unit * factor)
+    file = file_world(destination.world, p, float(f"{sent.metres_per_unit * factor:.12g}"))
     remarks = []
     if scaled:
         remarks.append(

@@ -16,6 +16,7 @@ from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Scene, Textur
 from tidy_caravan.core.scene.arrays import AnyArray
 
 ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
+NOT_NAME = re.compile(r"[^\w.\-]", re.ASCII)
 UP = {"X": "X_UP", "Y": "Y_UP", "Z": "Z_UP"}
 DATE = "2000-01-01T00:00:00Z"
 """The format demands a date; a fixed one keeps packages equal to the byte."""
@@ -74,6 +75,19 @@ def plain(text: str) -> str:
     return ILLEGAL.sub("_", text)
 
 
+def token(text: str) -> str:
+    """A name that the format's schema allows (NCName): letters, digits, `_`, `-`, `.`, not beginning with the latter."""
+    out = NOT_NAME.sub("_", text)
+    return out if not out or out[0].isalpha() or out[0] == "_" else f"_{out}"
+
+
+def named(element: Any, name: str) -> Any:
+    """The element with a name, where there is one."""
+    if name:
+        element.set("name", token(name))
+    return element
+
+
 def spaced(values: AnyArray, form: str = "%.9g") -> str:
     flat = (np.asarray(values, np.float64) + 0.0).ravel()
     return (" ".join([form] * len(flat))) % tuple(flat.tolist())
@@ -113,7 +127,7 @@ def write_images(root: Any, scene: Scene, pictures: dict[str, bytes], out: Writt
         pictures[path] = image.data
         if library is None:
             library = _add(root, "library_images")
-        _add(_add(library, "image", id=f"image{i}", name=plain(image.name)), "init_from", path)
+        _add(named(_add(library, "image", id=f"image{i}"), image.name), "init_from", path)
         ids[i] = f"image{i}"
     return ids
 
@@ -145,7 +159,9 @@ def write_effects(root: Any, scene: Scene, images: dict[int, str], out: Written)
             _add(extra, "double_sided", "1")
     materials = _add(root, "library_materials")
     for i, m in enumerate(scene.materials):
-        entry = _add(materials, "material", id=f"material{i}", name=plain(m.name))
+        entry = named(_add(materials, "material", id=f"material{i}"), m.name)
+        if m.name and token(m.name) != m.name:
+            out.materials[m.name] = token(m.name)
         _add(entry, "instance_effect", url=f"#effect{i}")
 
 
@@ -194,11 +210,11 @@ def write_things(root: Any, scene: Scene) -> None:
     if scene.cameras:
         library = _add(root, "library_cameras")
         for i, c in enumerate(scene.cameras):
-            write_camera(_add(library, "camera", id=f"camera{i}", name=plain(c.name)), c)
+            write_camera(named(_add(library, "camera", id=f"camera{i}"), c.name), c)
     if scene.lights:
         library = _add(root, "library_lights")
         for i, light in enumerate(scene.lights):
-            write_light(_add(library, "light", id=f"light{i}", name=plain(light.name)), light)
+            write_light(named(_add(library, "light", id=f"light{i}"), light.name), light)
 
 
 def write_camera(entry: Any, c: Camera) -> None:
@@ -225,7 +241,7 @@ def write_light(entry: Any, light: Light) -> None:
 
 def write_geometry(library: Any, mesh: Mesh, index: int) -> None:
     key = f"mesh{index}"
-    entry = _add(_add(library, "geometry", id=key, name=plain(mesh.name)), "mesh")
+    entry = _add(named(_add(library, "geometry", id=key), mesh.name), "mesh")
     write_source(entry, f"{key}-positions", mesh.positions, "XYZ")
     shared = [("VERTEX", f"{key}-vertices", 0)]
     if mesh.normals is not None:
@@ -279,14 +295,18 @@ def write_tree(root: Any, scene: Scene, out: Written) -> None:
     taken: set[int] = set()
     for number, top in enumerate(tops):
         name = listed[number].name if listed else ""
-        visual = _add(library, "visual_scene", id=f"scene{number}", name=plain(name))
+        visual = named(_add(library, "visual_scene", id=f"scene{number}"), name)
         waiting: list[tuple[Any, int]] = [(visual, i) for i in reversed(top)]
         while waiting:
             holder, i = waiting.pop()
             if i in taken:
                 continue
             taken.add(i)
-            attributes = {"id": f"node{i}", "name": plain(nodes.names[i])}
+            attributes = {"id": f"node{i}"}
+            if nodes.names[i]:
+                attributes["name"] = token(nodes.names[i])
+                if attributes["name"] != nodes.names[i]:
+                    out.renamed[i] = attributes["name"]
             if nodes.layer[i] >= 0:
                 layer = re.sub(r"[^\w.\-]+", "_", scene.layers[nodes.layer[i]]) or "layer"
                 changed += layer != scene.layers[nodes.layer[i]]
@@ -300,6 +320,8 @@ def write_tree(root: Any, scene: Scene, out: Written) -> None:
             if nodes.light[i] >= 0:
                 _add(element, "instance_light", url=f"#light{nodes.light[i]}")
             waiting += [(element, c) for c in reversed(children.get(i, []))]
+    if out.renamed:
+        out.remarks.append(f"Names of {len(out.renamed)} nodes were brought to the characters that COLLADA allows.")
     if changed:
         out.remarks.append(f"Layer names of {changed} nodes were brought to the characters that COLLADA allows.")
 

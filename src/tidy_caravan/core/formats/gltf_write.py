@@ -31,11 +31,16 @@ ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
 
 @dataclass
 class Written:
-    """Files by name, and what had to be put right; `node_index[i]` is the file's number of node i."""
+    """Files by name, and what had to be put right; `node_index[i]` is the file's number of node i.
+
+    renamed: nodes whose name the format cannot hold, and what stands there instead; materials: old to new names.
+    """
 
     files: dict[str, bytes]
     remarks: list[str] = field(default_factory=list)
     node_index: list[int] = field(default_factory=list)
+    renamed: dict[int, str] = field(default_factory=dict)
+    materials: dict[str, str] = field(default_factory=dict)
 
 
 class Builder:

@@ -19,11 +19,14 @@ R = TypeVar("R", bound=Reader)
 
 
 class WrittenFiles(Protocol):
-    """What a writer returns: files by relative path, remarks, and the file's number of every node."""
+    """What a writer returns: files by relative path, remarks, the file's number of every node, and names of
+    nodes and materials that the format had to change."""
 
     files: dict[str, bytes]
     remarks: list[str]
     node_index: list[int]
+    renamed: dict[int, str]
+    materials: dict[str, str]
 
 
 Writer = Callable[[Scene, str, bool], WrittenFiles]

@@ -61,6 +61,9 @@ def pack(
     placed = convert(scene, target)
     form = format_named(fmt)
     written = form.write(placed, STEM, destination.gpu_instancing)
+    if written.renamed:
+        as_written = tuple(written.renamed.get(i, n) for i, n in enumerate(placed.nodes.names))
+        placed = placed.but(nodes=dataclasses.replace(placed.nodes, names=as_written))
     files = dict(sorted(written.files.items()))
     main = f"{STEM}.{fmt}"
     manifest = Manifest(
@@ -84,7 +87,8 @@ def pack(
         if isinstance(source.scene.extras.get("extras"), dict)
         else None,
         changes=changes,
-        renamed=renamed(source.scene, scene),
+        renamed=renamed(source.scene, placed),
+        renamed_materials=written.materials,
         dropped=dropped(source.scene, scene),
         behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
         remarks=written.remarks,
