@@ -12,7 +12,7 @@ from pathlib import Path
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.registry import reader
-from tidy_caravan.core.geometry.isolation import Child, Lost
+from tidy_caravan.core.geometry.isolation import MEMORY_BYTES, Child, Lost
 from tidy_caravan.core.scene import Scene
 
 JOB = "tidy_caravan.core.formats.native.ifc_scene:load"
@@ -39,7 +39,7 @@ def read(bundle: Bundle) -> Scene:
     with tempfile.TemporaryDirectory(prefix="caravan-ifc-") as folder:
         path = Path(folder) / "model.ifc"
         path.write_bytes(bundle.data)
-        child = Child(bundle.limits.decoded_bytes)
+        child = Child(MEMORY_BYTES + bundle.limits.decoded_bytes)
         try:
             while True:
                 begun = ""

@@ -15,7 +15,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.pictures import packed_channels, picture
 from tidy_caravan.core.formats.registry import reader
-from tidy_caravan.core.geometry.isolation import Child, Lost
+from tidy_caravan.core.geometry.isolation import MEMORY_BYTES, Child, Lost
 from tidy_caravan.core.scene import Image, Note, Scene
 
 JOB = "tidy_caravan.core.formats.native.usd_scene:load"
@@ -42,7 +42,7 @@ def read(bundle: Bundle) -> Scene:
                 target = top / name
                 target.parent.mkdir(parents=True, exist_ok=True)
                 target.write_bytes(data)
-        child = Child(bundle.limits.decoded_bytes)
+        child = Child(MEMORY_BYTES + bundle.limits.decoded_bytes)
         stack.callback(child.stop)
         size = sum(len(d) for d in bundle.files.values()) or len(bundle.data)
         answer = child.call(

@@ -1,0 +1,138 @@
+"""Files that belong together: folders, zips, several models in one tree, pictures found and supplied."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+import unittest
+import zipfile
+from pathlib import Path
+
+import numpy as np
+
+from tests.core.test_collada import BOUND, document, effect
+from tests.support import PNG, Gltf, one_triangle
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.figures import bounds_metres
+from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load
+from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.formats.pictures import packed_channels, supply
+from tidy_caravan.core.formats.travel import with_supplied
+
+PAINTED = document(
+    f'<node name="a">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')
+)
+QUARTER = document(asset='<unit meter="0.01"/><up_axis>Z_UP</up_axis>')
+
+
+def zipped(files: dict[str, bytes]) -> bytes:
+    body = io.BytesIO()
+    with zipfile.ZipFile(body, "w") as archive:
+        for name, data in files.items():
+            archive.writestr(name, data)
+    return body.getvalue()
+
+
+class Pictures(unittest.TestCase):
+    def test_by_path_then_by_name_then_whatever_the_case(self) -> None:
+        for place, how in (
+            ("textures/board.png", None),
+            ("TEXTURES/Board.PNG", None),
+            ("elsewhere/deep/board.png", "texture.found-by-name"),
+            ("elsewhere/BOARD.png", "texture.found-by-name"),
+        ):
+            with self.subTest(place):
+                scene = load(bundle_from_files({"model/scene.dae": PAINTED, f"model/{place}": PNG}))
+                self.assertEqual(scene.images[0].data, PNG)
+                codes = {n.code for n in scene.notes if n.code.startswith("texture")}
+                self.assertEqual(codes, {how} if how else set())
+
+    def test_two_files_of_that_name_are_no_answer(self) -> None:
+        scene = load(bundle_from_files({"scene.dae": PAINTED, "a/board.png": PNG, "b/board.png": PNG}))
+        self.assertIsNone(scene.images[0].data)
+        self.assertIn("texture.missing", {n.code for n in scene.notes})
+
+    def test_on_disk_as_well(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            top = Path(folder)
+            (top / "scene.dae").write_bytes(PAINTED)
+            (top / "maps").mkdir()
+            (top / "maps" / "BOARD.PNG").write_bytes(PNG)
+            self.assertEqual(load(bundle_from_path(top / "scene.dae")).images[0].data, PNG)
+
+    def test_missing_ones_are_supplied_without_reading_the_model_again(self) -> None:
+        scene = load(bundle_from_files({"scene.dae": PAINTED}))
+        lines = {(t.kind, t.verdict): t.count for t in scene.travel}
+        self.assertEqual(lines[("pictures", "behind")], 1)
+        fresh, filled = supply(scene, {"drop/Board.png": PNG, "other.png": PNG})
+        self.assertEqual(filled, ["board.png"])
+        self.assertEqual(fresh.images[0].data, PNG)
+        self.assertIs(fresh.meshes, scene.meshes)
+        self.assertNotIn("texture.missing", {n.code for n in fresh.notes})
+        lines = {(t.kind, t.verdict): t.count for t in with_supplied(fresh).travel}
+        self.assertEqual(lines.get(("pictures", "travels")), 1)
+        self.assertEqual(supply(scene, {"board.png": b"no picture"})[1], [])
+
+    def test_channels_are_put_where_they_belong(self) -> None:
+        import PIL.Image
+
+        def picture(color: tuple[int, int, int], size: int) -> bytes:
+            out = io.BytesIO()
+            PIL.Image.new("RGB", (size, size), color).save(out, "PNG")
+            return out.getvalue()
+
+        made = packed_channels((picture((10, 20, 30), 4), "b"), (picture((40, 50, 60), 8), "r"))
+        assert made is not None
+        with PIL.Image.open(io.BytesIO(made)) as result:
+            self.assertEqual((result.size, result.getpixel((3, 3))), ((8, 8), (255, 30, 40)))
+        self.assertIsNone(packed_channels((None, "r"), (b"nonsense", "g")))
+
+
+class Several(unittest.TestCase):
+    def test_models_land_in_one_tree_each_under_its_file_and_in_one_unit(self) -> None:
+        scene = load_all(bundles_from_files({"a.glb": one_triangle().glb(), "b.dae": QUARTER, "note.txt": b"x"}))
+        self.assertEqual(
+            [n for n, p in zip(scene.nodes.names, scene.nodes.parent, strict=True) if p < 0], ["a.glb", "b.dae"]
+        )
+        self.assertEqual((scene.convention.metres_per_unit, scene.convention.up), (1.0, "Y"))
+        self.assertEqual(scene.nodes.paths[int(scene.nodes.parts[1])], "b.dae/a")
+        box = scene.part_bounds[1]
+        # a square of one centimetre that lay flat under Z up lies flat under Y up
+        np.testing.assert_allclose(box[1] - box[0], (0.01, 0, 0.01), atol=1e-9)
+        self.assertEqual(scene.format, "several")
+
+    def test_tables_are_renumbered(self) -> None:
+        a, b = (
+            document(
+                f'<node name="{n}">{BOUND}</node>', libraries=effect(f"<diffuse><color>{c} 0 0 1</color></diffuse>")
+            )
+            for n, c in (("x", 1), ("y", 0))
+        )
+        scene = load_all(bundles_from_files({"a.dae": a, "b.dae": b}))
+        colors = [scene.materials[scene.meshes[scene.nodes.mesh[i]].slots[0]].base_color[0] for i in scene.nodes.parts]
+        self.assertEqual(colors, [1.0, 0.0])
+
+    def test_one_that_cannot_be_read_is_told_and_none_is_an_error(self) -> None:
+        scene = load_all(bundles_from_files({"a.glb": one_triangle().glb(), "b.glb": b"glTF" + b"\0" * 40}))
+        self.assertEqual(len(scene.nodes.parts), 1)
+        self.assertEqual([n.where for n in scene.notes if n.code == "import.file"], ["b.glb"])
+        with self.assertRaises(UnusableInput):
+            load_all(bundles_from_files({"a.glb": b"glTF" + b"\0" * 40, "b.glb": b"glTF" + b"\0" * 40}))
+
+    def test_zips_in_any_nesting_and_beside_models(self) -> None:
+        deep = zipped({"job/model/scene.dae": PAINTED, "job/maps/board.png": PNG})
+        self.assertEqual(load(bundle_from_files({"x.zip": deep})).images[0].data, PNG)
+        bundles = bundles_from_files({"x.zip": deep, "a.glb": one_triangle().glb()})
+        self.assertEqual(sorted(b.main for b in bundles), ["a.glb", "x/job/model/scene.dae"])
+        self.assertEqual(len(load_all(bundles).nodes.parts), 2)
+
+    def test_bounds_do_not_change_by_being_merged(self) -> None:
+        g = Gltf()
+        g.node(mesh=g.mesh([[0, 0, 0], [3, 0, 0], [0, 4, 0]], [0, 1, 2]), translation=[10, 20, 30])
+        alone = bounds_metres(g.scene())
+        merged = load_all(bundles_from_files({"a.glb": g.glb(), "b.glb": g.glb()}))
+        np.testing.assert_allclose(bounds_metres(merged), alone)
+
+
+if __name__ == "__main__":
+    unittest.main()

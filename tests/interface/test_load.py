@@ -1,0 +1,185 @@
+"""The Load station and the destinations in the browser."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from tests.core.test_collada import BOUND, document, effect
+from tests.interface.browser import BrowserTest
+from tests.interface.test_journey import AXE
+from tests.server.stand import begin, client
+from tests.support import PNG, one_triangle
+
+PAINTED = document(
+    f'<node name="sign">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')
+)
+
+
+class Load(BrowserTest):
+    def pages(self, name: str) -> None:
+        self.page.get_by_role("navigation", name="Pages of the Load station").get_by_role("button", name=name).click()
+
+    def test_travel_list_shows_the_three_fates(self) -> None:
+        self.open_haul("Landing from three", "load")
+        self.pages("Travel list")
+        converted = self.page.get_by_role("region", name="Is converted")
+        expect(converted).to_contain_text("scattered copies")
+        expect(converted).to_contain_text("within 2 mm")
+        expect(self.page.get_by_role("region", name="Stays behind")).to_contain_text("cut out of what they open")
+        self.assert_nothing_overflows()
+
+    def test_missing_pictures_are_supplied_on_the_spot(self) -> None:
+        with client() as c:
+            haul = begin(c, PAINTED, "sign.dae")
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
+        self.pages("Travel list")
+        missing = self.page.get_by_role("region", name="Missing pictures")
+        expect(missing).to_contain_text("board.png")
+        self.page.get_by_label("Missing pictures").locator("input").set_input_files(
+            [{"name": "board.png", "mimeType": "image/png", "buffer": PNG}]
+        )
+        expect(missing).to_have_count(0)
+
+    def test_the_unit_is_decided_with_one_click_and_never_silently(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
+        self.pages("Unit")
+        row = self.page.get_by_role("row").filter(has_text="centimetre")
+        row.get_by_role("button", name="Take it").click()
+        expect(row.get_by_role("button", name="in force")).to_be_visible()
+        with client() as c:
+            steps = c.get(f"/api/hauls/{haul['id']}").json()["route"]["steps"]
+        self.assertEqual(next(s for s in steps if s["kind"] == "match_units_axes")["sourceMetresPerUnit"], 0.01)
+
+    def test_shapes_are_tried_in_the_view_before_they_are_on_the_tape(self) -> None:
+        page = self.page
+        self.open_haul("Landing from three", "load")
+        self.pages("Shapes")
+        expect(page.get_by_role("row").filter(has_text="rowing_boat")).to_contain_text("level 2")
+        page.get_by_label("Round things by").select_option("segments")
+        page.get_by_label("Segments of a full circle").fill("6")
+        before = page.get_by_test_id("view-figures").inner_text()
+        page.get_by_role("button", name="Try it").click()
+        expect(page.get_by_text("as it would be made")).to_be_visible()
+        expect(page.get_by_test_id("view-figures")).not_to_have_text(before)
+        page.get_by_role("button", name="Put on the tape").click()
+        expect(page.locator("[data-step=make_shapes]")).to_have_count(1)
+        page.locator("[data-step=make_shapes]").get_by_role("button", name="Remove").click()
+        expect(page.locator("[data-step=make_shapes]")).to_have_count(0)
+
+    def test_a_set_by_rule_and_by_a_box_drawn_in_the_view(self) -> None:
+        page = self.page
+        haul = self.open_haul("Landing from three", "load")
+        self.pages("Sets")
+        expect(page.get_by_role("list", name="Sets in order of precedence").get_by_role("listitem")).to_have_count(3)
+        page.get_by_role("button", name="New set").click()
+        figures = page.get_by_test_id("set-figures")
+        page.get_by_placeholder("bench_*, lamp_post_??").fill("lamp_post_*")
+        expect(figures).to_contain_text("13 parts")
+        page.get_by_placeholder("bench_*, lamp_post_??").fill("")
+        page.get_by_role("button", name="Draw it in the view").click()
+        box = page.get_by_test_id("view").locator("canvas").bounding_box()
+        assert box
+        page.mouse.move(box["x"] + 10, box["y"] + 10)
+        page.mouse.down()
+        page.mouse.move(box["x"] + box["width"] - 10, box["y"] + box["height"] - 10, steps=4)
+        page.mouse.up()
+        expect(figures).to_contain_text("parts of")
+        expect(page.get_by_title("Show the box in the view")).to_be_visible()
+        page.get_by_label("Name of the set").fill("Everything drawn")
+        page.get_by_label("shadow only").check()
+        page.get_by_role("button", name="Keep set").click()
+        item = page.get_by_role("listitem").filter(has_text="Everything drawn")
+        expect(item).to_contain_text("throws a shadow only")
+        expect(item).to_contain_text("decided further up")
+        with client() as c:
+            sets = c.get(f"/api/hauls/{haul['id']}").json()["route"]["sets"]
+        self.assertEqual(sets[-1]["name"], "Everything drawn")
+        self.assertIn("inside", sets[-1]["rules"][0])
+        item.get_by_role("button", name="Delete Everything drawn").click()
+        expect(item).to_have_count(0)
+
+    def test_every_page_is_accessible(self) -> None:
+        self.open_haul("Landing from three", "load")
+        self.page.evaluate(AXE)
+        for name in ("Contents", "Travel list", "Unit", "Shapes", "Sets"):
+            self.pages(name)
+            self.page.wait_for_timeout(400)
+            report = self.page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+            serious = [v for v in report["violations"] if v["impact"] in ("serious", "critical")]
+            self.assertEqual([(v["id"], v["nodes"][0]["html"][:200]) for v in serious], [], name)
+
+
+class Destinations(BrowserTest):
+    def test_a_stand_in_answers_and_the_proof_is_kept_edited_and_carried(self) -> None:
+        page = self.page
+        page.goto(f"{self.address}/destinations/metre-y-up-right")
+        expect(page.get_by_role("img", name="The yardstick")).to_be_visible()
+        page.get_by_label("Stand-in receiver").select_option("centimetres")
+        reading = page.get_by_test_id("reading")
+        expect(reading).to_contain_text("reads your metres as centimetres")
+        page.get_by_role("button", name="Keep as a destination of my own").click()
+        page.wait_for_url("**/destinations/metre-y-up-right-proven*")
+        expect(page.get_by_role("list", name="Proofs")).to_contain_text("glb")
+        page.get_by_role("button", name="Edit").click()
+        page.get_by_label("Title").fill("The old engine")
+        page.get_by_role("button", name="Keep", exact=True).click()
+        expect(page.get_by_role("heading", name="The old engine")).to_be_visible()
+        with page.expect_download() as got:
+            page.get_by_role("link", name="Export JSON").click()
+        data = json.loads(Path(got.value.path()).read_text())
+        self.assertEqual(data["title"], "The old engine")
+        page.get_by_label("Destination as JSON").set_input_files(
+            [
+                {
+                    "name": "d.json",
+                    "mimeType": "application/json",
+                    "buffer": json.dumps(data | {"title": "Carried"}).encode(),
+                }
+            ]
+        )
+        expect(page.get_by_role("heading", name="Carried")).to_be_visible()
+        for _ in range(2):
+            page.once("dialog", lambda d: d.accept())
+            page.get_by_role("button", name="Delete").click()
+            page.wait_for_url("**/destinations")
+            if page.get_by_text("The old engine").count():
+                page.get_by_text("The old engine").click()
+
+    def test_answers_by_hand_and_answers_that_cannot_be(self) -> None:
+        page = self.page
+        page.goto(f"{self.address}/destinations/metre-z-up-right")
+        for axis, size in zip("XYZ", ("1", "2", "3"), strict=True):
+            page.get_by_label(f"Size along {axis}").fill(size)
+        ends = ("one block", "two blocks", "three blocks")
+        for end, axis in zip(ends, ("+X", "+X", "+Z"), strict=True):
+            page.get_by_role("group", name=f"The end with {end} points along").get_by_role(
+                "button", name=axis, exact=True
+            ).click()
+        page.get_by_role("button", name="What follows?").click()
+        expect(page.get_by_test_id("reading")).to_contain_text("Two marks cannot lie on one axis")
+        page.get_by_role("group", name="The end with two blocks points along").get_by_role(
+            "button", name="+Y", exact=True
+        ).click()
+        page.get_by_role("button", name="What follows?").click()
+        expect(page.get_by_test_id("reading")).to_contain_text("keeps the axes")
+        self.assert_nothing_overflows()
+        page.evaluate(AXE)
+        report = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        serious = [v for v in report["violations"] if v["impact"] in ("serious", "critical")]
+        self.assertEqual([(v["id"], v["nodes"][0]["html"][:200]) for v in serious], [])
+
+    def test_the_yardstick_is_downloaded(self) -> None:
+        self.page.goto(f"{self.address}/destinations")
+        with self.page.expect_download() as got:
+            self.page.get_by_role("link", name="Get it").click()
+        self.assertEqual(got.value.suggested_filename, "yardstick.glb")
+
+
+if __name__ == "__main__":
+    unittest.main()

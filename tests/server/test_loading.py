@@ -1,0 +1,224 @@
+"""The Load station's calls: every format through the API, sets, shapes, files added later, yardsticks, destinations."""
+
+from __future__ import annotations
+
+import io
+import json
+import unittest
+import zipfile
+from typing import Any
+
+import numpy as np
+
+from tests.core.test_collada import BOUND, document, effect
+from tests.server.stand import begin, client, finished, settings, work
+from tests.support import PNG, one_triangle
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.demo.three_trades import beach_usda, three_trades_files
+from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.scenes import load_scene, save_scene
+
+PAINTED = document(
+    f'<node name="sign">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')
+)
+
+
+class Trades(unittest.TestCase):
+    """One import of three trades serves all tests here."""
+
+    haul: dict[str, Any]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        with client() as c:
+            cls.haul = begin(c, three_trades_files(), to="metre-z-up-right")
+        assert cls.haul["job"]["state"] == "done", cls.haul["job"]
+
+    def test_three_formats_land_in_one_haul_with_travel_list_and_units(self) -> None:
+        source = self.haul["source"]
+        self.assertEqual(self.haul["sourceName"], "beach.usda, hall.ifc, quay.dae")
+        self.assertEqual(source["counts"]["parts"], 6099)
+        fates = {(t["kind"], t["verdict"]): t["count"] for t in source["travel"]}
+        self.assertEqual(fates[("scattered copies", "converted")], 6000)
+        self.assertEqual(fates[("switched-off parts", "behind")], 1)
+        self.assertEqual([c["metresPerUnit"] for c in source["units"] if c["likeliest"]], [1.0])
+        with client() as c:
+            layers = c.get(f"/api/scenes/{source['id']}/groups", params={"by": "layer"}).json()
+        self.assertTrue({"Gallery", "Ground floor", "mooring"} <= {g["name"] for g in layers["items"]})
+
+    def test_sets_are_counted_and_shown_while_they_are_edited(self) -> None:
+        scene = self.haul["source"]["id"]
+        doors = {"id": "d", "name": "Doors", "rules": [{"types": ["IfcDoor"]}]}
+        south = {"id": "s", "name": "South", "rules": [{"names": ["*south*"]}]}
+        with client() as c:
+            first, second = c.post(f"/api/scenes/{scene}/sets/figures", json={"sets": [doors, south]}).json()
+            self.assertEqual((first["parts"], first["meshes"], first["taken"]), (2, 1, 0))
+            self.assertEqual((second["parts"], second["taken"]), (4, 2))
+            members = c.post(f"/api/scenes/{scene}/sets/members", json=doors).json()
+            self.assertEqual(len(members["sources"]), 2)
+            size = np.subtract(members["max"], members["min"])
+            self.assertAlmostEqual(float(size[1]), 2.1, places=4)
+            bad = c.post(f"/api/scenes/{scene}/sets/figures", json={"sets": [{"id": "x"}]})
+            self.assertEqual((bad.status_code, bad.json()["code"]), (422, "request.invalid"))
+
+    def test_shapes_are_listed_tried_and_seen_before_anything_is_done(self) -> None:
+        scene = self.haul["source"]["id"]
+        step = json.dumps({"kind": "make_shapes", "segments": 6, "level": 0})
+        with client() as c:
+            now = c.get(f"/api/scenes/{scene}/shapes").json()
+            then = c.get(f"/api/scenes/{scene}/shapes", params={"step": step}).json()
+            self.assertEqual(now["total"], 5)
+            self.assertEqual(now["triangles"], now["then"])
+            self.assertLess(then["then"], now["then"] / 2)
+            view = c.get(f"/api/scenes/{scene}/preview", params={"step": step})
+            self.assertEqual(view.status_code, 200)
+            plain = c.get(f"/api/scenes/{scene}/view")
+            self.assertLess(len(view.content), len(plain.content))
+            for wrong in ("{", '{"kind":"tidy_names"}', '{"kind":"make_shapes","segments":1}'):
+                answer = c.get(f"/api/scenes/{scene}/preview", params={"step": wrong})
+                self.assertEqual((answer.status_code, answer.json()["code"]), (422, "route.invalid"), wrong)
+
+    def test_the_route_with_sets_runs_packs_and_arrives(self) -> None:
+        with client() as c:
+            haul = c.get(f"/api/hauls/{self.haul['id']}").json()
+            route = {
+                "steps": [
+                    {"kind": "what_travels"},
+                    {"kind": "make_shapes", "segments": 8},
+                    {"kind": "match_units_axes"},
+                ],
+                "sets": [
+                    {"id": "u", "name": "Up", "rules": [{"layers": ["Gallery"]}], "treatment": {"leaveOut": True}}
+                ],
+            }
+            edited = c.patch(
+                f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": f'"{haul["version"]}"'}
+            )
+            self.assertEqual(edited.status_code, 200, edited.text)
+            self.assertEqual(edited.json()["route"]["sets"][0]["treatment"]["leaveOut"], True)
+            haul = work(c, haul["id"], "run")
+            self.assertFalse(haul["run"]["stale"])
+            self.assertLess(haul["result"]["counts"]["parts"], 6099 - 10)
+            for fmt in ("usdz", "dae"):
+                haul = work(c, haul["id"], "pack", format=fmt)
+                haul = work(c, haul["id"], "arrive")
+                self.assertTrue(haul["arrival"]["report"]["ok"], (fmt, haul["arrival"]["report"]["problems"]))
+
+
+class Files(unittest.TestCase):
+    def test_pictures_are_supplied_and_models_join_the_tree(self) -> None:
+        with client() as c:
+            haul = begin(c, PAINTED, "sign.dae")
+            first = haul["revision"]["id"]
+            self.assertIn("texture.missing", {n["code"] for n in haul["source"]["notes"]})
+            answer = c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("somewhere/BOARD.png", PNG))])
+            self.assertEqual((answer.status_code, answer.json()["kind"]), (202, "supply"))
+            haul = finished(c, haul["id"])
+            self.assertNotEqual(haul["revision"]["id"], first)
+            self.assertNotIn("texture.missing", {n["code"] for n in haul["source"]["notes"]})
+            self.assertEqual(c.get(f"/api/scenes/{haul['source']['id']}/images/0").content, PNG)
+            answer = c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("post.glb", one_triangle().glb()))])
+            self.assertEqual(answer.json()["kind"], "import")
+            haul = finished(c, haul["id"])
+            self.assertEqual(haul["source"]["counts"]["parts"], 2)
+            self.assertEqual(
+                c.get(f"/api/scenes/{haul['source']['id']}/images/0").content, PNG, "supplied pictures stay"
+            )
+
+    def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
+        with client() as c:
+            haul = begin(c, PAINTED, "sign.dae")
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("other.png", PNG))])
+            after = finished(c, haul["id"])
+            self.assertEqual((after["job"]["state"], after["job"]["problem"]["code"]), ("failed", "supply.nothing"))
+            self.assertEqual(after["revision"]["id"], haul["revision"]["id"])
+
+    def test_an_import_can_be_cancelled_while_the_library_reads(self) -> None:
+        copies = beach_usda()
+        body = io.BytesIO()
+        with zipfile.ZipFile(body, "w") as archive:
+            for k in range(12):
+                archive.writestr(f"beach_{k}.usda", copies.replace('"beach"', f'"beach_{k}"', 1))
+        with client() as c:
+            answer = c.post("/api/hauls", files=[("files", ("beaches.zip", body.getvalue()))]).json()
+            c.post(f"/api/jobs/{answer['job']['id']}/cancel")
+            haul = finished(c, answer["id"])
+            self.assertEqual((haul["job"]["state"], haul["revision"]), ("cancelled", None))
+
+    def test_recipes_and_travel_lists_survive_the_store(self) -> None:
+        from tidy_caravan.core.formats import bundle_from_files, load
+
+        scene = load(bundle_from_files({"beach.usda": beach_usda().encode()}))
+        store = Store(settings().store)
+        back = load_scene(store, save_scene(store, scene))
+        self.assertEqual(back.travel, scene.travel)
+        for a, b in zip(back.meshes, scene.meshes, strict=True):
+            self.assertEqual((a.id, a.recipe is None), (b.id, b.recipe is None))
+            if a.recipe and b.recipe:
+                self.assertEqual(
+                    (a.recipe.kind, dict(a.recipe.values), dict(a.recipe.setting)),
+                    (b.recipe.kind, dict(b.recipe.values), dict(b.recipe.setting)),
+                )
+                for k, v in b.recipe.arrays.items():
+                    np.testing.assert_array_equal(a.recipe.arrays[k], v)
+
+
+class Yardsticks(unittest.TestCase):
+    def test_made_answered_read_and_kept(self) -> None:
+        with client() as c:
+            formats = [f["name"] for f in c.get("/api/formats").json()]
+            self.assertTrue({"glb", "gltf", "usda", "usdz", "dae", "ply", "stl", "obj"} <= set(formats))
+            got = c.get("/api/yardstick/metre-y-up-right/glb")
+            self.assertEqual(got.content[:4], b"glTF")
+            packed = c.get("/api/yardstick/metre-y-up-right/dae")
+            with zipfile.ZipFile(io.BytesIO(packed.content)) as archive:
+                self.assertIn("yardstick.dae", archive.namelist())
+            ask = {"destination": "metre-y-up-right", "format": "glb"}
+            answers = c.post("/api/yardstick/answer", json=ask | {"habit": "inches"}).json()
+            reading = c.post("/api/yardstick/read", json=ask | {"answers": answers}).json()
+            self.assertEqual(reading["sentence"], "The other side reads your metres as inches and keeps the axes.")
+            made = reading["destination"] | {"name": "yard-proven"}
+            kept = c.put("/api/destinations/yard-proven", json=made)
+            self.assertEqual(kept.status_code, 200, kept.text)
+            stored = c.get("/api/destinations/yard-proven")
+            self.assertEqual(stored.json()["importers"]["glb"]["file"]["metresPerUnit"], 0.0254)
+            haul = begin(c, one_triangle().glb(), to="yard-proven")
+            self.assertEqual(haul["destination"]["importers"]["glb"]["proof"]["factor"], 0.0254)
+            self.assertEqual(c.delete("/api/destinations/yard-proven").status_code, 428)
+            gone = c.delete("/api/destinations/yard-proven", headers={"If-Match": stored.headers["ETag"]})
+            self.assertEqual(gone.status_code, 204)
+            self.assertEqual(c.get("/api/destinations/yard-proven").status_code, 404)
+
+    def test_what_cannot_be_is_refused_with_a_sentence(self) -> None:
+        with client() as c:
+            ask = {"destination": "metre-y-up-right", "format": "glb"}
+            for path, body, status in (
+                ("answer", ask | {"habit": "perfect"}, 400),
+                ("answer", ask | {"format": "docx", "habit": "inches"}, 422),
+                ("answer", ask | {"destination": "nowhere", "habit": "inches"}, 422),
+                ("read", ask | {"answers": {"sizes": [1, 2], "marks": ["X", "Y", "Z"]}}, 422),
+            ):
+                answer = c.post(f"/api/yardstick/{path}", json=body)
+                self.assertEqual(answer.status_code, status, answer.text)
+                self.assertTrue(answer.json()["title"])
+            reading = c.post(
+                "/api/yardstick/read", json=ask | {"answers": {"sizes": [1, 2, 9], "marks": ["X", "Y", "Z"]}}
+            ).json()
+            self.assertTrue(reading["problems"])
+            self.assertIsNone(reading["destination"])
+
+    def test_a_haul_can_be_switched_to_another_destination_at_any_time(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+            for d in BUILT_IN[1:]:
+                answer = c.patch(
+                    f"/api/hauls/{haul['id']}",
+                    json={"destination": d.name},
+                    headers={"If-Match": f'"{haul["version"]}"'},
+                )
+                haul = answer.json()
+                self.assertEqual(haul["destination"]["name"], d.name)
+
+
+if __name__ == "__main__":
+    unittest.main()
