@@ -116,8 +116,8 @@ export const api = {
   destinations: () => call<Destination[]>("/api/destinations"),
   keepDestination: async (destination: Destination) => {
     const path = `/api/destinations/${encodeURIComponent(destination.name)}`;
-    const now = await fetch(path);
-    const tag = now.ok ? now.headers.get("ETag") : null;
+    const known = (await api.destinations()).some((d) => d.name === destination.name);
+    const tag = known ? (await fetch(path)).headers.get("ETag") : null;
     return call<Destination>(path, json("PUT", destination, tag ? { "If-Match": tag } : {}));
   },
   dropDestination: async (name: string) => {

@@ -3,7 +3,7 @@ import { BoxSelect, Eye, Plus, X } from "lucide-react";
 import { useEffect } from "react";
 import type { Haul, PartSet, Rule, SetFigures, Treatment } from "../api/client";
 import { useView } from "../haul/selection";
-import { count } from "../shared/format";
+import { count, plural } from "../shared/format";
 
 const KINDS = [
   "mesh",
@@ -71,7 +71,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
         </label>
         <span data-testid="set-figures">
           {figures
-            ? `${count(figures.parts)} parts of ${count(figures.meshes)} meshes, ${count(figures.triangles)} triangles${figures.taken ? `, ${count(figures.taken)} decided further up` : ""}`
+            ? `${plural(figures.parts, "part")} of ${plural(figures.meshes, "mesh", "meshes")}, ${plural(figures.triangles, "triangle")}${figures.taken ? `, ${count(figures.taken)} decided further up` : ""}`
             : "counting …"}
         </span>
         <span className="grow" />

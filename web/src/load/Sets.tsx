@@ -4,7 +4,7 @@ import { ArrowDown, ArrowUp, Plus, Trash2 } from "lucide-react";
 import { useEffect, useState } from "react";
 import { api, type Haul, type PartSet, type StepData, type Treatment } from "../api/client";
 import { useView } from "../haul/selection";
-import { count } from "../shared/format";
+import { count, plural } from "../shared/format";
 import { SetEditor } from "./SetEditor";
 import { ruleText, treatmentText } from "./words";
 
@@ -165,7 +165,7 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
                   <span className="block truncate">{treatmentText(s.treatment as Treatment)}</span>
                 </button>
                 <span className="w-44 shrink-0 text-right">
-                  {f ? `${count(f.parts)} parts, ${count(f.triangles)} triangles` : "…"}
+                  {f ? `${plural(f.parts, "part")}, ${plural(f.triangles, "triangle")}` : "…"}
                   {f && f.taken > 0 && (
                     <span className="block text-xs text-warning">▲ {count(f.taken)} decided further up</span>
                   )}
