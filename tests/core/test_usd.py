@@ -104,8 +104,10 @@ class Reading(unittest.TestCase):
         pivot.AddTranslateOp(opSuffix="pivot", isInverseOp=True)
         mesh = s.quad("/a/b/mesh")
         loose = s.quad("/a/b/loose")
-        UsdGeom.Xformable(loose).SetResetXformStack(True)
+        first = next(t for t in dir(UsdGeom.XformOpTypes) if t.endswith("XformStack"))  # “do not inherit”
         UsdGeom.Xformable(loose).AddTranslateOp().Set((7, 7, 7))
+        order = UsdGeom.Xformable(loose).GetXformOpOrderAttr()
+        order.Set([getattr(UsdGeom.XformOpTypes, first), *order.Get()])
         scene = s.read()
         for prim in (a, pivot, mesh, loose):
             with self.subTest(str(prim.GetPath())):

@@ -77,6 +77,7 @@ class Reader:
     def __post_init__(self) -> None:
         self.stage = self.opened.stage
         self.time = Usd.TimeCode.EarliestTime()
+        self.cache = UsdGeom.XformCache(self.time)
         self.metres = float(UsdGeom.GetStageMetersPerUnit(self.stage))
         if not (math.isfinite(self.metres) and 1e-9 < self.metres < 1e6):
             self.metres = 0.01
@@ -228,10 +229,11 @@ class Reader:
     def local(self, prim: Any, xform: Any) -> F64:
         if xform.TransformMightBeTimeVarying():
             self._moving += 1
-        matrix = np.array(xform.GetLocalTransformation(self.time), dtype=np.float64).reshape(4, 4).T
-        if xform.GetResetXformStack():
-            parent = prim.GetParent()
-            above = np.array(UsdGeom.XformCache(self.time).GetLocalToWorldTransform(parent)).T
+        given, starts_anew = self.cache.GetLocalTransformation(prim)
+        matrix = np.array(given, dtype=np.float64).reshape(4, 4).T
+        if starts_anew:
+            # the prim counts from the world, so what stands above it is taken off
+            above = np.array(self.cache.GetLocalToWorldTransform(prim.GetParent())).T
             if abs(np.linalg.det(above)) > 0:
                 matrix = np.linalg.inv(above) @ matrix
         if not np.isfinite(matrix).all() or np.abs(matrix).max() > 1e12:
