@@ -10,12 +10,13 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks import ledger, lightmap, reading
+from benchmarks import formats, ledger, lightmap, reading
 
 BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "reading": reading.measure,
     "lightmap": lightmap.measure,
     "ledger": ledger.measure,
+    "formats": formats.measure,
 }
 
 

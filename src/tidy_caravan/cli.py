@@ -6,6 +6,7 @@ Exit 0: fine. 1: findings of severity error, or a failed arrival. 2: unusable in
 from __future__ import annotations
 
 import argparse
+import dataclasses
 import hashlib
 import sys
 from pathlib import Path
@@ -103,6 +104,7 @@ def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
             "forward": convention.forward,
             "declared": convention.declared,
         },
+        "travel": [dataclasses.asdict(t) for t in scene.travel],
         "findings": [f.model_dump(by_alias=True, mode="json") for f in findings],
     }
 
@@ -130,6 +132,10 @@ def run_survey(args: argparse.Namespace) -> int:
         print(
             f"  {size[0]:.3f} × {size[1]:.3f} × {size[2]:.3f} m, {figures.draw_calls} draw calls, {figures.draw_calls_instanced} instanced"
         )
+        for t in scene.travel:
+            if t.verdict != "travels":
+                fate = f"into {t.into}{f', within {t.tolerance}' if t.tolerance else ''}" if t.into else t.why
+                print(f"  {t.verdict:10}{t.count:8} {t.kind}: {fate}")
         print_findings(findings)
     return 1 if any(f.severity == "error" for f in findings) else 0
 

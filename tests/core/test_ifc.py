@@ -24,6 +24,8 @@ from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.formats.native import ifc_scene
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps.make_shapes import MakeShapes
 
 SIZE = (5.0, 0.2, 3.0)
 
@@ -180,6 +182,51 @@ class Reading(unittest.TestCase):
         m.element("stray", None, at(1, 0, 0), m.block())
         scene = m.read()
         self.assertEqual([scene.nodes.paths[i] for i in scene.nodes.parts], ["not in the spatial tree/stray"])
+
+
+class Round(unittest.TestCase):
+    """Circles pushed along a line keep their parameters."""
+
+    def column(self, m: Model, **profile: Any) -> Any:
+        kind = "IfcCircleHollowProfileDef" if "WallThickness" in profile else "IfcCircleProfileDef"
+        made = m.f.create_entity(kind, ProfileType="AREA", **profile)
+        return geometry.add_profile_representation(m.f, context=m.body, profile=made, depth=3.0)
+
+    def test_columns_and_pipes_are_recipes_with_the_volume_of_their_formula(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        kind = root.create_entity(m.f, ifc_class="IfcColumnType", name="C-01")
+        geometry.assign_representation(m.f, product=kind, representation=self.column(m, Radius=200.0))
+        for i in range(4):
+            m.element(f"column {i}", storey, at(2.0 * i, 0, 0, 20.0 * i), kind="IfcColumn", of=kind)
+        pipe = self.column(m, Radius=100.0, WallThickness=10.0)
+        m.element("pipe", storey, at(0, 5, 0), pipe, kind="IfcColumn")
+        scene = m.read()
+        self.assertEqual((len(scene.nodes.parts), len(scene.meshes)), (5, 2))
+        known = (np.pi * 0.04 * 3, np.pi * (0.01 - 0.0081) * 3)
+        for mesh, volume in zip(scene.meshes, known, strict=True):
+            assert mesh.recipe is not None
+            self.assertEqual(mesh.recipe.kind, "extrusion")
+            p = mesh.positions.astype(np.float64)[mesh.indices]
+            got = np.einsum("ij,ij->i", p[:, 0], np.cross(p[:, 1], p[:, 2])).sum() / 6
+            self.assertAlmostEqual(got / volume, 1.0, delta=0.03)
+        out, _ = MakeShapes(segments=12).apply(scene, StepContext())
+        self.assertEqual({m.triangles for m in out.meshes}, {12 * 2 + 10 * 2, 12 * 4 + 12 * 4})
+
+    def test_one_with_an_opening_is_left_to_the_library(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        element = m.element("holed", storey, at(0, 0, 0), self.column(m, Radius=300.0), kind="IfcColumn")
+        opening = root.create_entity(m.f, ifc_class="IfcOpeningElement", name="hole")
+        geometry.assign_representation(m.f, product=opening, representation=m.block(1.0, 0.1, 1.0))
+        geometry.edit_object_placement(m.f, product=opening, matrix=at(-0.5, -0.05, 1.0))
+        feature.add_feature(m.f, feature=opening, element=element)
+        scene = m.read()
+        self.assertIsNone(scene.meshes[0].recipe)
+        mesh = scene.meshes[0]
+        p = mesh.positions.astype(np.float64)[mesh.indices]
+        volume = np.einsum("ij,ij->i", p[:, 0], np.cross(p[:, 1], p[:, 2])).sum() / 6
+        self.assertLess(volume, np.pi * 0.09 * 3 - 0.05)
 
 
 class Trouble(unittest.TestCase):

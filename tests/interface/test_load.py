@@ -60,7 +60,9 @@ class Load(BrowserTest):
         page = self.page
         self.open_haul("Landing from three", "load")
         self.pages("Shapes")
-        expect(page.get_by_role("table", name="Shapes").get_by_role("row").filter(has_text="rowing_boat")).to_contain_text("level 2")
+        expect(
+            page.get_by_role("table", name="Shapes").get_by_role("row").filter(has_text="rowing_boat")
+        ).to_contain_text("level 2")
         page.get_by_label("Round things by").select_option("segments")
         page.get_by_label("Segments of a full circle").fill("6")
         before = page.get_by_test_id("view-figures").inner_text()

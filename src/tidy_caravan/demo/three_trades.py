@@ -205,8 +205,11 @@ def rowing_boat() -> tuple[F64, list[int], list[int]]:
     return np.array(points), [4] * 16, faces
 
 
-def hall_ifc() -> bytes:
-    """The waiting hall in millimetres: two storeys, walls with openings, doors and windows of a type, columns."""
+def hall_ifc(copies: int = 1) -> bytes:
+    """The waiting hall in millimetres: two storeys, walls with openings, doors and windows of a type, columns.
+
+    copies: so many side by side, twenty metres apart, as buildings of their own.
+    """
     import ifcopenshell.api.aggregate as aggregate
     import ifcopenshell.api.context as context
     import ifcopenshell.api.feature as feature
@@ -227,9 +230,7 @@ def hall_ifc() -> bytes:
         f, context_type="Model", context_identifier="Body", target_view="MODEL_VIEW", parent=model
     )
     site = root.create_entity(f, ifc_class="IfcSite", name="Pellwick shore")
-    building = root.create_entity(f, ifc_class="IfcBuilding", name="Waiting hall")
     aggregate.assign_object(f, products=[site], relating_object=top)
-    aggregate.assign_object(f, products=[building], relating_object=site)
 
     def painted(name: str, rgb: tuple[float, float, float], clear: float = 0.0) -> Any:
         made = style.add_style(f, name=name)
@@ -273,46 +274,56 @@ def hall_ifc() -> bytes:
         "IfcColumnType", "C-01 round column",
         styled(f, geometry.add_profile_representation(f, context=body, profile=profile, depth=3.4), steel),
     )  # fmt: skip
-    for level, name in enumerate(("Ground floor", "Gallery")):
-        z = 3.6 * level
-        storey = root.create_entity(f, ifc_class="IfcBuildingStorey", name=name)
-        aggregate.assign_object(f, products=[storey], relating_object=building)
-        geometry.edit_object_placement(f, product=storey, matrix=at(0, 0, z))
-        depth = 30.0 if level == 0 else 12.0
-        element("IfcSlab", f"floor {level}", at(-7.2, 0, z - 0.2), storey, block(14.4, 0.2, depth, plaster))
-        sides = (("south", 14.4, at(-7.2, 0, z)), ("north", 14.4, at(-7.2, depth - 0.2, z)),
-                 ("west", depth, at(-7.0, 0, z, 90)), ("east", depth, at(7.2, 0, z, 90)))  # fmt: skip
-        for side, length, matrix in sides:
-            wall = element("IfcWall", f"wall {side} {level}", matrix, storey, block(length, 3.4, 0.2, plaster))
-            places = [6.0, 7.4] if side == "south" and level == 0 else []
-            for k, along in enumerate(places):
-                opening = root.create_entity(f, ifc_class="IfcOpeningElement", name=f"opening {side} {k}")
-                geometry.assign_representation(f, product=opening, representation=block(1.0, 2.15, 0.6))
-                geometry.edit_object_placement(f, product=opening, matrix=matrix @ at(along, -0.2, 0))
-                feature.add_feature(f, feature=opening, element=wall)
-                leaf = element("IfcDoor", f"door {side} {k + 1}", matrix @ at(along + 0.02, 0.07, 0), storey, of=door)
-                leaf.OverallHeight, leaf.OverallWidth = 2100.0, 950.0
-                values = pset.add_pset(f, product=leaf, name="Pset_DoorCommon")
-                pset.edit_pset(f, pset=values, properties={"FireRating": "EI30", "IsExternal": True})
-            if side in ("west", "east"):
-                for k in range(int(depth // 4)):
-                    hole = root.create_entity(f, ifc_class="IfcOpeningElement", name=f"bay opening {side} {k}")
-                    geometry.assign_representation(f, product=hole, representation=block(2.6, 1.6, 0.6))
-                    geometry.edit_object_placement(f, product=hole, matrix=matrix @ at(0.8 + 4 * k, -0.2, 0.9))
-                    feature.add_feature(f, feature=hole, element=wall)
-                    pane = element(
-                        "IfcWindow",
-                        f"glazing {side} {level}.{k + 1}",
-                        matrix @ at(0.8 + 4 * k, 0.08, 0.9),
-                        storey,
-                        of=window,
+    for copy in range(copies):
+        east = 20.0 * copy
+        building = root.create_entity(f, ifc_class="IfcBuilding", name="Waiting hall")
+        aggregate.assign_object(f, products=[building], relating_object=site)
+        for level, name in enumerate(("Ground floor", "Gallery")):
+            z = 3.6 * level
+            storey = root.create_entity(f, ifc_class="IfcBuildingStorey", name=name)
+            aggregate.assign_object(f, products=[storey], relating_object=building)
+            geometry.edit_object_placement(f, product=storey, matrix=at(0, 0, z))
+            depth = 30.0 if level == 0 else 12.0
+            element("IfcSlab", f"floor {level}", at(east - 7.2, 0, z - 0.2), storey, block(14.4, 0.2, depth, plaster))
+            sides = (("south", 14.4, at(east - 7.2, 0, z)), ("north", 14.4, at(east - 7.2, depth - 0.2, z)),
+                     ("west", depth, at(east - 7.0, 0, z, 90)), ("east", depth, at(east + 7.2, 0, z, 90)))  # fmt: skip
+            for side, length, matrix in sides:
+                wall = element("IfcWall", f"wall {side} {level}", matrix, storey, block(length, 3.4, 0.2, plaster))
+                places = [6.0, 7.4] if side == "south" and level == 0 else []
+                for k, along in enumerate(places):
+                    opening = root.create_entity(f, ifc_class="IfcOpeningElement", name=f"opening {side} {k}")
+                    geometry.assign_representation(f, product=opening, representation=block(1.0, 2.15, 0.6))
+                    geometry.edit_object_placement(f, product=opening, matrix=matrix @ at(along, -0.2, 0))
+                    feature.add_feature(f, feature=opening, element=wall)
+                    leaf = element(
+                        "IfcDoor", f"door {side} {k + 1}", matrix @ at(along + 0.02, 0.07, 0), storey, of=door
                     )
-                    pane.OverallHeight, pane.OverallWidth = 1600.0, 2600.0
-        for k in range(int(depth // 5)):
-            for x in (-4.0, 4.0):
-                element(
-                    "IfcColumn", f"column {level}.{k}{'w' if x < 0 else 'e'}", at(x, 2.5 + 5 * k, z), storey, of=column
-                )
+                    leaf.OverallHeight, leaf.OverallWidth = 2100.0, 950.0
+                    values = pset.add_pset(f, product=leaf, name="Pset_DoorCommon")
+                    pset.edit_pset(f, pset=values, properties={"FireRating": "EI30", "IsExternal": True})
+                if side in ("west", "east"):
+                    for k in range(int(depth // 4)):
+                        hole = root.create_entity(f, ifc_class="IfcOpeningElement", name=f"bay opening {side} {k}")
+                        geometry.assign_representation(f, product=hole, representation=block(2.6, 1.6, 0.6))
+                        geometry.edit_object_placement(f, product=hole, matrix=matrix @ at(0.8 + 4 * k, -0.2, 0.9))
+                        feature.add_feature(f, feature=hole, element=wall)
+                        pane = element(
+                            "IfcWindow",
+                            f"glazing {side} {level}.{k + 1}",
+                            matrix @ at(0.8 + 4 * k, 0.08, 0.9),
+                            storey,
+                            of=window,
+                        )
+                        pane.OverallHeight, pane.OverallWidth = 1600.0, 2600.0
+            for k in range(int(depth // 5)):
+                for x in (-4.0, 4.0):
+                    element(
+                        "IfcColumn",
+                        f"column {level}.{k}{'w' if x < 0 else 'e'}",
+                        at(east + x, 2.5 + 5 * k, z),
+                        storey,
+                        of=column,
+                    )
     return steady(f)
 
 

@@ -164,7 +164,8 @@ def extruded(recipe: Recipe, segments: int | None, tolerance: float) -> Triangle
     """A profile of straight pieces and one circle kind, pushed along a direction, with caps.
 
     arrays: outline (N, 2), holes: rings one after another with hole_counts. values: radius (a circle
-    instead of the outline), inner (radius of its hole), depth, direction.
+    instead of the outline), inner (radius of its hole), depth, direction, frame (16 numbers of a rigid
+    4 × 4 matrix, row by row, that places it in the mesh).
     """
     v = recipe.values
     rings: list[F64] = []
@@ -195,7 +196,15 @@ def extruded(recipe: Recipe, segments: int | None, tolerance: float) -> Triangle
         )  # fmt: skip
     for ring in rings:
         pieces.append(wall(ring, depth, smooth="radius" in v))
-    return joined(pieces)
+    whole = joined(pieces)
+    if whole is None or "frame" not in v:
+        return whole
+    frame = np.array(v["frame"], np.float64).reshape(4, 4)
+    return replace(
+        whole,
+        positions=whole.positions @ frame[:3, :3].T + frame[:3, 3],
+        normals=(whole.normals @ frame[:3, :3].T).astype(np.float32),
+    )
 
 
 def wall(ring: F64, depth: F64, smooth: bool) -> Triangles:
