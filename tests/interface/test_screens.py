@@ -38,7 +38,7 @@ class Hauls(BrowserTest):
             ]
         )
         self.page.wait_for_url("**/survey")
-        expect(self.page.get_by_role("list", name="Findings").get_by_text("Unit assumed")).to_be_visible()
+        expect(self.page.get_by_role("list", name="Findings").get_by_text("Which unit?")).to_be_visible()
         self.page.get_by_role("link", name="Load").click()
         expect(self.page.get_by_text("a guess, the format says nothing")).to_be_visible()
 

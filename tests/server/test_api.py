@@ -238,7 +238,7 @@ class Refusals(unittest.TestCase):
             )
             self.problem(c.post(f"{mine}/pack", json={"format": "glb"}), 409, "haul.not-run")
             self.problem(c.post(f"{mine}/arrive"), 409, "haul.not-packed")
-            self.problem(c.post(f"{mine}/pack", json={"format": "exe"}), 422, "request.invalid")
+            self.problem(c.post(f"{mine}/pack", json={"format": "exe"}), 422, "format.unknown")
             self.problem(c.get(f"/api/scenes/{scene}/parts", params={"limit": 0}), 422, "request.invalid")
             self.problem(c.get(f"/api/scenes/{none}/parts"), 404, "scene.unknown")
             self.problem(c.get(f"/api/scenes/{scene}/images/7"), 404, "image.unknown")

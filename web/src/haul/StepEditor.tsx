@@ -18,6 +18,7 @@ type Props = {
   kind: StepKind;
   step: StepData;
   record: StepRecord | undefined;
+  sets: string[];
   busy: boolean;
   onClose: () => void;
   onSave: (step: StepData) => void;
@@ -25,10 +26,10 @@ type Props = {
 
 const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
 
-export function StepEditor({ kind, step, record, busy, onClose, onSave }: Props) {
+export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
   const [draft, setDraft] = useState<StepData>(step);
-  const where = (draft.where ?? {}) as { names?: string[]; parts?: number[] };
+  const where = (draft.where ?? {}) as { names?: string[]; parts?: number[]; sets?: string[] };
   useEffect(() => dialog.current?.showModal(), []);
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   return (
@@ -59,6 +60,21 @@ export function StepEditor({ kind, step, record, busy, onClose, onSave }: Props)
               }
             />
           </label>
+          {(sets.length > 0 || !!where.sets?.length) && (
+            <label className="contents">
+              <span>only parts of the set</span>
+              <select
+                className="select select-sm w-full"
+                value={where.sets?.[0] ?? ""}
+                onChange={(e) => put("where", { ...where, sets: e.target.value ? [e.target.value] : [] })}
+              >
+                <option value="">any part</option>
+                {[...new Set([...sets, ...(where.sets ?? [])])].map((s) => (
+                  <option key={s}>{s}</option>
+                ))}
+              </select>
+            </label>
+          )}
           {!!where.parts?.length && (
             <p className="col-span-2 flex items-center gap-2">
               For {count(where.parts.length)} chosen parts.

@@ -202,6 +202,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
       </ol>
       {chosen && kind && open !== null && (
         <StepEditor
+          sets={(haul.route.sets ?? []).map((s) => s.name)}
           key={open}
           kind={kind}
           step={chosen}

@@ -88,15 +88,28 @@ def axes_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 @check("units", "Undeclared unit and axes")
 def convention_declared(scene: Scene, destination: Destination) -> Iterable[Finding]:
-    if not scene.convention.declared:
-        yield Finding(
-            code="unit.undeclared",
-            severity="info",
-            title="Unit assumed",
-            count=1,
-            guess=True,
-            text=f"The format declares no unit and no axes; {scene.convention.label()} was assumed.",
-        )
+    """Asks for the unit of formats that have none, with the likeliest as the proposal; taking it settles the matter."""
+    if scene.convention.declared:
+        return
+    found = candidates(scene)
+    best = next((c for c in found if c.likeliest), None)
+    stated = next(c for c in found if c.stated)
+    proposal = best or stated
+    why = (
+        f": {best.example}" if best is not None and best.example else f": the whole would measure {proposal.size:.4g} m"
+    )
+    yield Finding(
+        code="unit.undeclared",
+        severity="warning",
+        title="Which unit?",
+        count=1,
+        guess=True,
+        value=proposal.metres_per_unit,
+        unit="m per unit",
+        text=f"The format declares no unit and no axes; {scene.convention.label()} was assumed. Proposed: {proposal.label}{why}. "
+        "The Unit page of the Load station shows what speaks for each.",
+        mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal.metres_per_unit},
+    )
 
 
 def _match() -> dict[str, object]:

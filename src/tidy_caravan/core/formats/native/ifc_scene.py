@@ -19,15 +19,15 @@ import ifcopenshell.util.unit as units
 import numpy as np
 
 from tidy_caravan.core.conventions.transforms import affine_inverse
+from tidy_caravan.core.formats.native.ifc_data import by_type, data_of, georeference, presentation_layers
+from tidy_caravan.core.formats.native.ifc_round import TOLERANCE_M, round_extrusion
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.isolation import report
-from tidy_caravan.core.geometry.recipes import Fineness, make
 from tidy_caravan.core.geometry.smoothing import corner_normals
-from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Recipe, Scene, make_nodes
+from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
-TOLERANCE_M = 0.002
 CREASE_DEG = 30.0
 FAR_M = 5000.0
 """Distance from the origin from which on positions are recentred: a float32 step is half a millimetre there."""
@@ -40,15 +40,6 @@ WHY_BEHIND = {
     "IfcAnnotation": "drawings, not surfaces",
     "IfcGrid": "drawings, not surfaces",
 }
-SETS = (
-    "FireRating",
-    "IsExternal",
-    "LoadBearing",
-    "ThermalTransmittance",
-    "FireExit",
-    "HandicapAccessible",
-    "Reference",
-)
 MOST_NOTED = 200
 
 
@@ -329,96 +320,6 @@ class Building:
             )
 
 
-def round_extrusion(product: Any, made: Mesh | None, scale: float) -> Mesh | None:
-    """The mesh of a product that is one circle, or ring, pushed along a line, made from its parameters instead.
-
-    So it can be made again, finer or coarser. None for one with openings, and unless it fills the same box as the
-    library's mesh, within twice the tolerance: otherwise something else (a mapping that stretches) has a say in it.
-    """
-    if made is None or len(made.slots) != 1 or getattr(product, "HasOpenings", None):
-        return None
-    bodies = [r for r in product.Representation.Representations if str(r.RepresentationIdentifier or "Body") == "Body"]
-    if len(bodies) != 1 or len(bodies[0].Items or ()) != 1:
-        return None
-    (item,) = bodies[0].Items
-    frame = np.eye(4)
-    try:
-        if item.is_a("IfcMappedItem"):
-            source = item.MappingSource
-            frame = mapping(item.MappingTarget, scale) @ np.linalg.inv(axes(source.MappingOrigin, scale))
-            if len(source.MappedRepresentation.Items or ()) != 1:
-                return None
-            (item,) = source.MappedRepresentation.Items
-        if not item.is_a("IfcExtrudedAreaSolid"):
-            return None
-        profile = item.SweptArea
-        if not profile.is_a("IfcCircleProfileDef"):
-            return None
-        if item.Position is not None:
-            frame = frame @ axes(item.Position, scale)
-        if profile.Position is not None:
-            frame = frame @ axes(profile.Position, scale)
-        inner = 0.0
-        if profile.is_a("IfcCircleHollowProfileDef"):
-            inner = (float(profile.Radius) - float(profile.WallThickness)) * scale
-        direction = np.array(item.ExtrudedDirection.DirectionRatios, np.float64)
-        direction /= np.linalg.norm(direction)
-        values = {
-            "radius": float(profile.Radius) * scale,
-            "inner": inner,
-            "depth": float(item.Depth) * scale,
-            "direction": direction.tolist(),
-            "frame": frame.ravel().tolist(),
-            "material": made.slots[0],
-        }
-        recipe = Recipe("extrusion", values)
-        fresh = make(recipe, Fineness(tolerance_mm=TOLERANCE_M * 1000), 1.0, made.name)
-    except (RuntimeError, AttributeError, ValueError, TypeError, ArithmeticError):
-        return None
-    if fresh is None or not np.abs(fresh.bounds - made.bounds).max() <= 2 * TOLERANCE_M:
-        return None
-    return fresh
-
-
-def axes(placement: Any, scale: float) -> F64:
-    """Matrix in metres of an axis placement of two or three dimensions."""
-    out = np.eye(4)
-    place = list(placement.Location.Coordinates)
-    out[: len(place), 3] = np.array(place, np.float64) * scale
-    x = np.array([*getattr(placement.RefDirection, "DirectionRatios", (1.0, 0.0, 0.0)), 0.0][:3], np.float64)
-    z = np.array((0.0, 0.0, 1.0))
-    if placement.is_a("IfcAxis2Placement3D") and placement.Axis is not None:
-        z = np.array(placement.Axis.DirectionRatios, np.float64)
-    z /= np.linalg.norm(z)
-    x = x - z * (x @ z)
-    x /= np.linalg.norm(x)
-    out[:3, :3] = np.column_stack([x, np.cross(z, x), z])
-    return out
-
-
-def mapping(operator: Any, scale: float) -> F64:
-    """Matrix in metres of a mapping's target without scale. Raises ValueError for one that stretches."""
-    if operator.Scale not in (None, 1.0) or not operator.is_a("IfcCartesianTransformationOperator3D"):
-        raise ValueError("scaled")
-    out = np.eye(4)
-    out[:3, 3] = np.array(operator.LocalOrigin.Coordinates, np.float64) * scale
-    given = [getattr(a, "DirectionRatios", None) for a in (operator.Axis1, operator.Axis2, operator.Axis3)]
-    for k, axis in enumerate(given):
-        if axis is not None:
-            out[:3, k] = np.array(axis, np.float64) / np.linalg.norm(axis)
-    if abs(np.linalg.det(out[:3, :3]) - 1) > 1e-6:
-        raise ValueError("turned over")
-    return out
-
-
-def by_type(file: Any, kind: str) -> list[Any]:
-    """Entities of a class; none where the schema does not know it."""
-    try:
-        return list(file.by_type(kind))
-    except (RuntimeError, ValueError):
-        return []
-
-
 def below(entity: Any) -> list[Any]:
     """What an entity decomposes into, what it contains, and what is nested in it."""
     out: list[Any] = []
@@ -468,64 +369,6 @@ def surfaces_in(product: Any) -> bool:
         "Text",
     }
     return not (kinds <= lines or names <= {"Axis", "FootPrint", "Box", "Annotation", "Reference"})
-
-
-def presentation_layers(file: Any) -> dict[int, str]:
-    """Layer name by product id, from IfcPresentationLayerAssignment of its representations or their items."""
-    assigned: dict[int, str] = {}
-    for layer in by_type(file, "IfcPresentationLayerAssignment"):
-        for item in layer.AssignedItems or ():
-            assigned[item.id()] = str(layer.Name)
-    if not assigned:
-        return {}
-    out: dict[int, str] = {}
-    for product in by_type(file, "IfcProduct"):
-        for representation in (
-            getattr(product.Representation, "Representations", None) or ()
-            if getattr(product, "Representation", None)
-            else ()
-        ):
-            items = [representation, *(representation.Items or ())]
-            items += [i.MappingSource.MappedRepresentation for i in items[1:] if i.is_a("IfcMappedItem")]
-            found = next((assigned[i.id()] for i in items if i.id() in assigned), None)
-            if found:
-                out[product.id()] = found
-                break
-    return out
-
-
-def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
-    """What people ask of an element: class, id, type, storey, size in metres, and the properties in SETS."""
-    out: dict[str, Any] = {"class": entity.is_a(), "id": entity.GlobalId}
-    if storey:
-        out["storey"] = storey
-    if entity.is_a("IfcObject"):
-        kind = elements.get_type(entity)
-        if kind is not None and kind.Name:
-            out["type"] = str(kind.Name)
-    for key, name in (("OverallHeight", "height"), ("OverallWidth", "width")):
-        value = getattr(entity, key, None)
-        if isinstance(value, (int, float)) and math.isfinite(value):
-            out[name] = round(float(value) * scale, 9)
-    if entity.is_a("IfcElement"):
-        for values in elements.get_psets(entity).values():
-            for key in SETS:
-                if values.get(key) is not None and isinstance(values[key], (str, int, float, bool)):
-                    out[key[0].lower() + key[1:]] = values[key]
-    return out
-
-
-def georeference(file: Any) -> dict[str, Any]:
-    """Map conversion and projected system, as the file states them."""
-    for conversion in by_type(file, "IfcMapConversion"):
-        target = conversion.TargetCRS
-        return {
-            "eastings": float(conversion.Eastings or 0),
-            "northings": float(conversion.Northings or 0),
-            "height": float(conversion.OrthogonalHeight or 0),
-            "system": str(getattr(target, "Name", "") or ""),
-        }
-    return {}
 
 
 def load(path: str, most_nodes: int, skip: tuple[str, ...], careful: bool) -> tuple[Scene | None, str]:

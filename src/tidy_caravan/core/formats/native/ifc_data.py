@@ -1,0 +1,84 @@
+"""What an IFC file says of its elements besides their geometry: layers, properties, where the site lies."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import ifcopenshell.util.element as elements
+
+SETS = (
+    "FireRating",
+    "IsExternal",
+    "LoadBearing",
+    "ThermalTransmittance",
+    "FireExit",
+    "HandicapAccessible",
+    "Reference",
+)
+
+
+def by_type(file: Any, kind: str) -> list[Any]:
+    """Entities of a class; none where the schema does not know it."""
+    try:
+        return list(file.by_type(kind))
+    except (RuntimeError, ValueError):
+        return []
+
+
+def presentation_layers(file: Any) -> dict[int, str]:
+    """Layer name by product id, from IfcPresentationLayerAssignment of its representations or their items."""
+    assigned: dict[int, str] = {}
+    for layer in by_type(file, "IfcPresentationLayerAssignment"):
+        for item in layer.AssignedItems or ():
+            assigned[item.id()] = str(layer.Name)
+    if not assigned:
+        return {}
+    out: dict[int, str] = {}
+    for product in by_type(file, "IfcProduct"):
+        for representation in (
+            getattr(product.Representation, "Representations", None) or ()
+            if getattr(product, "Representation", None)
+            else ()
+        ):
+            items = [representation, *(representation.Items or ())]
+            items += [i.MappingSource.MappedRepresentation for i in items[1:] if i.is_a("IfcMappedItem")]
+            found = next((assigned[i.id()] for i in items if i.id() in assigned), None)
+            if found:
+                out[product.id()] = found
+                break
+    return out
+
+
+def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
+    """What people ask of an element: class, id, type, storey, size in metres, and the properties in SETS."""
+    out: dict[str, Any] = {"class": entity.is_a(), "id": entity.GlobalId}
+    if storey:
+        out["storey"] = storey
+    if entity.is_a("IfcObject"):
+        kind = elements.get_type(entity)
+        if kind is not None and kind.Name:
+            out["type"] = str(kind.Name)
+    for key, name in (("OverallHeight", "height"), ("OverallWidth", "width")):
+        value = getattr(entity, key, None)
+        if isinstance(value, (int, float)) and math.isfinite(value):
+            out[name] = round(float(value) * scale, 9)
+    if entity.is_a("IfcElement"):
+        for values in elements.get_psets(entity).values():
+            for key in SETS:
+                if values.get(key) is not None and isinstance(values[key], (str, int, float, bool)):
+                    out[key[0].lower() + key[1:]] = values[key]
+    return out
+
+
+def georeference(file: Any) -> dict[str, Any]:
+    """Map conversion and projected system, as the file states them."""
+    for conversion in by_type(file, "IfcMapConversion"):
+        target = conversion.TargetCRS
+        return {
+            "eastings": float(conversion.Eastings or 0),
+            "northings": float(conversion.Northings or 0),
+            "height": float(conversion.OrthogonalHeight or 0),
+            "system": str(getattr(target, "Name", "") or ""),
+        }
+    return {}
