@@ -1,7 +1,7 @@
 """Reading OpenUSD, IFC and COLLADA against the format libraries' own plain read of the same file.
 
-A plain read opens the file and takes every array and matrix of its geometry through the library's own calls,
-in a fresh process, as ours does. Nothing is made of them.
+A plain read opens the file and takes what a loader needs through the library's own calls, in a fresh process, as
+ours does: arrays, matrices, visibility, bound materials. Nothing is made of them.
 """
 
 from __future__ import annotations
@@ -17,24 +17,26 @@ import numpy as np
 from benchmarks.timing import in_turn
 from tidy_caravan.core.formats import bundle_from_files, load, write
 
-PRIMS, COPIES = 4000, 100_000
+MESHES, INSTANCES, COPIES = 600, 6_000, 100_000
 PLAIN_USD = """
 import sys, numpy as np
-from pxr import Usd, UsdGeom
+from pxr import Usd, UsdGeom, UsdShade
 stage = Usd.Stage.Open(sys.argv[1])
 cache = UsdGeom.XformCache()
-for prim in stage.Traverse():
-    if prim.IsA(UsdGeom.Xformable):
-        np.array(cache.GetLocalTransformation(prim)[0])
+for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
+    image = UsdGeom.Imageable(prim)
+    if image:
+        image.ComputeVisibility(); image.ComputePurpose()
+        np.array(cache.GetLocalToWorldTransform(prim))
     if prim.IsA(UsdGeom.Mesh):
         mesh = UsdGeom.Mesh(prim)
         np.array(mesh.GetPointsAttr().Get()); np.array(mesh.GetFaceVertexCountsAttr().Get())
-        np.array(mesh.GetFaceVertexIndicesAttr().Get())
+        np.array(mesh.GetFaceVertexIndicesAttr().Get()); mesh.GetNormalsAttr().Get()
         for primvar in UsdGeom.PrimvarsAPI(prim).GetPrimvarsWithValues():
             np.array(primvar.ComputeFlattened())
+        UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
     elif prim.IsA(UsdGeom.PointInstancer):
-        pi = UsdGeom.PointInstancer(prim)
-        np.array(pi.ComputeInstanceTransformsAtTime(0, 0))
+        np.array(UsdGeom.PointInstancer(prim).ComputeInstanceTransformsAtTime(0, 0))
 """
 PLAIN_IFC = """
 import sys, multiprocessing, numpy as np, ifcopenshell, ifcopenshell.geom
@@ -54,6 +56,7 @@ if walker.initialize():
 PLAIN_DAE = """
 import sys, collada
 document = collada.Collada(sys.argv[1])
+placed = [(bound.matrix, bound.original) for bound in document.scene.objects("geometry")]
 """
 OURS = """
 import sys
@@ -64,24 +67,46 @@ load(bundle_from_path(Path(sys.argv[1])))
 
 
 def usd_file(folder: Path) -> Path:
-    """Meshes of 200 triangles with UVs under transforms, and a point instancer of a hundred thousand copies."""
-    from pxr import Sdf, Usd, UsdGeom, Vt
+    """Meshes of 2,048 quads with UVs, forty of them as benches of two pieces in thousands of instances, and a
+    point instancer of a hundred thousand copies."""
+    from pxr import Sdf, Usd, UsdGeom, UsdShade, Vt
 
     path = folder / "scene.usdc"
     stage = Usd.Stage.CreateNew(str(path))
     UsdGeom.SetStageMetersPerUnit(stage, 1.0)
     rng = np.random.default_rng(0)
-    for i in range(PRIMS):
-        mesh = UsdGeom.Mesh.Define(stage, f"/hall/group_{i // 100}/part_{i}")
-        mesh.AddTranslateOp().Set(tuple(rng.uniform(-50, 50, 3).tolist()))
-        mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(rng.random((121, 3)).astype(np.float32)))
-        grid = (np.arange(10)[:, None] * 11 + np.arange(10)).ravel()
-        quads = np.stack([grid, grid + 1, grid + 12, grid + 11], axis=1).astype(np.int32)
-        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(100, 4, np.int32)))
-        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(quads.ravel()))
-        mesh.CreateSubdivisionSchemeAttr("none")
-        uv = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, "vertex")
-        uv.Set(Vt.Vec2fArray.FromNumpy(rng.random((121, 2)).astype(np.float32)))
+    oak = UsdShade.Material.Define(stage, "/Looks/oak")
+    shader = UsdShade.Shader.Define(stage, "/Looks/oak/surface")
+    shader.CreateIdAttr("UsdPreviewSurface")
+    oak.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+    side = 45
+    grid = (np.arange(side)[:, None] * (side + 1) + np.arange(side)).ravel()
+    quads = np.stack([grid, grid + 1, grid + side + 2, grid + side + 1], axis=1).astype(np.int32)
+    points = (side + 1) ** 2
+
+    def mesh(where: str) -> None:
+        made = UsdGeom.Mesh.Define(stage, where)
+        made.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(rng.random((points, 3)).astype(np.float32)))
+        made.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(quads), 4, np.int32)))
+        made.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(quads.ravel()))
+        made.CreateSubdivisionSchemeAttr("none")
+        uv = UsdGeom.PrimvarsAPI(made).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, "vertex")
+        uv.Set(Vt.Vec2fArray.FromNumpy(rng.random((points, 2)).astype(np.float32)))
+        UsdShade.MaterialBindingAPI.Apply(made.GetPrim()).Bind(oak)
+
+    stage.CreateClassPrim("/pieces")
+    benches = 40
+    for i in range(benches):
+        UsdGeom.Xform.Define(stage, f"/pieces/bench_{i}")
+        for piece in ("seat", "frame"):
+            mesh(f"/pieces/bench_{i}/{piece}")
+    for i in range(MESHES - 2 * benches):
+        mesh(f"/hall/group_{i // 100}/part_{i}")
+    for i in range(INSTANCES):
+        bench = UsdGeom.Xform.Define(stage, f"/hall/row_{i // 100}/bench_{i}")
+        bench.AddTranslateOp().Set(tuple(rng.uniform(-50, 50, 3).tolist()))
+        bench.GetPrim().GetReferences().AddInternalReference(f"/pieces/bench_{i % benches}")
+        bench.GetPrim().SetInstanceable(True)
     pi = UsdGeom.PointInstancer.Define(stage, "/stones")
     stone = UsdGeom.Sphere.Define(stage, "/stones/prototypes/stone")
     pi.CreatePrototypesRel().SetTargets([stone.GetPath()])
@@ -101,18 +126,18 @@ def ifc_file(folder: Path) -> Path:
 
 
 def dae_file(folder: Path) -> Path:
-    """Three hundred meshes in three thousand places."""
+    """Nine hundred meshes in six thousand places."""
     import trimesh
 
     scene = trimesh.Scene()
     rng = np.random.default_rng(1)
     shapes: list[Any] = []
-    for i in range(300):
-        ball = trimesh.creation.icosphere(subdivisions=3, radius=1 + i / 100)
+    for i in range(900):
+        ball = trimesh.creation.icosphere(subdivisions=3, radius=1 + i / 300)
         shapes.append(ball)
-    for i in range(3000):
+    for i in range(6000):
         matrix = trimesh.transformations.translation_matrix(rng.uniform(-50, 50, 3))
-        scene.add_geometry(shapes[i % 300], node_name=f"n{i}", geom_name=f"g{i % 300}", transform=matrix)
+        scene.add_geometry(shapes[i % 900], node_name=f"n{i}", geom_name=f"g{i % 900}", transform=matrix)
     made = load(bundle_from_files({"a.glb": scene.export(file_type="glb")}))
     path = folder / "scene.dae"
     path.write_bytes(write(made, "dae", "scene").files["scene.dae"])
@@ -141,9 +166,9 @@ def peak(file: Path) -> str:
 def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     out = []
     for title, make, plain, limit in (
-        (f"OpenUSD, {PRIMS} meshes and {COPIES} copies", usd_file, PLAIN_USD, 2.0),
+        (f"OpenUSD, {MESHES} meshes, {INSTANCES} instances, {COPIES} copies", usd_file, PLAIN_USD, 2.0),
         ("IFC, eight halls with openings", ifc_file, PLAIN_IFC, 2.0),
-        ("COLLADA, 300 meshes in 3,000 places", dae_file, PLAIN_DAE, 1.5),
+        ("COLLADA, 900 meshes in 6,000 places", dae_file, PLAIN_DAE, 1.5),
     ):
         file = make(folder)
         taken = in_turn({"plain": read_by(plain, file), "ours": read_by(OURS, file)}, 3)

@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.formats.bundle import Budget
-from tidy_caravan.core.formats.dae_xml import Document, Element, label, numbers, text_of, whole_numbers
+from tidy_caravan.core.formats.dae_xml import Document, Element, label, parsed, text_of, whole_numbers
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.triangulate import with_holes
@@ -30,6 +30,7 @@ class Corners:
     symbol: str
     counts: list[I64] = field(default_factory=list)
     points: list[I64] = field(default_factory=list)
+    single: bool = False
     normals: list[F32 | None] = field(default_factory=list)
     uvs: list[dict[int, F32]] = field(default_factory=list)
     colors: list[F32 | None] = field(default_factory=list)
@@ -48,10 +49,40 @@ class Geometry:
     normals: F32 | None
     uvs: dict[int, F32]
     color: F32 | None
+    single: I64 | None = None
+    """(C,) the one index of every corner into all sources alike, where the file has it so."""
+
+    def _as_it_stands(self, table: I32, order: tuple[int, ...]) -> Mesh | None:
+        """The sources are the vertices when one index serves them all; None when something in them is damaged."""
+        index = self.single
+        assert index is not None
+        if not len(index) or index.min() < 0 or index.max() >= len(self.points):
+            return None
+        if not (self.counts == 3).all() or not np.isfinite(self.points).all():
+            return None
+        first = np.zeros(len(self.points), np.int64)
+        first[index] = np.arange(len(index))
+        used = np.zeros(len(self.points), np.bool_)
+        used[index] = True
+        if not used.all():
+            return None
+        return Mesh(
+            self.points.astype(np.float32),
+            index.reshape(-1, 3).astype(np.uint32),
+            table[self.symbols],
+            normals=None if self.normals is None else self.normals[first],
+            uvs=tuple(self.uvs[k][first] for k in order if k in self.uvs),
+            colors=() if self.color is None else (self.color[first],),
+            name=self.name,
+        )
 
     def mesh(self, slots: dict[str, int], order: tuple[int, ...]) -> tuple[Mesh | None, int]:
         """slots: material per symbol. order: sets of the file in the order of the mesh's UV channels."""
         table = np.array([slots.get(s, -1) for s in self.symbol_of] or [-1], np.int32)
+        if self.single is not None:
+            quick = self._as_it_stands(table, order)
+            if quick is not None:
+                return quick, 0
         return corner_mesh(
             self.points,
             self.corner,
@@ -89,7 +120,7 @@ class Sources:
         text = array.text or ""
         self.budget.take(len(text), key)
         try:
-            values = numbers(array)
+            values = parsed(text)
             count = int(accessor.get("count", "0"))
             stride = int(accessor.get("stride", "1"))
             offset = int(accessor.get("offset", "0"))
@@ -178,16 +209,18 @@ def joined(name: str, points: F64, found: list[Corners]) -> Geometry:
 
     sets = sorted({k for f in found for u in f.uvs for k in u})
     uvs = {k: stack([f.uvs[0].get(k) for f in found], 2) for k in sets}
+    corner = np.concatenate([p for f in found for p in f.points])
     return Geometry(
         name,
         points,
-        np.concatenate([p for f in found for p in f.points]),
+        corner,
         np.concatenate([c for f in found for c in f.counts]),
         symbol_of,
         symbols,
         stack([f.normals[0] for f in found], 3),
         {k: v for k, v in uvs.items() if v is not None},
         stack([f.colors[0] for f in found], 4),
+        corner if len(found) == 1 and found[0].single else None,
     )
 
 
@@ -244,6 +277,9 @@ def read_primitive(primitive: Element, sources: Sources, vertices: dict[str, Ele
             if values.shape[1] < 4:
                 color[:, 3] = 1.0
     piece.normals, piece.uvs, piece.colors = [normals], [uvs], [color]
+    # one offset for all inputs means one index per corner, as long as the sources are equally long
+    lengths = {len(sources.get(u)) for _, u, *_ in inputs}
+    piece.single = stride == 1 and len(lengths) == 1
     return piece, positions
 
 

@@ -48,6 +48,7 @@ class Builder:
     _geometry: dict[str, Geometry | None] = field(default_factory=dict)
     _mesh: dict[tuple[Any, ...], int] = field(default_factory=dict)
     _by_content: dict[str, int] = field(default_factory=dict)
+    _quick: dict[tuple[Any, ...], int] = field(default_factory=dict)
     _thing: dict[str, int] = field(default_factory=dict)
     _told: dict[str, int] = field(default_factory=dict)
 
@@ -121,11 +122,10 @@ class Builder:
 
     def transform(self, element: Element) -> tuple[F64, list[float] | None]:
         """Product of a node's transform elements in their order, and a pivot that they name but do not become."""
+        stack = [child for child in element if child.tag in TRANSFORMS]
         out = np.eye(4)
         pivot: list[float] | None = None
-        for child in element:
-            if child.tag not in TRANSFORMS:
-                continue
+        for child in stack:
             try:
                 values = numbers(child)
                 one = matrix_of(child.tag, values)
@@ -142,12 +142,22 @@ class Builder:
             sid = (child.get("sid") or "").lower()
             if child.tag == "translate" and sid in PIVOTS and np.abs(values[:3]).max() > 0:
                 pivot = (out @ np.append(values[:3], 1.0))[:3].tolist()
-            out = out @ one
+            out = one if len(stack) == 1 else out @ one
         return out, pivot
 
     def instance(self, element: Element) -> int:
         """Mesh of an instance with its materials bound; instances with equal bindings share it."""
         url = element.get("url") or ""
+        bindings = [
+            (b.get("symbol"), b.get("target"), *(tuple(v.attrib.items()) for v in b))
+            for b in element.iter("instance_material")
+        ]
+        quick = (element.tag, url, tuple(bindings))
+        if quick not in self._quick:
+            self._quick[quick] = self._instance(element, url)
+        return self._quick[quick]
+
+    def _instance(self, element: Element, url: str) -> int:
         source = url
         if element.tag == "instance_controller":
             controller = self.document.target(url)

@@ -73,20 +73,20 @@ def text_of(element: Element | None) -> str:
     return (element.text or "").strip() if element is not None else ""
 
 
+def parsed(text: str) -> F64:
+    """All numbers in a text. Raises ValueError for a word that is no number."""
+    return np.fromstring(text, np.float64, sep=" ") if text and not text.isspace() else np.zeros(0)
+
+
 def numbers(element: Element | None) -> F64:
     """All numbers in an element's text. Raises ValueError for a word that is no number."""
-    text = text_of(element)
-    if not text:
-        return np.zeros(0)
-    return np.fromstring(text, np.float64, sep=" ")
+    return parsed((element.text or "") if element is not None else "")
 
 
 def whole_numbers(element: Element | None) -> I64:
     """All whole numbers in an element's text. Raises ValueError."""
-    text = text_of(element)
-    if not text:
-        return np.zeros(0, np.int64)
-    return np.fromstring(text, np.int64, sep=" ")
+    text = (element.text or "") if element is not None else ""
+    return np.fromstring(text, np.int64, sep=" ") if text and not text.isspace() else np.zeros(0, np.int64)
 
 
 def number(element: Element | None, spare: float) -> float:

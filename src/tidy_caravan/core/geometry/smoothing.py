@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray
@@ -16,6 +14,10 @@ def corner_normals(points: F64, triangles: I64, crease_deg: float) -> F32:
     points: (P, 3). triangles: (T, 3) into them. Two corners at a vertex share their normal when their faces
     are connected around it over edges that bend by less than `crease_deg`. O(T log T).
     """
+    # dear to load, and most scenes bring their normals
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
     count = len(triangles)
     vectors = face_vectors(points, triangles.astype(np.uint32))
     length = np.linalg.norm(vectors, axis=1)

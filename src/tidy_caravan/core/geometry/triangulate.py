@@ -16,6 +16,11 @@ def fan_or_ears(points: F64, counts: I64) -> tuple[I64, I64]:
     of their Newell normal (Tampieri, 1992); quads are split along the diagonal that keeps both halves
     facing the same way.
     """
+    if len(counts) and (counts == counts[0]).all() and counts[0] in (3, 4):
+        whole = np.arange(len(points)).reshape(len(counts), -1)
+        if counts[0] == 3:
+            return whole, np.arange(len(counts))
+        return split_quads(points.reshape(-1, 4, 3), whole), np.repeat(np.arange(len(counts)), 2)
     starts = np.concatenate([[0], np.cumsum(counts)[:-1]]).astype(np.int64)
     triangles: list[I64] = []
     owners: list[I64] = []
@@ -39,17 +44,26 @@ def fan_or_ears(points: F64, counts: I64) -> tuple[I64, I64]:
 
 def split_quads(p: F64, corner: I64) -> I64:
     """(Q, 4, 3) points, (Q, 4) corner numbers -> (2Q, 3); the diagonal whose halves agree."""
-
-    def agree(a: int, b: int, c: int, d: int) -> F64:
-        first = np.cross(p[:, b] - p[:, a], p[:, c] - p[:, a])
-        second = np.cross(p[:, c] - p[:, a], p[:, d] - p[:, a])
-        out: F64 = np.einsum("ij,ij->i", first, second)
-        return out
-
-    other = (agree(0, 1, 2, 3) <= 0) & (agree(1, 2, 3, 0) > 0)
-    out = corner[:, [0, 1, 2, 0, 2, 3]].copy()
-    out[other] = corner[other][:, [1, 2, 3, 1, 3, 0]]
+    out = corner[:, [0, 1, 2, 0, 2, 3]]
+    doubtful = np.flatnonzero(halves_agree(p, 0, 1, 2, 3) <= 0)
+    if len(doubtful):
+        other = doubtful[halves_agree(p[doubtful], 1, 2, 3, 0) > 0]
+        out[other] = corner[other][:, [1, 2, 3, 1, 3, 0]]
     return out.reshape(-1, 3)
+
+
+def halves_agree(p: F64, a: int, b: int, c: int, d: int) -> F64:
+    """(Q,) scalar product of the normals of the triangles abc and acd; numbers alone, np.cross is slow on few rows."""
+    u, v, w = (p[:, k] - p[:, a] for k in (b, c, d))
+    ux, uy, uz = u.T
+    vx, vy, vz = v.T
+    wx, wy, wz = w.T
+    out: F64 = (
+        (uy * vz - uz * vy) * (vy * wz - vz * wy)
+        + (uz * vx - ux * vz) * (vz * wx - vx * wz)
+        + (ux * vy - uy * vx) * (vx * wy - vy * wx)
+    )
+    return out
 
 
 def ears(p: F64) -> I64:

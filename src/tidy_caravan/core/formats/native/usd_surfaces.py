@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +10,7 @@ from pxr import UsdGeom
 
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.recipes import Fineness, level_for, make
+from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import Mesh, Recipe
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
 
@@ -85,69 +86,153 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
     slots: I32 = np.full(len(counts), material, np.int32) if isinstance(material, int) else material[: len(counts)]
     if len(slots) < len(counts):
         slots = np.concatenate([slots, np.full(len(counts) - len(slots), -1, np.int32)])
-    face_of = np.repeat(np.arange(len(counts)), counts)
     api = UsdGeom.PrimvarsAPI(prim)
-    sets = uv_names(api, wanted)
-    uvs: list[F32] = []
-    kept: list[str] = []
-    for set_name in sets:
-        primvar = api.GetPrimvar(set_name)
-        flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float64)
-        flat = flat.reshape(len(flat), -1)[:, :2] if flat.size else np.zeros((0, 2))
-        table = per_corner(flat, primvar.GetInterpolation(), corner, face_of)
-        if table is not None:
-            uv = np.nan_to_num(table).astype(np.float32)
-            uv[:, 1] = 1.0 - uv[:, 1]
-            uvs.append(uv)
-            kept.append(set_name)
-    colors = color_of(api, time, corner, face_of)
-    normals = normals_of(mesh, api, time, corner, face_of)
-    flipped = str(value(mesh.GetOrientationAttr(), time, "rightHanded")) == "leftHanded"
-    holes: I64 = np.asarray(value(mesh.GetHoleIndicesAttr(), time, ()), np.int64).reshape(-1)
+    data = Corners.read(mesh, api, time, wanted, len(points))
     scheme = str(value(mesh.GetSubdivisionSchemeAttr(), time, "none"))
-    authored = mesh.GetSubdivisionSchemeAttr().HasAuthoredValue()
+    authored = scheme != "none" and mesh.GetSubdivisionSchemeAttr().HasAuthoredValue()
+    holes: I64 = np.asarray(value(mesh.GetHoleIndicesAttr(), time, ()), np.int64).reshape(-1)
+    flipped = str(value(mesh.GetOrientationAttr(), time, "rightHanded")) == "leftHanded"
     if flipped:
         order = reversed_faces(counts)
-        corner, uvs = corner[order], [u[order] for u in uvs]
-        normals = None if normals is None else normals[order]
-        colors = None if colors is None else colors[order]
+        corner = corner[order]
+        data = data.at_corners(corner, counts, order)
     if len(holes):
         shown = np.ones(len(counts), np.bool_)
         shown[holes[(holes >= 0) & (holes < len(counts))]] = False
-        keep = shown[face_of]
-        corner, uvs = corner[keep], [u[keep] for u in uvs]
-        normals = None if normals is None else normals[keep]
-        colors = None if colors is None else colors[keep]
-        counts, slots = counts[shown], slots[shown]
-    if scheme != "none":
-        made = subdivision(mesh, time, scheme, points, corner, counts, slots, uvs, authored, metres, name)
-        if made is not None:
-            return Surface(
-                made,
-                tuple(kept),
-                guess="" if authored else "scheme",
-                converted=("subdivision surfaces", f"meshes at level {made.recipe.setting['level']}", "")
-                if authored and made.recipe
-                else None,
-            )
-    out, dropped = corner_mesh(
-        points,
-        corner,
-        counts,
-        normals=normals,
-        uvs=uvs,
-        colors=() if colors is None else (colors,),
-        material=slots,
+        keep = np.repeat(shown, counts)
+        data = data.at_corners(corner, counts).kept(keep)
+        corner, counts, slots = corner[keep], counts[shown], slots[shown]
+    sets = tuple(data.sets)
+    if authored:
+        cage = data.at_corners(corner, counts)
+        recipe = cage_recipe(mesh, time, scheme, points, corner, counts, slots, cage.uvs)
+        made = make(recipe, Fineness(level=level_for(len(counts))), metres, name) if recipe else None
+        if made is not None and made.recipe is not None:
+            level = made.recipe.setting["level"]
+            return Surface(made, sets, converted=("subdivision surfaces", f"meshes at level {level}", ""))
+    out, dropped = as_it_stands(points, corner, counts, slots, data, name), 0
+    if out is None:
+        loose = data.at_corners(corner, counts)
+        out, dropped = corner_mesh(
+            points,
+            corner,
+            counts,
+            normals=loose.normals,
+            uvs=loose.uvs,
+            colors=() if loose.colors is None else (loose.colors,),
+            material=slots,
+            name=name,
+        )
+    if scheme != "none" and not authored and out is not None and not dropped:
+        # its polygons stay, with what it takes to refine them after all
+        silent = cage_recipe(mesh, time, scheme, points, corner, counts, slots, data.at_corners(corner, counts).uvs)
+        if silent is not None:
+            out = replace(out, recipe=replace(silent, setting={"level": 0}))
+        return Surface(out, sets, dropped, guess="scheme")
+    return Surface(out, sets, dropped)
+
+
+def as_it_stands(points: F64, corner: I64, counts: I64, slots: I32, data: Corners, name: str) -> Mesh | None:
+    """The quick way: all data belongs to the points, so the points are the vertices. None where that is not so."""
+    if not data.by_point or not len(counts) or counts.min() < 3:
+        return None
+    if corner.min() < 0 or corner.max() >= len(points) or not np.isfinite(points).all():
+        return None
+    triangles, owner = fan_or_ears(points[corner], counts)
+    return Mesh(
+        points.astype(np.float32),
+        corner[triangles].astype(np.uint32),
+        slots[owner],
+        normals=data.normals,
+        uvs=tuple(data.uvs),
+        colors=() if data.colors is None else (data.colors,),
         name=name,
     )
-    return Surface(out, tuple(kept), dropped)
 
 
-def subdivision(
-    mesh: Any, time: Any, scheme: str, points: F64, corner: I64, counts: I64, slots: I32, uvs: list[F32],
-    authored: bool, metres: float, name: str,
-) -> Mesh | None:  # fmt: skip
-    """The surface at its first level with its recipe; the cage itself where the file does not say a scheme."""
+@dataclass
+class Corners:
+    """UV sets, normals and colours of a mesh; by_point: one row per point, otherwise one per corner once spread.
+
+    kinds: interpolation of each, in the order UV sets, normals, colours.
+    """
+
+    sets: list[str]
+    uvs: list[F32]
+    normals: F32 | None
+    colors: F32 | None
+    kinds: list[str]
+    by_point: bool
+
+    @classmethod
+    def read(cls, mesh: Any, api: Any, time: Any, wanted: tuple[str, ...], points: int) -> Corners:
+        sets, uvs, kinds = [], [], []
+        for name in uv_names(api, wanted):
+            primvar = api.GetPrimvar(name)
+            flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float32)
+            if not flat.size:
+                continue
+            uv = np.nan_to_num(flat.reshape(len(flat), -1)[:, :2])
+            uv[:, 1] = 1.0 - uv[:, 1]
+            sets.append(name)
+            uvs.append(uv)
+            kinds.append(primvar.GetInterpolation())
+        normals, normal_kind = normals_of(mesh, api, time)
+        colors, color_kind = color_of(api, time)
+        kinds += [normal_kind, color_kind]
+        out = cls(sets, uvs, normals, colors, kinds, False)
+        rows = [*uvs, normals, colors]
+        there = [(len(v), k) for v, k in zip(rows, kinds, strict=True) if v is not None]
+        if all((k in ("vertex", "varying") and n == points) or (k == "constant" and n) for n, k in there):
+            out.by_point = True
+            spread_ = [
+                v if v is None or k != "constant" else np.repeat(v[:1], points, axis=0)
+                for v, k in zip(rows, kinds, strict=True)
+            ]
+            out.uvs = [u for u in spread_[:-2] if u is not None]
+            out.normals, out.colors = spread_[-2], spread_[-1]
+            out.kinds = ["vertex"] * len(kinds)
+        return out
+
+    def at_corners(self, corner: I64, counts: I64, order: I64 | None = None) -> Corners:
+        """The same with a row per corner; `order` takes face-varying rows in another order. Too short ones go."""
+        if self.kinds and all(k == "corner" for k in self.kinds):
+            return self
+        face_of = np.repeat(np.arange(len(counts)), counts)
+
+        def row(values: F32 | None, kind: str) -> F32 | None:
+            if values is None:
+                return None
+            found = per_corner(values, kind, corner, face_of)
+            if found is not None and kind == "faceVarying" and order is not None:
+                found = found[order]
+            return None if found is None else np.ascontiguousarray(found, np.float32)
+
+        uvs = [row(u, k) for u, k in zip(self.uvs, self.kinds, strict=False)]
+        kept = [k for k, u in enumerate(uvs) if u is not None]
+        return Corners(
+            [self.sets[k] for k in kept],
+            [u for u in uvs if u is not None],
+            row(self.normals, self.kinds[-2]),
+            row(self.colors, self.kinds[-1]),
+            ["corner"] * (len(kept) + 2),
+            False,
+        )
+
+    def kept(self, keep: AnyArray) -> Corners:
+        """Only the marked corners; for data that is at corners."""
+        return replace(
+            self,
+            uvs=[u[keep] for u in self.uvs],
+            normals=None if self.normals is None else self.normals[keep],
+            colors=None if self.colors is None else self.colors[keep],
+        )
+
+
+def cage_recipe(
+    mesh: Any, time: Any, scheme: str, points: F64, corner: I64, counts: I64, slots: I32, uvs: list[F32]
+) -> Recipe | None:
+    """What refining takes: the cage with its creases. None for one that cannot be refined."""
     usable = (corner >= 0) & (corner < len(points))
     if not usable.all() or (counts < 3).any() or not np.isfinite(points).all():
         return None
@@ -174,8 +259,7 @@ def subdivision(
         strength: F64 = np.asarray(value(mesh.GetCornerSharpnessesAttr(), time, ()), np.float64).reshape(-1)
         if len(strength) == len(corners):
             arrays |= {"corners": corners, "cornerSharpness": strength}
-    recipe = Recipe("subdivision", {"scheme": scheme, "uvs": len(uvs)}, arrays)
-    return make(recipe, Fineness(level=level_for(len(counts)) if authored else 0), metres, name)
+    return Recipe("subdivision", {"scheme": scheme, "uvs": len(uvs)}, arrays)
 
 
 def reversed_faces(counts: I64) -> I64:
@@ -187,33 +271,30 @@ def reversed_faces(counts: I64) -> I64:
     return out
 
 
-def normals_of(mesh: Any, api: Any, time: Any, corner: I64, face_of: I64) -> F32 | None:
+def normals_of(mesh: Any, api: Any, time: Any) -> tuple[F32 | None, str]:
+    """Normals as authored, and their interpolation; the primvar goes before the attribute."""
     primvar = api.GetPrimvar("normals")
     if primvar and primvar.HasValue():
         flat, interpolation = primvar.ComputeFlattened(time), primvar.GetInterpolation()
     else:
         attribute = mesh.GetNormalsAttr()
-        if not attribute or not attribute.HasAuthoredValue():
-            return None
-        flat, interpolation = attribute.Get(time), mesh.GetNormalsInterpolation()
-    if flat is None:
-        return None
-    values: AnyArray = np.asarray(flat, np.float32).reshape(-1, 3)
-    found = per_corner(values, interpolation, corner, face_of)
-    return None if found is None else np.ascontiguousarray(found, np.float32)
+        flat = attribute.Get(time) if attribute else None
+        interpolation = mesh.GetNormalsInterpolation() if flat is not None else "vertex"
+    if flat is None or not len(flat):
+        return None, "vertex"
+    return np.asarray(flat, np.float32).reshape(-1, 3), interpolation
 
 
-def color_of(api: Any, time: Any, corner: I64, face_of: I64) -> F32 | None:
+def color_of(api: Any, time: Any) -> tuple[F32 | None, str]:
     """Vertex colours of displayColor when it varies over the prim; a constant one becomes a material."""
     primvar = api.GetPrimvar("displayColor")
     if not primvar or not primvar.HasValue() or primvar.GetInterpolation() == "constant":
-        return None
+        return None, "vertex"
     flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float32).reshape(-1, 3)
-    table = per_corner(flat, primvar.GetInterpolation(), corner, face_of)
-    if table is None:
-        return None
-    out: F32 = np.column_stack([np.clip(np.nan_to_num(table), 0, 1), np.ones(len(table))]).astype(np.float32)
-    return out
+    if not len(flat):
+        return None, "vertex"
+    out: F32 = np.column_stack([np.clip(np.nan_to_num(flat), 0, 1), np.ones(len(flat))]).astype(np.float32)
+    return out, primvar.GetInterpolation()
 
 
 def read_primitive(prim: Any, time: Any, material: int, metres: float, name: str) -> Surface:
