@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.formats import endings
+from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 
@@ -37,7 +37,7 @@ def text() -> str:
     lines += [
         "## Formats",
         "",
-        f"Read: {', '.join(endings())}, and zip of them. Written: glb, gltf with loose files, obj.",
+        f"Read: {', '.join(endings())}, and zip of them. Written: {', '.join(sorted(writable()))}.",
         "",
     ]
     lines += [
