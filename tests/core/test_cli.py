@@ -14,6 +14,7 @@ from typing import Any
 
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.cli import main
+from tidy_caravan.core.formats import writable
 
 GOOD = {"steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals"}, {"kind": "lightmap_uvs", "resolution": 64}]}
 
@@ -91,6 +92,37 @@ class Cli(unittest.TestCase):
         self.assertEqual(code, 1)
         self.assertIn("NOT as it left", text)
         self.assertIn("not the one that was packed", err)
+
+    def test_survey_json_tells_what_travels(self) -> None:
+        """Each row of the travel list by the documented keys; the figures are those of the scene."""
+        travel = json.loads(self.run_it("survey", self.file, "--json")[1])["travel"]
+        for row in travel:
+            self.assertLessEqual({"kind", "verdict", "count", "why"}, set(row))
+            self.assertIn(row["verdict"], ("travels", "converted", "behind"))
+        instances = {row["kind"]: row["count"] for row in travel}
+        self.assertIn(10, instances.values(), instances)
+
+    def test_every_format_is_carried_and_arrives(self) -> None:
+        for kind in sorted(writable()):
+            with self.subTest(kind=kind):
+                out = self.folder / kind
+                code, _, err = self.run_it(
+                    "carry",
+                    self.file,
+                    "--to",
+                    "centimetre-z-up-left",
+                    "--out",
+                    out,
+                    "--route",
+                    self.route,
+                    "--format",
+                    kind,
+                )
+                self.assertEqual((code, err), (0, ""))
+                code, text, err = self.run_it("arrive", out, "--against", self.file, "--json")
+                data = json.loads(text)
+                self.assertEqual((code, data["ok"], data["compared"], data["lost"]), (0, True, 10, []), err)
+                self.assertLess(data["worst"]["positionMm"], 0.1)
 
     def test_errors_in_the_scene_are_exit_1(self) -> None:
         g = one_triangle()

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 import unittest
 from typing import Any
 
@@ -66,6 +69,25 @@ class Units(unittest.TestCase):
                     self.assertEqual(
                         (found.mend["sourceMetresPerUnit"], found.guess, found.severity), (unit, True, "error")
                     )
+
+    def test_a_format_without_unit_is_asked_about_and_the_answer_settles_it(self) -> None:
+        """Also where the door does not stand along the axis that was assumed: then the text says which it would be."""
+        for unit, size, said in (
+            (0.001, (0.9, 0.05, 2.1), "would be 2.1 m high. "),
+            (0.01, (0.9, 0.05, 2.1), "would be 2.1 m high. "),
+            (1.0, (0.9, 2.1, 0.05), "would be 2.1 m high, were Y the axis that points up. "),
+        ):
+            with self.subTest(unit=unit):
+                door = trimesh.creation.box([edge / unit for edge in size])
+                text = trimesh.exchange.stl.export_stl_ascii(door).replace("solid", "solid door leaf")
+                scene = read(text.encode(), "doors.stl")
+                found = findings(scene)["unit.undeclared"]
+                self.assertEqual((found.value, found.guess, found.severity), (unit, True, "warning"))
+                self.assertIn(said, found.text)
+                assert found.mend
+                after, _ = parse_step(found.mend).apply(scene, StepContext(BUILT_IN[0]))
+                self.assertNotIn("unit.undeclared", findings(after))
+                self.assertAlmostEqual(float(np.ptp(bounds_metres(after), axis=0).max()), 2.1, places=5)
 
     def test_size_of_the_whole_is_weak_evidence(self) -> None:
         far = scene_of({"translation": [90_000, 0, 0]}, {})
@@ -232,6 +254,19 @@ class Demo(unittest.TestCase):
         self.assertEqual((figures.parts, figures.unique_meshes), (20_000, 8))
         box = bounds_metres(large())
         self.assertTrue((np.ptp(box, axis=0) > [200, 4, 200]).all())
+
+    def test_three_trades_are_equal_bytes_in_another_process(self) -> None:
+        """Other hash seeds, other order of sets: generated files must not depend on it."""
+        sums = "import hashlib; from tidy_caravan.demo.three_trades import three_trades_files as f; "
+        sums += "print(sorted((n, hashlib.sha256(d).hexdigest()) for n, d in f().items()))"
+        told = {
+            subprocess.run(
+                [sys.executable, "-c", sums], env=os.environ | {"PYTHONHASHSEED": seed}, capture_output=True, check=True
+            ).stdout
+            for seed in ("1", "2")
+        }
+        self.assertEqual(len(told), 1)
+        self.assertIn(b"hall.ifc", told.pop())
 
 
 if __name__ == "__main__":

@@ -64,8 +64,11 @@ class Evidence:
         return 1.0 / math.log(self.kind.high / self.kind.low)
 
 
-def evidence(scene: Scene) -> list[Evidence]:
-    """Human-scale things by name and type. Names are looked at once each, whatever the number of parts."""
+def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
+    """Human-scale things by name and type. Names are looked at once each, whatever the number of parts.
+
+    up: column of the axis along which heights are taken; the scene's own when None.
+    """
     parts = scene.nodes.parts
     if not len(parts):
         return []
@@ -77,7 +80,7 @@ def evidence(scene: Scene) -> list[Evidence]:
         for i, e in scene.nodes.extras.items()
         if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
     }
-    up = "XYZ".index(scene.convention.up[-1])
+    up = "XYZ".index(scene.convention.up[-1]) if up is None else up
     size = scene.part_bounds[:, 1] - scene.part_bounds[:, 0]
     out = []
     for kind in KNOWN:
@@ -113,9 +116,17 @@ class Candidate(BaseModel):
 
 
 def candidates(scene: Scene) -> list[Candidate]:
-    """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`."""
+    """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`.
+
+    Where the file declares no axes and nothing fits along the assumed up axis, heights are taken along the axis on
+    which most fits, and the example says so.
+    """
     stated = scene.convention.metres_per_unit
-    found = evidence(scene)
+    found, lying = evidence(scene), ""
+    if not scene.convention.declared and found and not _best(found):
+        axis, found = max(((a, evidence(scene, a)) for a in range(3)), key=lambda one: _best(one[1]))
+        if _best(found):
+            lying = f", were {'XYZ'[axis]} the axis that points up"
     total = sum(len(e.parts) for e in found)
     box = bounds_metres(scene)
     span = float((box[1] - box[0]).max()) / stated
@@ -126,7 +137,7 @@ def candidates(scene: Scene) -> list[Candidate]:
         example = ""
         if best is not None:
             height = float(np.median(best[0].heights)) * factor
-            example = f"a {best[0].kind.label} would be {height:.3g} m high"
+            example = f"a {best[0].kind.label} would be {height:.3g} m high{lying}"
         out.append(
             Candidate(
                 metres_per_unit=factor,
@@ -134,7 +145,7 @@ def candidates(scene: Scene) -> list[Candidate]:
                 stated=factor == stated,
                 fitting=sum(len(f) for _, f in fits),
                 total=total,
-                score=sum(len(f) / len(e.parts) * e.weight for e, f in fits),
+                score=_score(found, factor),
                 size=span * factor,
                 example=example,
                 parts=[int(i) for _, f in fits for i in f][:1000],
@@ -149,3 +160,11 @@ def candidates(scene: Scene) -> list[Candidate]:
             if c.stated and 0.02 <= c.size <= 20_000:
                 out[k] = c.model_copy(update={"likeliest": True})
     return out
+
+
+def _score(found: list[Evidence], metres_per_unit: float) -> float:
+    return sum(len(e.fitting(metres_per_unit)) / len(e.parts) * e.weight for e in found)
+
+
+def _best(found: list[Evidence]) -> float:
+    return max(_score(found, factor) for factor in CANDIDATES)

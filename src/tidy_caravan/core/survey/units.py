@@ -94,7 +94,8 @@ def convention_declared(scene: Scene, destination: Destination) -> Iterable[Find
     found = candidates(scene)
     best = next((c for c in found if c.likeliest), None)
     stated = next(c for c in found if c.stated)
-    proposal = best or stated
+    sized = (c for c in found if 0.02 <= c.size <= 20_000)  # found is in order of likelihood
+    proposal = best or (stated if 0.02 <= stated.size <= 20_000 else next(sized, stated))
     why = (
         f": {best.example}" if best is not None and best.example else f": the whole would measure {proposal.size:.4g} m"
     )
