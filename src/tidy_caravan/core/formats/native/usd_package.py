@@ -19,6 +19,8 @@ from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, AnyArray
 
 MARK = "tidyCaravan:onePart"
+HOLDER = "tidyCaravan:holder"
+"""On the default prim, which the format wants around everything and the scene has no node for."""
 WRAPS = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -66,6 +68,7 @@ def write(
     root = UsdGeom.Xform.Define(stage, top)
     Usd.ModelAPI(root).SetKind(Kind.Tokens.component)
     stage.SetDefaultPrim(root.GetPrim())
+    root.GetPrim().SetCustomDataByKey(HOLDER, True)
     looks = write_looks(stage, scene, top, names, pictures)
     nodes = scene.nodes
     used = np.bincount(nodes.mesh[nodes.mesh >= 0], minlength=len(scene.meshes))

@@ -13,6 +13,7 @@ from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 
 from tidy_caravan.core.formats.native.templates import Expander, Rows, nodes_of
 from tidy_caravan.core.formats.native.usd_looks import Looks, number
+from tidy_caravan.core.formats.native.usd_package import HOLDER, MARK
 from tidy_caravan.core.formats.native.usd_stage import Broken, Opened, open_stage
 from tidy_caravan.core.formats.native.usd_surfaces import (
     PRIMITIVES,
@@ -98,7 +99,9 @@ class Reader:
     def read(self) -> Scene:
         rows = Rows()
         for prim in self.stage.GetPseudoRoot().GetChildren():
-            self.walk(prim, rows, -1)
+            held = prim.GetCustomDataByKey(HOLDER) and not UsdGeom.Xformable(prim).GetXformOpOrderAttr().Get()
+            for one in prim.GetFilteredChildren(PROXIES) if held else [prim]:
+                self.walk(one, rows, -1)
         while self._waiting:
             key, prim = self._waiting.pop()
             for child in prim.GetFilteredChildren(PROXIES) if prim.IsInstance() else [prim]:
@@ -475,7 +478,7 @@ class Reader:
 
 def is_one_part(prim: Any) -> bool:
     """Packages from here mark a prim and the mesh below it as one part."""
-    return bool(prim.GetCustomDataByKey("tidyCaravan:onePart"))
+    return bool(prim.GetCustomDataByKey(MARK))
 
 
 def load(main: str, top: str, most_nodes: int) -> tuple[Scene | None, Any, str]:
