@@ -8,6 +8,7 @@ import random
 import struct
 import tracemalloc
 import unittest
+import warnings
 import zipfile
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -172,6 +173,43 @@ class Damaged(unittest.TestCase):
         self.assertEqual(scene.meshes[0].triangles, 1)
         self.assertTrue(np.isfinite(scene.part_bounds).all())
         self.assertIn("2 positions are not finite", notes[0])
+
+    def test_numbers_that_float32_cannot_hold(self) -> None:
+        """One corner of one of two triangles is 1e300 away: the other triangle travels."""
+        far = "1e300"
+        square = [["0", "0", "0"], [far, "0", "0"], ["1", "1", "0"], ["0", "1", "0"]]
+        points = [" ".join(p) for p in square]
+        facet = "facet normal 0 0 1\nouter loop\nvertex {}\nvertex {}\nvertex {}\nendloop\nendfacet\n"
+        coordinates = "".join(f"property double {c}\n" for c in "xyz")
+        files = {
+            "a.obj": "".join(f"v {p}\n" for p in points)
+            + f"vt {far} 0\nvn 0 0 {far}\nf 1/1/1 2/1/1 3/1/1\nf 1/1/1 3/1/1 4/1/1\n",
+            "a.stl": f"solid a\n{facet.format(*points[:3])}{facet.format(points[0], *points[2:])}endsolid a\n",
+            "a.ply": f"ply\nformat ascii 1.0\nelement vertex 4\n{coordinates}element face 2\n"
+            "property list uchar int vertex_indices\nend_header\n" + "\n".join(points) + "\n3 0 1 2\n3 0 2 3\n",
+        }
+        for name, text in files.items():
+            with self.subTest(name=name), warnings.catch_warnings():
+                warnings.simplefilter("error")
+                scene = read(text.encode(), name)
+                self.assertEqual(scene.meshes[0].triangles, 1)
+                self.assertLessEqual(float(np.abs(scene.meshes[0].positions).max()), 1.0)
+                self.assertTrue(all(np.isfinite(uv).all() for uv in scene.meshes[0].uvs))
+                self.assertIn("damaged", [n.kind for n in scene.notes])
+
+    def test_nested_scales_that_multiply_beyond_numbers(self) -> None:
+        for depth in (3, 40, 2000):
+            with self.subTest(depth=depth):
+                g = one_triangle()
+                for k in range(depth):
+                    g.node(name=f"above {k}", scale=[1e11] * 3, children=[k])
+                g.json["scenes"] = [{"nodes": [depth]}]
+                g.json["scene"] = 0
+                scene = g.scene()
+                self.assertLessEqual(float(np.abs(scene.nodes.world).max()), 1e15)
+                self.assertEqual(len(scene.nodes), depth + 1)
+                self.assertIn("import.transform", {n.code for n in scene.notes})
+                self.assertTrue(np.isfinite(scene.part_bounds).all())
 
     def test_transforms_that_are_not_usable(self) -> None:
         for bad in (

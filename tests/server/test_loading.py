@@ -12,7 +12,7 @@ import numpy as np
 
 from tests.core.test_collada import BOUND, document, effect
 from tests.server.stand import begin, client, finished, settings, work
-from tests.support import PNG, one_triangle
+from tests.support import PNG, one_triangle, read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.demo.three_trades import beach_usda, three_trades_files
 from tidy_caravan.server.store.blobs import Store
@@ -67,7 +67,10 @@ class Trades(unittest.TestCase):
         with client() as c:
             now = c.get(f"/api/scenes/{scene}/shapes").json()
             then = c.get(f"/api/scenes/{scene}/shapes", params={"step": step}).json()
-            self.assertEqual(now["total"], 5)
+            beach = read(beach_usda().encode(), "beach.usda")
+            (column,) = (i for i in now["items"] if i["kind"] not in {m.recipe.kind for m in beach.meshes if m.recipe})
+            self.assertEqual(column["parts"], three_trades_files()["hall.ifc"].count(b"=IFCCOLUMN("))
+            self.assertEqual(now["total"], 1 + sum(m.recipe is not None for m in beach.meshes))
             self.assertEqual(now["triangles"], now["then"])
             self.assertLess(then["then"], now["then"] / 2)
             view = c.get(f"/api/scenes/{scene}/preview", params={"step": step})

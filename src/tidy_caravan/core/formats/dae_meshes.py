@@ -13,7 +13,7 @@ from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.triangulate import with_holes
 from tidy_caravan.core.scene import Mesh, Note
-from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, stored32, usable_rows
 
 SURFACES = ("triangles", "tristrips", "trifans", "polylist", "polygons")
 LINES = ("lines", "linestrips")
@@ -58,7 +58,7 @@ class Geometry:
         assert index is not None
         if not len(index) or index.min() < 0 or index.max() >= len(self.points):
             return None
-        if not (self.counts == 3).all() or not np.isfinite(self.points).all():
+        if not (self.counts == 3).all() or not usable_rows(self.points).all():
             return None
         first = np.zeros(len(self.points), np.int64)
         first[index] = np.arange(len(index))
@@ -288,7 +288,7 @@ def picked(values: F64, index: I64, width: int) -> F32:
     good = (index >= 0) & (index < len(values))
     out = np.zeros((len(index), width), np.float32)
     have = min(width, values.shape[1])
-    out[good, :have] = np.nan_to_num(values[index[good]][:, :have])
+    out[good, :have] = stored32(values[index[good]][:, :have])
     return out
 
 

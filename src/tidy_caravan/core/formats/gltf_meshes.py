@@ -10,7 +10,7 @@ from tidy_caravan.core.formats.gltf_accessors import Accessors
 from tidy_caravan.core.formats.json_fields import Damage, as_number, as_object, get_int, get_list, get_object, get_text
 from tidy_caravan.core.geometry.normals import face_normals
 from tidy_caravan.core.scene import Mesh, Morph, Note
-from tidy_caravan.core.scene.arrays import F32, U32, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F32, LARGEST, U32, AnyArray, Bool, usable_rows
 
 MODES = ("points", "lines", "line loops", "line strips", "triangles", "triangle strips", "triangle fans")
 CHANNELS = 16
@@ -81,7 +81,7 @@ def read_piece(
                 Note("damaged", "import.damaged", f"{where}.{key[:80]}", f"Left out, because {damage.sentence()}.")
             )
     indices = read_indices(entry, where, accessors, count, mode, notes)
-    finite: Bool = np.asarray(np.isfinite(arrays["positions"]).all(axis=1))
+    finite = usable_rows(arrays["positions"])
     if not finite.all():
         bad: Bool = np.logical_not(finite[indices].all(axis=1))
         notes.append(
@@ -89,7 +89,7 @@ def read_piece(
                 "damaged",
                 "import.not-finite",
                 where,
-                f"{int((~finite).sum())} positions are not finite numbers; the {int(bad.sum())} triangles on them were left out.",
+                f"{int((~finite).sum())} positions are not finite numbers or beyond {LARGEST:g}; the {int(bad.sum())} triangles on them were left out.",
             )
         )
         indices = indices[~bad]

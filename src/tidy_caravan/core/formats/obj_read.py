@@ -16,7 +16,7 @@ from tidy_caravan.core.formats.registry import reader
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, stored32, usable_rows
 
 WORDS = {b"v", b"vt", b"vn", b"f", b"o", b"g", b"s", b"usemtl", b"mtllib", b"l", b"p"}
 MANY = 20
@@ -79,18 +79,18 @@ def read(bundle: Bundle) -> Scene:
                     f"{count} {kinds[word]} stay behind; only surfaces travel.",
                 )
             )
-    finite: AnyArray = np.asarray(np.isfinite(positions).all(axis=1))
+    finite = usable_rows(positions)
     if not finite.all():
         notes.append(
             Note(
                 "damaged",
                 "import.not-finite",
                 bundle.main,
-                f"{int((~finite).sum())} positions are not finite numbers; faces on them were left out.",
+                f"{int((~finite).sum())} positions are not finite numbers or beyond {LARGEST:g}; faces on them were left out.",
             )
         )
         positions = np.where(finite[:, None], positions, 0.0)
-    pieces = Pieces(positions, colors, np.nan_to_num(coordinates), np.nan_to_num(normals), finite, notes)
+    pieces = Pieces(positions, colors, stored32(coordinates), stored32(normals), finite, notes)
     scene = assemble(parsed.runs, pieces, bundle.main)
     if not len(scene.nodes.parts):
         notes.append(
@@ -179,7 +179,7 @@ class Pieces:
     """All vertex data of the file, from which the meshes of the runs are cut."""
 
     def __init__(
-        self, positions: F64, colors: F64 | None, coordinates: F64, normals: F64, finite: AnyArray, notes: list[Note]
+        self, positions: F64, colors: F64 | None, coordinates: F32, normals: F32, finite: AnyArray, notes: list[Note]
     ) -> None:
         self.positions, self.colors, self.coordinates, self.normals = positions, colors, coordinates, normals
         self.finite, self.notes = finite, notes
@@ -215,10 +215,10 @@ class Pieces:
         indices = rank[inverse[triangles]].astype(np.uint32)
         normals, uv = None, None
         if len(self.normals) and (chosen[:, 2] >= 0).any():
-            normals = self.normals[np.maximum(chosen[:, 2], 0)].astype(np.float32)
+            normals = self.normals[np.maximum(chosen[:, 2], 0)]
             normals[chosen[:, 2] < 0] = 0.0
         if len(self.coordinates) and (chosen[:, 1] >= 0).any():
-            uv = self.coordinates[np.maximum(chosen[:, 1], 0)].astype(np.float32)
+            uv = self.coordinates[np.maximum(chosen[:, 1], 0)]
             uv[chosen[:, 1] < 0] = 0.0
             uv[:, 1] = 1.0 - uv[:, 1]  # OBJ counts v from the bottom, the scene from the top
         colors: tuple[AnyArray, ...] = ()

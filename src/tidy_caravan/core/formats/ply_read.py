@@ -18,7 +18,7 @@ from tidy_caravan.core.formats.registry import reader
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Note, Scene, Texture, TextureUse, make_nodes
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, stored32
 
 KINDS = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -301,7 +301,7 @@ def surface(
     if "texcoord" in face.lists:
         wedge, sizes = face.lists["texcoord"]
         if np.array_equal(sizes, counts * 2):
-            corner_uv = wedge.astype(np.float32).reshape(-1, 2)
+            corner_uv = stored32(wedge).reshape(-1, 2)
     if "tristrips" in values and values["tristrips"].lists:
         strips = unroll(whole(next(iter(values["tristrips"].lists.values()))[0]))
         corner = np.concatenate([corner, strips.reshape(-1)])
@@ -314,9 +314,7 @@ def surface(
     def per_vertex(*names: str) -> F32 | None:
         if not all(n in vertex.single for n in names):
             return None
-        table = np.column_stack([vertex.single[n] for n in names]).astype(np.float32)
-        out: F32 = np.nan_to_num(table[inside])
-        return out
+        return stored32(np.column_stack([vertex.single[n] for n in names]))[inside]
 
     uv = corner_uv
     if uv is None:

@@ -9,6 +9,7 @@ from typing import Protocol, TypeVar
 
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle, model_endings
+from tidy_caravan.core.formats.far_out import within_reach
 from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]
@@ -117,7 +118,7 @@ def load(bundle: Bundle) -> Scene:
     if name not in by_content:
         raise UnusableInput(f"the content is not what the ending {ending} says; export it again", where=bundle.main)
     try:
-        scene = _readers[name][0](bundle)
+        scene = within_reach(_readers[name][0](bundle))
     except CaravanError:
         raise
     except RecursionError as error:

@@ -17,7 +17,7 @@ from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.normals import face_normals, face_vectors
 from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32
 
 RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
 ZERO = 1e-30
@@ -104,7 +104,7 @@ def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]
             raise UnusableInput(
                 f"the solid “{name[:60]}” holds a word where a number should be", where=where
             ) from error
-        out.append((name, numbers[:, 3:].reshape(-1, 3, 3), numbers[:, :3].astype(np.float32)))
+        out.append((name, numbers[:, 3:].reshape(-1, 3, 3), stored32(numbers[:, :3])))
     return out
 
 
@@ -113,7 +113,7 @@ def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note]) -> Mesh 
     count = len(corners)
     if not count:
         return None
-    points = corners.reshape(-1, 3)
+    points = np.clip(corners.reshape(-1, 3), -2 * LARGEST, 2 * LARGEST)  # beyond stays beyond, and fits float32
     values = np.ascontiguousarray(points.astype(np.float32) + np.float32(0))
     _, first, inverse = np.unique(values.view("V12").ravel(), return_index=True, return_inverse=True)
     triangles = inverse.reshape(-1, 3).astype(np.uint32)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
-from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, U32, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, U32, AnyArray, usable_rows
 from tidy_caravan.core.scene.mesh import Mesh
 
 
@@ -27,11 +27,11 @@ def corner_mesh(
     points: (P, 3). corner: (C,) point of every corner, faces one after another. counts: (F,) corners
     per face. normals (C, 3), uvs (C, 2) each, colors (C, 4) each: per corner. material: (F,).
     Faces with fewer than three corners, corners that point at nothing, or positions that are not
-    finite are left out. O(C log C).
+    finite or beyond LARGEST are left out. O(C log C).
     """
     face_of = np.repeat(np.arange(len(counts)), counts)
     usable: AnyArray = (corner >= 0) & (corner < len(points))
-    finite: AnyArray = np.asarray(np.isfinite(points).all(axis=1))
+    finite = usable_rows(points)
     usable[usable] = finite[corner[usable]]
     bad = np.bincount(face_of[~usable], minlength=len(counts)) > 0
     bad |= counts < 3

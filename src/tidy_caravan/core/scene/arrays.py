@@ -17,6 +17,20 @@ U64 = npt.NDArray[np.uint64]
 Bool = npt.NDArray[np.bool_]
 AnyArray = npt.NDArray[Any]
 A = TypeVar("A", bound=AnyArray)
+LARGEST = 1e15
+"""In the scene's unit: a coordinate beyond is damage. Its square, and a step up in unit, still fit float32."""
+
+
+def usable_rows(points: AnyArray) -> Bool:
+    """(N,) which of the (N, 3) points are numbers of a size that scenes have."""
+    out: Bool = np.asarray((np.abs(points) <= LARGEST).all(axis=1))  # false for NaN as well
+    return out
+
+
+def stored32(values: AnyArray) -> F32:
+    """As float32, what is no number or beyond LARGEST put right, so that the cast cannot overflow."""
+    out: F32 = np.clip(np.nan_to_num(values), -LARGEST, LARGEST).astype(np.float32)
+    return out
 
 
 def frozen(array: A) -> A:

@@ -26,7 +26,7 @@ from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.isolation import report
 from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
 
 CREASE_DEG = 30.0
 FAR_M = 5000.0
@@ -131,7 +131,7 @@ class Building:
         faces: AnyArray = np.frombuffer(geometry.faces_buffer, np.int32).reshape(-1, 3).astype(np.int64)
         if not len(faces) or not len(points):
             return None
-        finite: AnyArray = np.asarray(np.isfinite(points).all(axis=1))
+        finite = usable_rows(points)
         if finite.any():
             middle = np.rint(points[finite].mean(axis=0))
             if np.abs(middle).max() > FAR_M / 10:

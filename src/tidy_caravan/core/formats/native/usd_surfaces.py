@@ -12,7 +12,7 @@ from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.recipes import Fineness, level_for, make
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import Mesh, Recipe
-from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, usable_rows
 
 PRIMITIVES = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane", "Cylinder_1", "Capsule_1")
 NOT_UV = ("normals", "displayColor", "displayOpacity", "tangents")
@@ -136,7 +136,7 @@ def as_it_stands(points: F64, corner: I64, counts: I64, slots: I32, data: Corner
     """The quick way: all data belongs to the points, so the points are the vertices. None where that is not so."""
     if not data.by_point or not len(counts) or counts.min() < 3:
         return None
-    if corner.min() < 0 or corner.max() >= len(points) or not np.isfinite(points).all():
+    if corner.min() < 0 or corner.max() >= len(points) or not usable_rows(points).all():
         return None
     triangles, owner = fan_or_ears(points[corner], counts)
     return Mesh(
@@ -234,7 +234,7 @@ def cage_recipe(
 ) -> Recipe | None:
     """What refining takes: the cage with its creases. None for one that cannot be refined."""
     usable = (corner >= 0) & (corner < len(points))
-    if not usable.all() or (counts < 3).any() or not np.isfinite(points).all():
+    if not usable.all() or (counts < 3).any() or not usable_rows(points).all():
         return None
     arrays: dict[str, AnyArray] = {"points": points, "corner": corner, "counts": counts, "material": slots}
     arrays |= {f"uv{k}": u.astype(np.float64) for k, u in enumerate(uvs)}
@@ -331,7 +331,7 @@ def read_curves(prim: Any, time: Any, material: int, metres: float, name: str) -
     points: F64 = np.asarray(value(curves.GetPointsAttr(), time, ()), np.float64).reshape(-1, 3)
     counts: I64 = np.asarray(value(curves.GetCurveVertexCountsAttr(), time, ()), np.int64).reshape(-1)
     widths: F64 = np.asarray(value(curves.GetWidthsAttr(), time, ()), np.float64).reshape(-1)
-    if not len(points) or (counts < 0).any() or counts.sum() > len(points) or not np.isfinite(points).all():
+    if not len(points) or (counts < 0).any() or counts.sum() > len(points) or not usable_rows(points).all():
         return Surface(None)
     if not len(widths) or not (np.nan_to_num(widths) > 0).any():
         return Surface(None, guess="thin")
