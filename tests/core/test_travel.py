@@ -1,0 +1,146 @@
+"""The travel list: every line against what the scene holds, from reading through the switches to the manifest."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from tests.support import PNG, TRIANGLE, one_triangle, read
+from tidy_caravan.core.carry import carry
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.figures import count
+from tidy_caravan.core.formats import bundles_from_files
+from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.formats.travel import Travels, with_supplied
+from tidy_caravan.core.manifest import Manifest
+from tidy_caravan.core.route import Route
+from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.demo.three_trades import three_trades_files
+
+
+@lru_cache(maxsize=1)
+def trades() -> Scene:
+    return load_all(bundles_from_files(three_trades_files()))
+
+
+def lines(scene: Scene, verdict: str) -> dict[str, int]:
+    out: dict[str, int] = {}
+    for t in scene.travel:
+        if t.verdict == verdict:
+            out[t.kind] = out.get(t.kind, 0) + t.count
+    return out
+
+
+def carried(scene: Scene, *steps: dict[str, Any]) -> Manifest:
+    package, *_ = carry(scene, "scene", "0" * 64, BUILT_IN[0], Route(steps=list(steps)), "glb")
+    return Manifest.model_validate_json(package.files["manifest.json"])
+
+
+def lit() -> Scene:
+    """A part, a switched-off part, two lights, a camera, an empty that leads to nothing."""
+    g = one_triangle()
+    g.node(mesh=0, name="off")
+    g.json["extensionsUsed"] = ["KHR_lights_punctual"]
+    g.json["extensions"] = {"KHR_lights_punctual": {"lights": [{"type": "point"}, {"type": "directional"}]}}
+    for k in range(2):
+        g.node(name=f"lamp {k}", extensions={"KHR_lights_punctual": {"light": k}})
+    g.json["cameras"] = [{"type": "perspective", "perspective": {"yfov": 1.0, "znear": 0.1}}]
+    g.node(camera=0, name="view from the quay")
+    g.node(name="nothing")
+    g.json["scenes"] = [{"nodes": list(range(6))}]
+    scene = g.scene()
+    flags = scene.nodes.flags.copy()
+    flags[1] |= HIDDEN
+    return Travels().onto(scene.but(nodes=replace(scene.nodes, flags=flags)))
+
+
+class Lines(unittest.TestCase):
+    def test_figures_are_those_of_the_scene(self) -> None:
+        scene = trades()
+        travels, figures = lines(scene, "travels"), count(scene)
+        hidden = int(((scene.nodes.flags[scene.nodes.parts] & HIDDEN) > 0).sum())
+        self.assertEqual(travels["mesh parts"] + hidden, len(scene.nodes.parts))
+        self.assertEqual(travels["shared meshes"], len(np.unique(scene.nodes.mesh[scene.nodes.parts])))
+        self.assertEqual(travels["materials"], figures.materials)
+        self.assertEqual(travels["layers"], len(scene.layers))
+        self.assertEqual(travels.get("lights", 0), figures.lights)
+
+    def test_every_line_says_what_its_fate_needs(self) -> None:
+        for t in trades().travel:
+            with self.subTest(line=t):
+                self.assertGreater(t.count, 0)
+                self.assertEqual(bool(t.into), t.verdict == "converted")
+                self.assertEqual(bool(t.why), t.verdict == "behind")
+
+    def test_fates_stand_in_order_and_no_line_twice(self) -> None:
+        travel = trades().travel
+        rank = [("travels", "converted", "behind").index(t.verdict) for t in travel]
+        self.assertEqual(rank, sorted(rank))
+        keys = [(t.kind, t.verdict, t.into, t.tolerance, t.why) for t in travel]
+        self.assertEqual(len(keys), len(set(keys)))
+
+    def test_what_was_no_mesh_is_converted_with_a_tolerance(self) -> None:
+        scene = trades()
+        recipes = [m.recipe for m in scene.meshes if m.recipe is not None]
+        told = [t for t in scene.travel if t.verdict == "converted" and t.tolerance]
+        self.assertGreaterEqual(sum(t.count for t in told), len(recipes))
+        self.assertTrue(all("mm" in t.tolerance or "level" in t.tolerance for t in told), told)
+
+    def test_pictures_move_from_behind_to_travelling_when_supplied(self) -> None:
+        g = one_triangle()
+        g.json |= {"images": [{"uri": "paint.png"}], "textures": [{"source": 0}]}
+        g.json["materials"] = [{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
+        g.json["meshes"][0]["primitives"][0]["material"] = 0
+        scene = read(g.glb())
+        self.assertEqual(lines(scene, "behind"), {"pictures": 1})
+        self.assertNotIn("pictures", lines(scene, "travels"))
+        supplied = with_supplied(read({"a.glb": g.glb(), "paint.png": PNG}))
+        self.assertEqual(lines(supplied, "travels")["pictures"], 1)
+        self.assertNotIn("pictures", lines(supplied, "behind"))
+
+    def test_points_and_lines_stay_behind(self) -> None:
+        g = one_triangle()
+        g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2]), name="lines")
+        g.json["meshes"][1]["primitives"][0]["mode"] = 1
+        behind = lines(read(g.glb()), "behind")
+        self.assertEqual(behind["points and lines"], 1)
+
+
+class Switches(unittest.TestCase):
+    def kinds(self, **switches: Any) -> tuple[int, int, int, int, list[str]]:
+        """(parts, lights, cameras, nodes, names dropped) of a package made with these switches."""
+        scene = lit()
+        manifest = carried(scene, {"kind": "what_travels", **switches})
+        kept = [i for i in range(len(scene.nodes)) if i not in manifest.dropped]
+        nodes = scene.nodes
+        return (
+            len(manifest.parts),
+            int((nodes.light[kept] >= 0).sum()),
+            int((nodes.camera[kept] >= 0).sum()),
+            len(kept),
+            sorted(nodes.names[i] for i in manifest.dropped),
+        )
+
+    def test_each_kind_has_one(self) -> None:
+        self.assertEqual(self.kinds(), (1, 2, 1, 4, ["nothing", "off"]))
+        self.assertEqual(self.kinds(hidden=True)[0], 2)
+        self.assertEqual(self.kinds(helpers=True)[4], ["off"])
+        self.assertEqual(self.kinds(lights=False)[1], 0)
+        self.assertEqual(self.kinds(cameras=False)[2], 0)
+        self.assertEqual(self.kinds(hidden=True, helpers=True), (2, 2, 1, 6, []))
+
+    def test_the_manifest_has_the_list(self) -> None:
+        scene = lit()
+        manifest = carried(scene, {"kind": "what_travels"})
+        told = {(t.kind, t.verdict, t.count) for t in manifest.travel}
+        self.assertLessEqual(
+            {("lights", "travels", 2), ("cameras", "travels", 1), ("switched-off parts", "behind", 1)}, told
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
