@@ -129,6 +129,11 @@ class Stl(unittest.TestCase):
         binary = b"solid is what its header says".ljust(80) + BALL.export(file_type="stl")[80:]
         self.assertEqual(read("a.stl", binary).meshes[0].triangles, len(BALL.faces))
 
+    def test_a_name_longer_than_what_is_looked_at(self) -> None:
+        text = trimesh.creation.box().export(file_type="stl_ascii").replace("solid", f"solid {'x' * 10_000}", 1)
+        scene = load(bundle_from_files({"a.stl": text.encode()}))
+        self.assertEqual((scene.meshes[0].triangles, set(scene.nodes.names[0])), (12, {"x"}))
+
     def test_normals_against_the_winding_are_told(self) -> None:
         data = bytearray(BALL.export(file_type="stl"))
         for k in range(10):

@@ -25,9 +25,14 @@ ZERO = 1e-30
 
 def is_stl(head: bytes) -> bool:
     """Text files say `solid` and soon `facet`; a binary one's triangle count is checked when it is read."""
-    if head.lstrip()[:5].lower() == b"solid" and (b"facet" in head or b"endsolid" in head):
+    if head.lstrip()[:5].lower() == b"solid" and (b"facet" in head or b"endsolid" in head or endless_name(head)):
         return True
     return len(head) >= 84 and b"\0" in head[:84] and head[:4] not in (b"glTF", b"PK\x03\x04", b"\x89PNG")
+
+
+def endless_name(head: bytes) -> bool:
+    """The name of a solid fills all that is seen of the file: text, and no line ends in it."""
+    return b"\n" not in head and b"\0" not in head
 
 
 @reader("stl", ".stl", sniff=is_stl, weak=True)
@@ -36,7 +41,9 @@ def read(bundle: Bundle) -> Scene:
     data = bundle.data
     Budget(bundle.limits.decoded_bytes).take(len(data) * 2, bundle.main)
     stem = PurePosixPath(bundle.main).stem
-    text = data.lstrip()[:5].lower() == b"solid" and b"facet" in data[:4096] and not fits_binary(data)
+    text = (
+        data.lstrip()[:5].lower() == b"solid" and b"facet" in data[: data.find(b"\n") + 4096] and not fits_binary(data)
+    )
     solids = text_solids(data, stem, bundle.main) if text else [binary_solid(data, stem, bundle.main)]
     notes = [
         Note(
