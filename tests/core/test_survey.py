@@ -75,7 +75,7 @@ class Units(unittest.TestCase):
         for unit, size, said in (
             (0.001, (0.9, 0.05, 2.1), "would be 2.1 m high. "),
             (0.01, (0.9, 0.05, 2.1), "would be 2.1 m high. "),
-            (1.0, (0.9, 2.1, 0.05), "would be 2.1 m high, were Y the axis that points up. "),
+            (1.0, (0.9, 2.1, 0.05), "would be 2.1 m high (Y up). "),
         ):
             with self.subTest(unit=unit):
                 door = trimesh.creation.box([edge / unit for edge in size])

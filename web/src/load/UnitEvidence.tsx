@@ -2,7 +2,7 @@
 import type { Candidate, Haul, StepData } from "../api/client";
 import { withMend } from "../haul/mend";
 import { useView } from "../haul/selection";
-import { count, metres } from "../shared/format";
+import { count, metres, plural } from "../shared/format";
 
 type Props = { haul: Haul; busy: boolean; onSteps: (steps: StepData[]) => void };
 
@@ -13,28 +13,29 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
   const steps = (haul.route.steps ?? []) as StepData[];
   const step = steps.find((s) => s.kind === "match_units_axes" && s.enabled !== false);
   const told = typeof step?.sourceMetresPerUnit === "number" ? step.sourceMetresPerUnit : null;
-  const inForce = told ?? source.convention.metresPerUnit;
+  // what was only assumed is in force once it was taken, not before
+  const declared = source.convention.declared;
+  const inForce = told ?? (declared ? source.convention.metresPerUnit : null);
   const best = source.units.find((c) => c.likeliest);
   const total = source.units[0]?.total ?? 0;
   const choose = (c: Candidate) =>
     onSteps(
       withMend(steps, {
         kind: "match_units_axes",
-        sourceMetresPerUnit: c.stated ? null : c.metresPerUnit,
+        sourceMetresPerUnit: c.stated && declared ? null : c.metresPerUnit,
       }),
     );
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
       <p>
-        The {source.convention.declared ? "file says" : "format says nothing; assumed is"}{" "}
-        <b>{source.convention.label}</b>.{" "}
+        The {declared ? "file says" : "format says nothing; assumed is"} <b>{source.convention.label}</b>.{" "}
         {total
-          ? `${count(total)} things have a name or type that tells their size.`
-          : "Nothing in it has a name or type that tells its size; only the whole can be judged."}
+          ? `${plural(total, "thing has", "things have")} a name or type that tells the size.`
+          : "Nothing in it has a name or type that tells a size; only the whole can be judged."}
         {best && !best.stated && (
           <>
             {" "}
-            They speak for one unit being{" "}
+            What there is speaks for one unit being{" "}
             <b>
               {best.label === "inch" ? "an" : "a"} {best.label}
             </b>
@@ -54,7 +55,7 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
         </thead>
         <tbody>
           {source.units.slice(0, 10).map((c) => {
-            const chosen = Math.abs(c.metresPerUnit / inForce - 1) < 1e-9;
+            const chosen = inForce !== null && Math.abs(c.metresPerUnit / inForce - 1) < 1e-9;
             return (
               <tr
                 key={c.metresPerUnit}
@@ -64,11 +65,11 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
               >
                 <td>
                   {c.label}
-                  {c.stated && <span className="ml-1 opacity-80">(stated)</span>}
+                  {c.stated && <span className="ml-1 opacity-80">({declared ? "stated" : "assumed"})</span>}
                   {c.likeliest && <b className="ml-1">likeliest</b>}
                 </td>
                 <td className="text-right">
-                  <span className="inline-flex items-center gap-2">
+                  <span className="inline-flex items-center gap-2 whitespace-nowrap">
                     <span aria-hidden className="inline-block h-2 w-16 border rule">
                       <span
                         className="block h-full bg-secondary"
@@ -83,7 +84,7 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
                 <td className="text-right">
                   <button
                     type="button"
-                    className="btn btn-xs"
+                    className="btn btn-xs whitespace-nowrap"
                     disabled={busy || chosen}
                     onClick={() => choose(c)}
                   >

@@ -126,7 +126,7 @@ def candidates(scene: Scene) -> list[Candidate]:
     if not scene.convention.declared and found and not _best(found):
         axis, found = max(((a, evidence(scene, a)) for a in range(3)), key=lambda one: _best(one[1]))
         if _best(found):
-            lying = f", were {'XYZ'[axis]} the axis that points up"
+            lying = f" ({'XYZ'[axis]} up)"
     total = sum(len(e.parts) for e in found)
     box = bounds_metres(scene)
     span = float((box[1] - box[0]).max()) / stated
@@ -137,7 +137,9 @@ def candidates(scene: Scene) -> list[Candidate]:
         example = ""
         if best is not None:
             height = float(np.median(best[0].heights)) * factor
-            example = f"a {best[0].kind.label} would be {height:.3g} m high{lying}"
+            example = (
+                f"a {best[0].kind.label} would be {f'{height:.3g}' if height < 1000 else f'{height:.0f}'} m high{lying}"
+            )
         out.append(
             Candidate(
                 metres_per_unit=factor,
