@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import unittest
 from typing import Any
 
@@ -32,6 +34,9 @@ class BrowserTest(unittest.TestCase):
         if not _demo:
             add_demo(settings())
             _demo.append(True)
+        # the Node.js that is there anyway: the one inside the package wants a system library that a small machine lacks
+        if node := shutil.which("node"):
+            os.environ.setdefault("PLAYWRIGHT_NODEJS_PATH", node)
         cls.play = sync_playwright().start()
         cls.browser = cls.play.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
 
