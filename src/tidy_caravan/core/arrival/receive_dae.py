@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,10 @@ import collada.common
 import numpy as np
 
 from tidy_caravan.core.arrival.receivers import receiver
+from tidy_caravan.core.arrival.tree import Tree
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.scene import Material, Mesh, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
 
 
 @receiver("dae")
@@ -26,41 +28,22 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         )
     materials = list(document.materials)
     material_of = {m.id: i for i, m in enumerate(materials)}
-    meshes: list[Mesh] = []
-    mesh_of: dict[str, int] = {}
-    parent: list[int] = []
-    local: list[F64] = []
-    names: list[str] = []
-    column: list[int] = []
+    tree = Tree()
 
     def walk(node: Any, above: int) -> None:
         if not isinstance(node, collada.scene.Node):
             return
-        here = len(parent)
-        parent.append(above)
-        local.append(np.array(node.matrix, dtype=np.float64))
-        names.append(node.xmlnode.get("name") or "")
-        column.append(-1)
+        here = tree.add(node.xmlnode.get("name") or "", above, np.array(node.matrix, dtype=np.float64))
         for child in node.children:
             if isinstance(child, collada.scene.GeometryNode):
-                key = child.geometry.id
-                if key not in mesh_of:
-                    slots = {m.symbol: material_of[m.target.id] for m in child.materials}
-                    mesh_of[key] = len(meshes)
-                    meshes.append(mesh_from(child.geometry, slots))
-                column[here] = mesh_of[key]
+                slots = {m.symbol: material_of[m.target.id] for m in child.materials}
+                tree.mesh[here] = tree.shared(child.geometry.id, partial(mesh_from, child.geometry, slots))
         for child in node.children:
             walk(child, here)
 
     for node in document.scene.nodes:
         walk(node, -1)
-    count = len(parent)
-    return Scene(
-        destination.file_convention(fmt),
-        make_nodes(parent, np.array(local).reshape(count, 4, 4), names, mesh=column),
-        tuple(meshes),
-        tuple(Material(m.name or "") for m in materials),
-    )
+    return tree.scene(destination.file_convention(fmt), [m.name or "" for m in materials])
 
 
 def mesh_from(geometry: Any, slots: dict[str, int]) -> Mesh:

@@ -9,9 +9,10 @@ import numpy as np
 from pxr import Usd, UsdGeom, UsdShade
 
 from tidy_caravan.core.arrival.receivers import receiver
+from tidy_caravan.core.arrival.tree import Tree
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.scene import Material, Mesh, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
 
 PROXIES = Usd.TraverseInstanceProxies()
 
@@ -22,19 +23,7 @@ def receive_usd(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     the mesh below it; meshes of one prototype are one mesh."""
     stage = Usd.Stage.Open(str(file))
     materials: dict[str, int] = {}
-    meshes: list[Mesh] = []
-    mesh_of: dict[str, int] = {}
-    parent: list[int] = []
-    local: list[F64] = []
-    names: list[str] = []
-    column: list[int] = []
-
-    def add(name: str, above: int, matrix: F64) -> int:
-        parent.append(above)
-        local.append(matrix)
-        names.append(name)
-        column.append(-1)
-        return len(parent) - 1
+    tree = Tree()
 
     def mesh_below(prim: Any) -> int:
         child = prim.GetChild("mesh")
@@ -43,18 +32,14 @@ def receive_usd(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         if not child or not child.IsA(UsdGeom.Mesh):
             return -1
         shared = child.GetPrimInPrototype() if child.IsInstanceProxy() else child
-        key = str(shared.GetPath())
-        if key not in mesh_of:
-            mesh_of[key] = len(meshes)
-            meshes.append(mesh_from(child, materials))
-        return mesh_of[key]
+        return tree.shared(str(shared.GetPath()), lambda: mesh_from(child, materials))
 
     def walk(prim: Any, above: int) -> None:
         kind = prim.GetTypeName()
         if kind in ("Scope", "Material", "Mesh"):
             return
         matrix = np.array(UsdGeom.Xformable(prim).GetLocalTransformation()).reshape(4, 4).T
-        here = add(prim.GetDisplayName() or prim.GetName(), above, matrix)
+        here = tree.add(prim.GetDisplayName() or prim.GetName(), above, matrix)
         if kind == "PointInstancer":
             instancer = UsdGeom.PointInstancer(prim)
             proto = stage.GetPrimAtPath(instancer.GetPrototypesRel().GetTargets()[0])
@@ -63,24 +48,18 @@ def receive_usd(file: Path, destination: Destination, fmt: FormatName) -> Scene:
                 instancer.ComputeInstanceTransformsAtTime(0, 0, UsdGeom.PointInstancer.ExcludeProtoXform)
             ).reshape(-1, 4, 4)
             for k, move in enumerate(moves.transpose(0, 2, 1)):
-                column[add(f"{names[here]}_{k}", here, move)] = mesh
+                tree.mesh[tree.add(f"{tree.names[here]}_{k}", here, move)] = mesh
             return
         taken = bool(prim.GetCustomDataByKey("tidyCaravan:onePart"))
         if taken:
-            column[here] = mesh_below(prim)
+            tree.mesh[here] = mesh_below(prim)
         for child in prim.GetFilteredChildren(PROXIES):
             if not (taken and child.GetName() == "mesh"):
                 walk(child, here)
 
     for child in stage.GetDefaultPrim().GetFilteredChildren(PROXIES):
         walk(child, -1)
-    count = len(parent)
-    return Scene(
-        destination.file_convention(fmt),
-        make_nodes(parent, np.array(local).reshape(count, 4, 4), names, mesh=column),
-        tuple(meshes),
-        tuple(Material(n) for n in materials),
-    )
+    return tree.scene(destination.file_convention(fmt), list(materials))
 
 
 def mesh_from(prim: Any, materials: dict[str, int]) -> Mesh:
