@@ -10,13 +10,15 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks import formats, ledger, lightmap, reading
+from benchmarks import arrival, formats, ledger, lightmap, reading, survey
 
 BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "reading": reading.measure,
     "lightmap": lightmap.measure,
     "ledger": ledger.measure,
     "formats": formats.measure,
+    "arrival": arrival.measure,
+    "survey": survey.measure,
 }
 
 

@@ -1,31 +1,28 @@
 """The same core from the shell: survey, carry, arrive, destinations.
 
 Exit 0: fine. 1: findings of severity error, or a failed arrival. 2: unusable input, one sentence on stderr.
+Only what the help needs is imported here.
 """
 
 from __future__ import annotations
 
 import argparse
-import dataclasses
-import hashlib
 import sys
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import NoReturn
 
-import orjson
+from tidy_caravan.core.errors import CaravanError
 
-from tidy_caravan.core.arrival.compare import arrive, read_manifest
-from tidy_caravan.core.carry import carry
-from tidy_caravan.core.conventions.destinations import BUILT_IN, destination
-from tidy_caravan.core.errors import CaravanError, UnusableInput
-from tidy_caravan.core.figures import bounds_metres, count
-from tidy_caravan.core.formats import bundle_from_path, load, writable
-from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, as_read, default_route, parse_route
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey import Finding, survey
+FORMATS_HELP = "glb (as it is without), gltf, usda, usdc, usdz, dae, obj, ply, stl"
 
-SHOWN = 12
+
+def writable_format(name: str) -> str:
+    """A format that can be written. Raises ArgumentTypeError that names those."""
+    from tidy_caravan.core.formats import writable
+
+    if name not in writable():
+        raise argparse.ArgumentTypeError(f"“{name[:40]}” cannot be written; known are {', '.join(sorted(writable()))}")
+    return name
 
 
 class Parser(argparse.ArgumentParser):
@@ -43,13 +40,13 @@ def parser() -> Parser:
     commands = top.add_subparsers(dest="command", required=True, parser_class=Parser)
     one = commands.add_parser("survey", help="what is in a scene file, and what is wrong with it")
     one.add_argument("file", type=Path)
-    one.add_argument("--destination", default=BUILT_IN[0].name, metavar="NAME")
+    one.add_argument("--destination", metavar="NAME")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
     two.add_argument("file", type=Path)
     two.add_argument("--to", required=True, metavar="NAME")
     two.add_argument("--out", required=True, type=Path, metavar="DIR")
     two.add_argument("--route", type=Path, metavar="ROUTE.json")
-    two.add_argument("--format", choices=sorted(writable()), default="glb")
+    two.add_argument("--format", type=writable_format, default="glb", metavar="FORMAT", help=FORMATS_HELP)
     three = commands.add_parser(
         "arrive", help="read a package back as its destination would and compare it with the source"
     )
@@ -65,8 +62,9 @@ def main(argv: list[str] | None = None) -> int:
     """Runs one command; returns the exit code."""
     try:
         args = parser().parse_args(argv)
-        commands = {"survey": run_survey, "carry": run_carry, "arrive": run_arrive, "destinations": run_destinations}
-        return commands[args.command](args)
+        from tidy_caravan import commands  # brings all libraries with it; the help needs none of them
+
+        return commands.COMMANDS[args.command](args)
     except SystemExit as stop:
         return int(stop.code or 0)
     except CaravanError as error:
@@ -79,148 +77,6 @@ def main(argv: list[str] | None = None) -> int:
     except (OSError, MemoryError) as error:
         print(f"tidy-caravan: {' '.join(str(error).split()) or type(error).__name__}", file=sys.stderr)
     return 2
-
-
-def read(path: Path) -> tuple[Scene, str]:
-    """The scene in a file and the SHA-256 of that file."""
-    bundle = bundle_from_path(path)
-    return load(bundle), hashlib.sha256(path.read_bytes()).hexdigest()
-
-
-def show(data: Any) -> None:
-    sys.stdout.buffer.write(orjson.dumps(data, option=orjson.OPT_INDENT_2) + b"\n")
-
-
-def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
-    box = bounds_metres(scene)
-    convention = scene.convention
-    return {
-        "counts": count(scene).model_dump(by_alias=True),
-        "bounds": {"min": box[0].tolist(), "max": box[1].tolist()},
-        "convention": {
-            "metresPerUnit": convention.metres_per_unit,
-            "up": convention.up,
-            "handedness": convention.handedness,
-            "forward": convention.forward,
-            "declared": convention.declared,
-        },
-        "travel": [dataclasses.asdict(t) for t in scene.travel],
-        "findings": [f.model_dump(by_alias=True, mode="json") for f in findings],
-    }
-
-
-def print_findings(findings: list[Finding]) -> None:
-    for f in findings:
-        guess = " (a guess)" if f.guess else ""
-        mend = f"  → {f.mend['kind']}" if f.mend else ""
-        print(f"{f.severity:8}{f.code:24}{f.text}{guess}{mend}")
-
-
-def run_survey(args: argparse.Namespace) -> int:
-    scene, _ = read(args.file)
-    findings = survey(scene, destination(args.destination))
-    if args.json:
-        show(survey_json(scene, findings))
-    else:
-        figures = count(scene)
-        box = bounds_metres(scene)
-        size = box[1] - box[0]
-        print(f"{args.file.name}: {scene.convention.label()}{'' if scene.convention.declared else ' (assumed)'}")
-        print(
-            f"  {figures.nodes} nodes, {figures.parts} parts of {figures.unique_meshes} meshes, {figures.triangles} triangles"
-        )
-        print(
-            f"  {size[0]:.3f} × {size[1]:.3f} × {size[2]:.3f} m, {figures.draw_calls} draw calls, {figures.draw_calls_instanced} instanced"
-        )
-        for t in scene.travel:
-            if t.verdict != "travels":
-                fate = f"into {t.into}{f', within {t.tolerance}' if t.tolerance else ''}" if t.into else t.why
-                print(f"  {t.verdict:10}{t.count:8} {t.kind}: {fate}")
-        print_findings(findings)
-    return 1 if any(f.severity == "error" for f in findings) else 0
-
-
-def read_route(path: Path | None) -> Route:
-    if path is None:
-        return default_route()
-    try:
-        return parse_route(orjson.loads(path.read_bytes()))
-    except OSError as error:
-        raise UnusableInput(f"the route cannot be read ({error.strerror})", where=str(path)) from error
-    except orjson.JSONDecodeError as error:
-        raise UnusableInput(
-            f"the route is no JSON (line {error.lineno}, column {error.colno})", where=str(path)
-        ) from error
-
-
-def run_carry(args: argparse.Namespace) -> int:
-    target = destination(args.to)
-    route = read_route(args.route)
-    scene, digest = read(args.file)
-    tty = sys.stderr.isatty()
-
-    def progress(title: str, done: int, total: int) -> None:
-        if tty:
-            print(f"\r{title:32}{100 * done // max(1, total):4} %", end="", file=sys.stderr, flush=True)
-
-    package, _, records, findings = carry(scene, args.file.name, digest, target, route, args.format, progress=progress)
-    if tty:
-        print(file=sys.stderr)
-    save(package.files, args.out)
-    problems = [c for r in records for c in r.changes if c.problem]
-    if args.json:
-        show(
-            {
-                "out": str(args.out),
-                "files": [f.model_dump(by_alias=True) for f in package.manifest.files],
-                "steps": [r.model_dump(by_alias=True, mode="json") for r in records],
-                "remarks": package.manifest.remarks,
-                "findings": [f.model_dump(by_alias=True, mode="json") for f in findings],
-            }
-        )
-    else:
-        for record in records:
-            print(record.title)
-            for change in record.changes or []:
-                print(f"  {'! ' if change.problem else ''}{change.text}")
-        for file in package.manifest.files:
-            print(f"{args.out / file.path}  {file.bytes} bytes")
-        print_findings([f for f in findings if f.severity != "info"])
-    return 1 if problems or any(f.severity == "error" for f in findings) else 0
-
-
-def run_arrive(args: argparse.Namespace) -> int:
-    manifest = read_manifest(args.dir)
-    scene, digest = read(args.against)
-    source = as_read(scene, Route(steps=manifest.route, sets=manifest.sets), manifest.destination)
-    report, _ = arrive(args.dir, source)
-    if digest != manifest.source_sha256:
-        print("tidy-caravan: note: the source file is not the one that was packed", file=sys.stderr)
-    if args.json:
-        show(report.model_dump(by_alias=True, mode="json"))
-    else:
-        w = report.worst
-        print(
-            f"{'arrived' if report.ok else 'NOT as it left'}: {report.compared} parts compared, {report.faulty} with faults, {len(report.lost)} lost"
-        )
-        print(
-            f"  worst: position {w.position_mm:.4f} mm, size × {w.size_ratio:.6f}, rotation {w.rotation_deg:.6f}°, normals {w.normal_deg:.4f}°"
-        )
-        print(f"  meshes: {report.sharing_source} in the source, {report.sharing_arrived} arrived")
-        for text in [*report.problems, *report.format_losses, *(f"lost: {p}" for p in report.lost[:SHOWN])]:
-            print(f"  {text}")
-        for row in [r for r in report.rows if r.faults][:SHOWN]:
-            print(f"  {row.path}: {', '.join(row.faults)}")
-    return 0 if report.ok else 1
-
-
-def run_destinations(args: argparse.Namespace) -> int:
-    if args.json:
-        show([d.model_dump(by_alias=True, mode="json") for d in BUILT_IN])
-    else:
-        for d in BUILT_IN:
-            print(f"{d.name:24}{d.title}, negative scale {'kept' if d.negative_scale else 'not accepted'}")
-    return 0
 
 
 def entry() -> None:

@@ -13,14 +13,13 @@ import numpy as np
 from tests.core.test_gltf import everything
 from tests.support import read, trimesh_scene, validate
 from tidy_caravan import reference
-from tidy_caravan.core.arrival.compare import arrive, read_manifest
 from tidy_caravan.core.arrival.report import ArrivalReport
-from tidy_caravan.core.carry import carry
+from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, FormatName, ImporterHabit
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, as_read, default_route
+from tidy_caravan.core.route import Route, default_route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.demo.ferry_landing import landing
 from tidy_caravan.demo.load import demo_route
@@ -32,9 +31,9 @@ MATCH = Route(steps=[{"kind": "match_units_axes"}])
 def deliver(
     scene: Scene, to: Destination, folder: Path, route: Route = MATCH, fmt: FormatName = "glb"
 ) -> ArrivalReport:
-    package, *_ = carry(scene, "test.glb", "0" * 64, to, route, fmt)
+    package, result, *_ = carry(scene, "test.glb", "0" * 64, to, route, fmt)
     save(package.files, folder)
-    return arrive(folder, as_read(scene, route, read_manifest(folder).destination))[0]
+    return prove(folder, scene, result)[0]
 
 
 class Arriving(unittest.TestCase):
@@ -133,7 +132,7 @@ class Tampered(unittest.TestCase):
 
     def report(self) -> ArrivalReport:
         (self.folder / "scene.gltf").write_text(json.dumps(self.document))
-        return arrive(self.folder, self.scene)[0]
+        return prove(self.folder, self.scene)[0]
 
     def part(self, number: int = 0) -> dict[str, Any]:
         return [n for n in self.document["nodes"] if "mesh" in n][number]  # type: ignore[no-any-return]
@@ -187,13 +186,13 @@ class Tampered(unittest.TestCase):
 
     def test_unusable_packages_say_why(self) -> None:
         with self.assertRaisesRegex(UnusableInput, "no manifest"):
-            arrive(self.folder / "nowhere", self.scene)
+            prove(self.folder / "nowhere", self.scene)
         (self.folder / "scene.gltf").write_text("{}{")
         with self.assertRaisesRegex(UnusableInput, "cannot read"):
-            arrive(self.folder, self.scene)
+            prove(self.folder, self.scene)
         (self.folder / "manifest.json").write_text("{}")
         with self.assertRaisesRegex(UnusableInput, "manifest cannot be used"):
-            arrive(self.folder, self.scene)
+            prove(self.folder, self.scene)
 
 
 if __name__ == "__main__":

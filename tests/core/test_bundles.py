@@ -63,15 +63,15 @@ class Pictures(unittest.TestCase):
     def test_missing_ones_are_supplied_without_reading_the_model_again(self) -> None:
         scene = load(bundle_from_files({"scene.dae": PAINTED}))
         lines = {(t.kind, t.verdict): t.count for t in scene.travel}
-        self.assertEqual(lines[("pictures", "behind")], 1)
+        self.assertEqual(lines[("images", "behind")], 1)
         fresh, filled = supply(scene, {"drop/Board.png": PNG, "other.png": PNG})
         self.assertEqual(filled, ["board.png"])
         self.assertEqual(fresh.images[0].data, PNG)
         self.assertIs(fresh.meshes, scene.meshes)
         self.assertNotIn("texture.missing", {n.code for n in fresh.notes})
         lines = {(t.kind, t.verdict): t.count for t in with_supplied(fresh).travel}
-        self.assertEqual(lines.get(("pictures", "travels")), 1)
-        self.assertEqual(supply(scene, {"board.png": b"no picture"})[1], [])
+        self.assertEqual(lines.get(("images", "travels")), 1)
+        self.assertEqual(supply(scene, {"board.png": b"no image"})[1], [])
 
     def test_channels_are_put_where_they_belong(self) -> None:
         import PIL.Image

@@ -65,6 +65,15 @@ class Cli(unittest.TestCase):
         self.assertEqual((len(data["bounds"]["min"]), len(data["bounds"]["max"])), (3, 3))
         self.assertTrue(data["findings"])
 
+    def test_the_help_brings_no_library_with_it(self) -> None:
+        program = (
+            "import sys, tidy_caravan.cli as c; c.main(['--help']);"
+            "print([m for m in ('numpy', 'scipy', 'pydantic', 'trimesh', 'PIL') if m in sys.modules])"
+        )
+        done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip().splitlines()[-1], "[]")
+        self.assertIn("survey", done.stdout)
+
     def test_carry_and_arrive(self) -> None:
         for fmt in ("glb", "gltf", "obj"):
             out = self.folder / fmt

@@ -6,6 +6,7 @@ import io
 import unittest
 import zipfile
 
+import DracoPy
 import numpy as np
 import trimesh
 
@@ -331,6 +332,61 @@ class Writing(unittest.TestCase):
         assert m.tangents is not None
         # u grows along +X and v along +Y on this triangle: tangent X, bitangent = n × t · w = +Y
         np.testing.assert_allclose(m.tangents, [[1, 0, 0, 1]] * 3, atol=1e-6)
+
+
+class Compressed(unittest.TestCase):
+    """KHR_draco_mesh_compression, encoded by the library's own hand."""
+
+    SHAPE = trimesh.creation.icosphere(2, 1.5)
+
+    def document(self, damage: bool = False) -> Gltf:
+        points, faces = np.asarray(self.SHAPE.vertices, np.float64), np.asarray(self.SHAPE.faces, np.uint32)
+        uv = points[:, :2] * 0.3 + 0.5
+        data = DracoPy.encode(
+            points, faces, quantization_bits=20, tex_coord=uv, normals=np.asarray(self.SHAPE.vertex_normals),
+            tex_coord_quantization_bits=16, normal_quantization_bits=14,
+        )  # fmt: skip
+        ids = {a["attribute_type"]: a["unique_id"] for a in DracoPy.decode(data).attributes}
+        if damage:
+            data = data[: len(data) // 2]
+        g = Gltf()
+        count = len(points)
+        plain = [
+            g.put("accessors", {"componentType": 5126, "count": count, "type": kind})
+            for kind in ("VEC3", "VEC3", "VEC2")
+        ]
+        index = g.put("accessors", {"componentType": 5125, "count": faces.size, "type": "SCALAR"})
+        names = {"POSITION": 0, "NORMAL": 1, "TEXCOORD_0": 3}
+        primitive = {
+            "attributes": dict(zip(names, plain, strict=True)),
+            "indices": index,
+            "extensions": {
+                "KHR_draco_mesh_compression": {
+                    "bufferView": g.view(data),
+                    "attributes": {k: ids[v] for k, v in names.items()},
+                }
+            },
+        }
+        g.json["extensionsUsed"] = g.json["extensionsRequired"] = ["KHR_draco_mesh_compression"]
+        g.node(mesh=g.put("meshes", {"primitives": [primitive]}), name="ball")
+        g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2]), name="plain")
+        return g
+
+    def test_it_is_read_as_it_was_before(self) -> None:
+        scene = self.document().scene()
+        mesh = scene.meshes[int(scene.nodes.mesh[0])]
+        self.assertEqual(mesh.triangles, len(self.SHAPE.faces))
+        read_as = trimesh.Trimesh(mesh.positions, mesh.indices)
+        self.assertAlmostEqual(read_as.volume, self.SHAPE.volume, places=4)
+        assert mesh.normals is not None
+        outward = np.einsum("ij,ij->i", mesh.normals, mesh.positions / 1.5)
+        self.assertGreater(float(outward.min()), 0.99)
+        np.testing.assert_allclose(mesh.uvs[0], mesh.positions[:, :2] * 0.3 + 0.5, atol=1e-3)
+
+    def test_damage_costs_that_mesh_only(self) -> None:
+        scene = self.document(damage=True).scene()
+        self.assertEqual([scene.nodes.names[i] for i in scene.nodes.parts.tolist()], ["plain"])
+        self.assertTrue(any("cannot be decoded" in n.text for n in scene.notes))
 
 
 if __name__ == "__main__":

@@ -5,24 +5,31 @@ from __future__ import annotations
 import os
 import signal
 import time
+import tracemalloc
 import unittest
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
+import pygltflib
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from shapely import Polygon
 
-from tests.support import TRIANGLE, Gltf, read, trimesh_scene
+from tests.support import PNG, TRIANGLE, Gltf, read, trimesh_scene
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.geometry.isolation import Lost, Pool
-from tidy_caravan.core.lightmap.unwrap import unwrap
+from tidy_caravan.core.lightmap.unwrap import methods, unwrap
 from tidy_caravan.core.lightmap.verify import count_overlaps, measure
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps import MeshCache, StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.demo.ferry_landing import landing
 
 
 def squares(*corners: tuple[float, float, float]) -> tuple[Any, Any]:
@@ -44,6 +51,21 @@ def hang() -> None:
 
 def hoard() -> None:
     np.ones(1 << 34)
+
+
+def starved() -> str:
+    """Much time and little of the processor, as on a machine that is busy with other things."""
+    for _ in range(15):
+        until = time.process_time() + 0.03
+        while time.process_time() < until:
+            pass
+        time.sleep(0.17)
+    return "done"
+
+
+def burn() -> None:
+    while True:
+        pass
 
 
 def shout(text: str) -> str:
@@ -137,6 +159,189 @@ class Unwrap(unittest.TestCase):
         self.assertLess(time.monotonic() - began, 10)
 
 
+def many(shape: trimesh.Trimesh, count: int) -> tuple[Any, Any]:
+    """Positions and faces of copies strewn about, none touching another."""
+    rng = np.random.default_rng(count)
+    points = [shape.vertices + rng.uniform(-80, 80, 3) for _ in range(count)]
+    faces = [shape.faces + k * len(shape.vertices) for k in range(count)]
+    return np.concatenate(points).astype(np.float32), np.concatenate(faces).astype(np.uint32)
+
+
+def sheet() -> trimesh.Trimesh:
+    return trimesh.Trimesh([[0, 0, 0], [1, 0, 0], [1, 0.7, 0], [0, 0.7, 0]], [[0, 1, 2], [0, 2, 3]], process=False)
+
+
+def spiral(steps: int) -> tuple[Any, Any]:
+    """A stair of treads about a pole."""
+    pieces = []
+    for k in range(steps):
+        tread = trimesh.creation.box((1.2, 0.3, 0.05))
+        tread.apply_translation((1.0, 0.0, k * 0.17))
+        tread.apply_transform(trimesh.transformations.rotation_matrix(k * 0.2, (0, 0, 1)))
+        pieces.append(tread)
+    whole = trimesh.util.concatenate(pieces)
+    return whole.vertices.astype(np.float32), whole.faces.astype(np.uint32)
+
+
+class Crowded(unittest.TestCase):
+    """Meshes of very many islands, and what surrounds an unwrap."""
+
+    def check(self, positions: Any, faces: Any, got: Any, padding: int = 4) -> None:
+        np.testing.assert_array_equal(positions[got.source][got.indices], positions[faces])
+        report = measure(got.uv, got.indices, got.resolution, positions=positions[got.source])
+        self.assertTrue(report.clean)
+        self.assertEqual((report.collapsed, report.mirrored), (0, 0))
+        self.assertGreaterEqual(report.gap_texels, padding)
+        self.assertGreaterEqual(report.border_texels, padding / 2 - 1e-3)
+
+    def test_there_is_an_answer_for_any_number_of_shells(self) -> None:
+        rng = np.random.default_rng(1)
+        soup = rng.uniform(-1, 1, (15_000, 3)).astype(np.float32), np.arange(15_000, dtype=np.uint32).reshape(-1, 3)
+        for name, (positions, faces), most in (
+            ("500 boxes", many(trimesh.creation.box((1, 0.5, 0.2)), 500), 1024),
+            ("2,000 sheets", many(sheet(), 2000), 1024),
+            ("10,000 sheets", many(sheet(), 10_000), 2048),
+            ("soup of 5,000", soup, 2048),
+            ("spiral stair", spiral(60), 512),
+        ):
+            for method in methods(len(faces))[: 3 if len(faces) < 5000 else 1]:
+                with self.subTest(mesh=name, method=method):
+                    got = unwrap(positions, faces, 256, 4, method)
+                    self.check(positions, faces, got)
+                    self.assertLessEqual(got.resolution, most)
+                    self.assertGreater(got.report.fill, 0.1)
+
+    def test_a_larger_map_is_told_and_the_destination_limits_it(self) -> None:
+        positions, faces = many(sheet(), 2000)
+        g = Gltf()
+        indices = g.accessor(faces.reshape(-1, 1))
+        primitive = {"attributes": {"POSITION": g.accessor(positions)}, "indices": indices}
+        g.node(mesh=g.put("meshes", {"name": "strewn", "primitives": [primitive]}))
+        out, changes = LightmapUvs().apply(g.scene(), StepContext())
+        self.assertEqual(len(out.meshes[0].uvs), 2)
+        self.assertIn("1024 texels, not 256", " ".join(c.text for c in changes))
+        small = BUILT_IN[0].model_copy(update={"max_texture": 64})
+        out, changes = LightmapUvs(resolution=64).apply(g.scene(), StepContext(small))
+        self.assertIn("do not fit 64 texels", " ".join(c.text for c in changes if c.problem))
+
+    def test_vertices_that_no_triangle_uses_count_for_nothing(self) -> None:
+        box = trimesh.creation.box((1, 2, 3))
+        plain = unwrap(box.vertices.astype(np.float32), box.faces.astype(np.uint32), 256, 4, "xatlas")
+        far = np.concatenate([box.vertices, np.random.default_rng(0).uniform(-900, 900, (5000, 3))]).astype(np.float32)
+        shared = unwrap(far, box.faces.astype(np.uint32), 256, 4, "xatlas")
+        self.assertAlmostEqual(shared.report.fill, plain.report.fill, places=3)
+        self.assertGreater(plain.report.fill, 0.4)
+
+    def test_a_tiling_set_is_measured_in_bounded_memory_and_time(self) -> None:
+        """Sixty thousand triangles that all lie on each other: two thousand million pairs."""
+        uv, one = squares((0.1, 0.1, 0.5))
+        faces = np.tile(one, (30_000, 1)).astype(np.uint32)
+        tracemalloc.start()
+        began = time.process_time()
+        report = measure(uv, faces, 256)
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        self.assertGreaterEqual(report.overlaps, 1000)
+        self.assertLess(peak, 400e6)
+        self.assertLess(time.process_time() - began, 20)
+
+    def test_islands_are_not_mirrored_and_keep_off_the_edge(self) -> None:
+        scene = landing()
+        small = [m for m in scene.meshes if m.triangles < 400][4:18:2]
+        for mesh in small:
+            for method in methods(mesh.triangles):
+                with self.subTest(mesh=mesh.name, method=method):
+                    self.check(mesh.positions, mesh.indices, unwrap(mesh.positions, mesh.indices, 256, 4, method))
+
+    def test_mirrored_islands_are_seen(self) -> None:
+        quad = trimesh.Trimesh([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], [[0, 1, 2], [0, 2, 3]], process=False)
+        upright = np.float32([[0.1, 0.9], [0.9, 0.9], [0.9, 0.1], [0.1, 0.1]])  # v counts from the top
+        faces = quad.faces.astype(np.uint32)
+        self.assertEqual(measure(upright, faces, 64).mirrored, 0)
+        self.assertEqual(measure(upright[:, ::-1].copy(), faces, 64).mirrored, 1)
+
+
+class Sharing(unittest.TestCase):
+    """A set that pictures read is not overwritten."""
+
+    def scene(self, channel: int, uv: Any) -> Scene:
+        g = Gltf()
+        g.put("images", {"bufferView": g.view(PNG), "mimeType": "image/png"})
+        g.put("textures", {"source": 0})
+        picture = {"index": 0, "texCoord": channel}
+        g.put("materials", {"name": "sign", "pbrMetallicRoughness": {"baseColorTexture": picture}})
+        g.put("materials", {"name": "plain"})
+        for k in range(2):
+            mesh = g.mesh(TRIANGLE, [0, 1, 2], TEXCOORD_0=[[0, 0], [k + 5, 0], [0, 5]], TEXCOORD_1=uv)
+            g.json["meshes"][mesh]["primitives"][0]["material"] = k
+            g.node(mesh=mesh, name=f"part {k}")
+        return g.scene()
+
+    def test_the_set_moves_and_the_material_follows(self) -> None:
+        tiled = [[0, 0], [7, 0], [0, 3]]
+        scene = self.scene(1, tiled)
+        out, changes = LightmapUvs().apply(scene, StepContext())
+        use = out.materials[0].base_color_texture
+        assert use is not None
+        self.assertEqual(use.channel, 2)
+        mesh = out.meshes[out.nodes.mesh[0]]
+        np.testing.assert_array_equal(mesh.uvs[2][mesh.indices.ravel()], np.float32(tiled))
+        self.assertTrue(measure(mesh.uvs[1], mesh.indices, 256).clean)
+        self.assertEqual(len(out.meshes[out.nodes.mesh[1]].uvs), 2, "whose material reads set 0 is left as it was")
+        self.assertIn("moved to 2", " ".join(c.text for c in changes))
+
+    def test_a_clean_set_serves_both(self) -> None:
+        clean = [[0.1, 0.9], [0.9, 0.9], [0.1, 0.1]]
+        scene = self.scene(1, clean)
+        out, changes = LightmapUvs().apply(scene, StepContext())
+        self.assertEqual(out.materials, scene.materials)
+        self.assertEqual([len(m.uvs) for m in out.meshes], [2, 2])
+        self.assertNotIn("moved", " ".join(c.text for c in changes))
+
+    def test_the_picture_is_still_read_rightly_by_another_library(self) -> None:
+        tiled = [[0, 0], [7, 0], [0, 3]]
+        out, _ = LightmapUvs().apply(self.scene(1, tiled), StepContext())
+        with TemporaryDirectory() as folder:
+            path = Path(folder) / "x.glb"
+            path.write_bytes(write(out, "glb", "x").files["x.glb"])
+            document = pygltflib.GLTF2.load(str(path))
+        used = document.materials[0].pbrMetallicRoughness.baseColorTexture.texCoord
+        primitive = document.meshes[0].primitives[0]
+        accessor = document.accessors[getattr(primitive.attributes, f"TEXCOORD_{used}")]
+        view = document.bufferViews[accessor.bufferView]
+        blob = document.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength]
+        got = np.frombuffer(blob, np.float32).reshape(-1, 2)
+        self.assertEqual(sorted(got.tolist()), sorted(np.float32(tiled).tolist()))
+
+    def test_with_all_sets_taken_nothing_is_overwritten(self) -> None:
+        scene = self.scene(1, [[0, 0], [7, 0], [0, 3]])
+        full = tuple(replace(m, uvs=m.uvs + m.uvs[:1] * 6) for m in scene.meshes)
+        out, changes = LightmapUvs().apply(scene.but(meshes=full), StepContext())
+        self.assertEqual(out.meshes[out.nodes.mesh[0]].id, full[scene.nodes.mesh[0]].id)
+        self.assertTrue(any(c.problem and "all others are taken" in c.text for c in changes))
+
+    def test_results_of_a_metre_are_not_served_to_a_centimetre(self) -> None:
+        class Kept(MeshCache):
+            def __init__(self) -> None:
+                self.rows: dict[str, Any] = {}
+
+            def get(self, key: str) -> Any:
+                return self.rows.get(key)
+
+            def put(self, key: str, mesh: Any, facts: Any) -> None:
+                self.rows[key] = mesh, facts
+
+        cache = Kept()
+        bare = read(trimesh_scene(2).export(file_type="glb"))
+        bare = bare.but(meshes=tuple(replace(m, uvs=()) for m in bare.meshes))
+        for metres in (1.0, 0.01, 1.0):
+            scene = bare.but(convention=replace(bare.convention, metres_per_unit=metres))
+            out, _ = LightmapUvs().apply(scene, StepContext(cache=cache))
+            fresh, _ = LightmapUvs().apply(scene, StepContext())
+            self.assertEqual([m.id for m in out.meshes], [m.id for m in fresh.meshes])
+        self.assertEqual(len(cache.rows), 2 * len(bare.meshes))
+
+
 class Isolation(unittest.TestCase):
     HERE = "tests.core.test_lightmap:"
 
@@ -149,12 +354,22 @@ class Isolation(unittest.TestCase):
         for name, seconds, words in (
             ("die", 20.0, "signal 11"),
             ("hang", 1.0, "longer than 1 s"),
+            ("burn", 1.0, "longer than 1 s"),
             ("hoard", 20.0, "memory"),
         ):
             with self.subTest(name=name):
                 result = self.call(name, seconds=seconds)
                 self.assertIsInstance(result, Lost)
                 self.assertIn(words, result.reason)
+
+    def test_a_busy_machine_makes_nobody_late(self) -> None:
+        with Pool(1) as pool:
+            # the first call pays for what the process imports
+            list(pool.map(self.HERE + "shout", [(("hello",), 20.0)]))
+            began = time.monotonic()
+            ((_, result),) = list(pool.map(self.HERE + "starved", [((), 1.0)]))
+        self.assertEqual(result, "done")
+        self.assertGreater(time.monotonic() - began, 2.0)
 
     def test_others_go_on_and_noise_does_not_matter(self) -> None:
         with Pool(2) as pool:

@@ -7,9 +7,12 @@ import unittest
 
 import numpy as np
 import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.support import PNG, read, trimesh_scene
 from tidy_caravan.core.formats import write
+from tidy_caravan.core.formats.obj_read import REAL, Pieces, Run, plain_numbers
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Scene
 
@@ -81,6 +84,45 @@ class Reading(unittest.TestCase):
         s = obj("# only\nv 0 0 0 1 0 0\nv 1 0 0 0 1 0\nv 0 1 0 0 0 1\nf 1 2 3\nl 1 2\n")
         np.testing.assert_allclose(s.meshes[0].colors[0][:, :3], np.eye(3))
         self.assertIn("1 lines stay behind", s.notes[1].text)
+
+
+class Plain(unittest.TestCase):
+    """Lines that are written alike are read at once: with the same outcome as one by one, or not at all."""
+
+    TOKENS = ("1", "2/1", "3//2", "4/3/1", "1/2/", "/1", "0", "9/1", "-1", "-1/-2/-1", "1/1/1/1", "x", "1.5", "")
+
+    @settings(max_examples=400, deadline=None)
+    @given(st.lists(st.lists(st.sampled_from(TOKENS), min_size=1, max_size=5), min_size=1, max_size=4), st.data())
+    def test_faces(self, faces: list[list[str]], data: st.DataObject) -> None:
+        if data.draw(st.booleans()):  # mostly alike, or the quick way is never taken
+            faces = [[f[0]] * data.draw(st.integers(3, 5)) for f in [faces[0]] * len(faces)]
+        lines = [" ".join(f) for f in faces]
+        sizes = (4, 3, 2)
+        pieces = Pieces(
+            np.zeros((4, 3)), None, np.zeros((3, 2), np.float32), np.zeros((2, 3), np.float32),
+            np.array([True, True, data.draw(st.booleans()), True]), [], False,
+        )  # fmt: skip
+        quick = pieces.plain_corners(lines)
+        slow = pieces.any_corners(Run("", "", -1, 0, lines, [sizes] * len(lines)))
+        if quick is not None:
+            self.assertEqual(pieces.notes, [], lines)
+            np.testing.assert_array_equal(quick[0], slow[0])
+            np.testing.assert_array_equal(quick[1], slow[1])
+            self.assertEqual(len(slow[1]), len(lines))
+        elif len(slow[1]) == len(lines) and len({t.count("/") for f in faces for t in f}) == 1:
+            odd = [t for f in faces for t in f if "-" in t or t.endswith("/") or t.count("/") > 2 or t == ""]
+            self.assertTrue(odd, lines)
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(st.tuples(st.floats(width=64), st.floats(width=64), st.floats(width=64)), min_size=1, max_size=5))
+    def test_numbers_are_those_that_float_reads(self, rows: list[tuple[float, float, float]]) -> None:
+        lines = [" ".join(repr(v) for v in row) for row in rows]
+        quick = plain_numbers(lines, REAL)
+        if all(np.isfinite(v) for row in rows for v in row):
+            assert quick is not None
+            np.testing.assert_array_equal(quick, np.array(rows))
+        else:
+            self.assertIsNone(quick)  # left to the way that tells
 
 
 class Writing(unittest.TestCase):

@@ -2,21 +2,14 @@
 
 from __future__ import annotations
 
-import io
-import tempfile
 import unittest
 from functools import lru_cache
-from pathlib import Path
-from typing import Any
 
-import collada
 import numpy as np
-import trimesh
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from pxr import Gf, Usd, UsdGeom
-from scipy.spatial import cKDTree
 
+from tests.independent import independent, middles, same
 from tests.support import read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.figures import count
@@ -35,65 +28,6 @@ def authored(seed: int, parts: int, odd: bool) -> tuple[F64, bytes]:
     """Middles of all triangles as trimesh sees them, and the file it wrote."""
     scene = trimesh_scene(seed, parts, SPAN, odd)
     return middles(scene.to_geometry()), scene.export(file_type="glb")
-
-
-def middles(mesh: Any) -> F64:
-    return np.asarray(mesh.triangles, np.float64).mean(axis=1)
-
-
-def by_trimesh(files: dict[str, bytes], kind: str) -> F64:
-    if kind == "gltf":
-        main = next(n for n in files if n.endswith(".gltf"))
-        with tempfile.TemporaryDirectory() as folder:
-            for name, data in files.items():
-                (Path(folder) / name).parent.mkdir(parents=True, exist_ok=True)
-                (Path(folder) / name).write_bytes(data)
-            return middles(trimesh.load_scene(Path(folder) / main).to_geometry())
-    data = next(d for n, d in files.items() if n.endswith(f".{kind}"))
-    return middles(trimesh.load_scene(io.BytesIO(data), file_type=kind, process=False).to_geometry())
-
-
-def by_pycollada(files: dict[str, bytes]) -> F64:
-    document = collada.Collada(io.BytesIO(next(d for n, d in files.items() if n.endswith(".dae"))))
-    out = []
-    for bound in document.scene.objects("geometry"):
-        for primitive in bound.primitives():
-            triangles = primitive.triangleset() if hasattr(primitive, "triangleset") else primitive
-            out.append(np.asarray(triangles.vertex, np.float64)[triangles.vertex_index].mean(axis=1))
-    return np.concatenate(out) * float(document.assetInfo.unitmeter)
-
-
-def by_usd_core(files: dict[str, bytes]) -> F64:
-    """Points through the library's own matrices; every face of the packages is a triangle."""
-    with tempfile.TemporaryDirectory() as folder:
-        for name, data in files.items():
-            (Path(folder) / name).write_bytes(data)
-        stage = Usd.Stage.Open(str(Path(folder) / next(n for n in files if ".usd" in n)))
-        cache, out = UsdGeom.XformCache(), []
-        for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
-            if prim.IsA(UsdGeom.Mesh):
-                mesh = UsdGeom.Mesh(prim)
-                world = np.asarray(Gf.Matrix4d(cache.GetLocalToWorldTransform(prim)))
-                points = np.asarray(mesh.GetPointsAttr().Get(), np.float64)
-                faces = np.asarray(mesh.GetFaceVertexIndicesAttr().Get()).reshape(-1, 3)
-                out.append((points @ world[:3, :3] + world[3, :3])[faces].mean(axis=1))
-        return np.concatenate(out) * UsdGeom.GetStageMetersPerUnit(stage)
-
-
-def same(got: F64, known: F64, tolerance: float) -> bool:
-    """Every middle is one of the known ones, each taken once."""
-    if got.shape != known.shape:
-        return False
-    far, which = cKDTree(known).query(got)
-    # equal triangles may lie on each other; then the nearest is any of them
-    places = np.unique(np.round(known, 3), axis=0)
-    return bool(far.max() <= tolerance) and len(np.unique(np.round(known[which], 3), axis=0)) == len(places)
-
-
-def independent(files: dict[str, bytes], kind: str) -> F64:
-    if kind == "dae":
-        return by_pycollada(files)
-    return by_usd_core(files) if kind.startswith("usd") else by_trimesh(files, kind)
 
 
 def brought_to(scene: Scene, to: Destination) -> Scene:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tracemalloc
 import unittest
 from typing import Any
 
@@ -11,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
-from tidy_caravan.core.geometry.recipes import Fineness, make, triangles_at
+from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, triangles_at
 from tidy_caravan.core.geometry.shapes import segments_for
 from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.geometry.subdivision import Cage, refine
@@ -228,6 +229,40 @@ class TheStep(unittest.TestCase):
         out, changes = MakeShapes(segments=8).apply(moved, StepContext())
         self.assertEqual([m.triangles for m in out.meshes], [m.triangles for m in moved.meshes])
         self.assertTrue(all(c.problem for c in changes) and changes)
+
+
+class Bounded(unittest.TestCase):
+    """What a step would make is counted before anything is made."""
+
+    def curves(self, count: int) -> Recipe:
+        points = np.random.default_rng(1).uniform(-1, 1, (count * 8, 3))
+        arrays = {"points": points, "counts": np.full(count, 8), "widths": np.full(count * 8, 0.2)}
+        return Recipe("tube", {"basis": "catmullRom", "closed": False, "material": -1}, arrays)
+
+    def test_estimates_are_near_the_truth(self) -> None:
+        for recipe, fineness in (
+            (primitive(shape="sphere", radius=1.0), Fineness(segments=40)),
+            (primitive(shape="capsule", radius=1.0, height=2.0), Fineness(segments=40)),
+            (primitive(shape="cylinder", radius=1.0, height=2.0), Fineness(segments=64)),
+            (self.curves(12), Fineness(segments=16)),
+            (Recipe("extrusion", {"radius": 1.0, "depth": 1.0, "direction": [0, 0, 1]}), Fineness(segments=64)),
+        ):
+            told, made = estimate(recipe, fineness, 1.0), must(recipe, fineness).triangles
+            self.assertLess(abs(np.log2(told / made)), 1.0, (recipe.kind, told, made))
+
+    def test_a_small_file_cannot_ask_for_more_than_any_memory_holds(self) -> None:
+        recipe = self.curves(400)
+        mesh = must(recipe, Fineness(segments=3))
+        nodes = make_nodes([-1], np.eye(4)[None], ["hair"], mesh=[0])
+        tracemalloc.start()
+        out, changes = MakeShapes(segments=1024).apply(Scene(GLTF, nodes, (mesh,)), StepContext())
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        self.assertIs(out.meshes[0], mesh)
+        self.assertTrue(changes[0].problem)
+        self.assertIn("is the limit", changes[0].text)
+        self.assertLess(peak, 20e6)
+        self.assertGreater(triangles_at(recipe, Fineness(segments=1024), 1.0), 4_000_000)
 
 
 if __name__ == "__main__":

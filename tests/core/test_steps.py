@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import unittest
-from typing import Any
+from typing import Any, ClassVar
+from unittest import mock
 
 import numpy as np
 
@@ -14,8 +15,9 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.conventions.transforms import polar
 from tidy_caravan.core.errors import BadRoute, Cancelled
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.route import Route, default_route, parse_route, run
+from tidy_caravan.core.route import Route, StepRecord, StepScenes, default_route, parse_route, run
 from tidy_caravan.core.scene import GLTF, Scene
+from tidy_caravan.core.selection import PartSet, Rule
 from tidy_caravan.core.steps import StepContext, Where, parse_step
 from tidy_caravan.core.steps.names_and_tree import tidy
 from tidy_caravan.demo.ferry_landing import landing
@@ -201,6 +203,71 @@ class Routes(unittest.TestCase):
 
         with self.assertRaises(Cancelled):
             run(scene, default_route(), BUILT_IN[0], progress=stop)
+
+
+class Kept(StepScenes):
+    """Everything in memory; remembers which steps were asked for and kept."""
+
+    source = "one scene"
+
+    def __init__(self) -> None:
+        self.there: dict[str, tuple[Scene, list[StepRecord]]] = {}
+
+    def get(self, key: str) -> tuple[Scene, list[StepRecord]] | None:
+        return self.there.get(key)
+
+    def put(self, key: str, scene: Scene, records: list[StepRecord]) -> None:
+        self.there[key] = (scene, list(records))
+
+
+class BeginsWhereTheChangeIs(unittest.TestCase):
+    ROUTE: ClassVar[list[dict[str, Any]]] = [
+        {"kind": "match_units_axes"},
+        {"kind": "mend_normals"},
+        {"kind": "place_pivots"},
+        {"kind": "tidy_names"},
+    ]
+
+    def setUp(self) -> None:
+        self.done: list[str] = []
+        self.kept = Kept()
+        self.scene = landing()
+        patched = mock.patch("tidy_caravan.core.route.KEPT_SECONDS", -1.0)
+        patched.start()
+        self.addCleanup(patched.stop)
+
+    def go(self, steps: list[dict[str, Any]], to: Destination = BUILT_IN[2], **route: Any) -> tuple[Scene, list[str]]:
+        self.done.clear()
+        scene, records = run(
+            self.scene,
+            Route(steps=steps, **route),
+            to,
+            kept=self.kept,
+            progress=lambda title, done, total: self.done.append(title) if title not in self.done else None,
+        )
+        fresh, alone = run(self.scene, Route(steps=steps, **route), to)
+        self.assertEqual([r.model_dump() for r in records], [r.model_dump() for r in alone])
+        self.assertEqual(write(scene, "glb", "x").files, write(fresh, "glb", "x").files)
+        return scene, [t for t in self.done if t != "done"]
+
+    def test_only_what_comes_behind_a_change_is_done_again(self) -> None:
+        every = ["Match units and axes", "Mend normals", "Place pivots", "Tidy names"]
+        self.assertEqual(self.go(self.ROUTE)[1], every)
+        self.assertEqual(self.go(self.ROUTE)[1], [])
+        changed = [*self.ROUTE[:2], {"kind": "place_pivots", "at": "centre"}, self.ROUTE[3]]
+        self.assertEqual(self.go(changed)[1], every[2:])
+        self.assertEqual(self.go([*self.ROUTE[:3], {"kind": "tidy_names", "enabled": False}])[1], [])
+        self.assertEqual(self.go([*self.ROUTE, {"kind": "drop_empties"}])[1], ["Drop empties"])
+        self.assertEqual(self.go(self.ROUTE[1:])[1], every[1:])
+
+    def test_whatever_a_step_depends_on_is_part_of_the_key(self) -> None:
+        self.go(self.ROUTE)
+        self.assertEqual(len(self.go(self.ROUTE, BUILT_IN[1])[1]), 4)
+        self.assertEqual(len(self.go([{"kind": "match_units_axes", "sourceUp": "Z"}, *self.ROUTE[1:]])[1]), 4)
+        sets = [PartSet(id="s", name="Benches", rules=[Rule(names=["bench*"])])]
+        self.assertEqual(len(self.go(self.ROUTE, sets=sets)[1]), 4)
+        self.kept.source = "another scene"
+        self.assertEqual(len(self.go(self.ROUTE)[1]), 4)
 
 
 if __name__ == "__main__":

@@ -96,11 +96,11 @@ class Lines(unittest.TestCase):
         g.json["materials"] = [{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
         g.json["meshes"][0]["primitives"][0]["material"] = 0
         scene = read(g.glb())
-        self.assertEqual(lines(scene, "behind"), {"pictures": 1})
-        self.assertNotIn("pictures", lines(scene, "travels"))
+        self.assertEqual(lines(scene, "behind"), {"images": 1})
+        self.assertNotIn("images", lines(scene, "travels"))
         supplied = with_supplied(read({"a.glb": g.glb(), "paint.png": PNG}))
-        self.assertEqual(lines(supplied, "travels")["pictures"], 1)
-        self.assertNotIn("pictures", lines(supplied, "behind"))
+        self.assertEqual(lines(supplied, "travels")["images"], 1)
+        self.assertNotIn("images", lines(supplied, "behind"))
 
     def test_points_and_lines_stay_behind(self) -> None:
         g = one_triangle()

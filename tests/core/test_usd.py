@@ -250,10 +250,10 @@ class Reading(unittest.TestCase):
         UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("map2", Sdf.ValueTypeNames.TexCoord2fArray, "vertex").Set([(0, 0)] * 6)
         plain = s.material("/Looks/plain", roughness=0.75, metallic=0.5, opacity=0.25)
         board = s.material("/Looks/board")
-        (Path(s.folder.name) / "pictures").mkdir()
-        (Path(s.folder.name) / "pictures" / "board.png").write_bytes(PNG)
+        (Path(s.folder.name) / "images").mkdir()
+        (Path(s.folder.name) / "images" / "board.png").write_bytes(PNG)
         (Path(s.folder.name) / "rough.png").write_bytes(PNG)
-        s.texture(board, "diffuseColor", "pictures/board.png", "rgb", "map2", wrapS="mirror")
+        s.texture(board, "diffuseColor", "images/board.png", "rgb", "map2", wrapS="mirror")
         s.texture(board, "roughness", "rough.png", "r", "map2")
         s.texture(board, "metallic", "gone.png", "r", "map2")
         UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(plain)
@@ -275,7 +275,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(texture.sampler.wrap_s, 33648)
         self.assertEqual(scene.images[texture.image].data, PNG)
         packed = scene.images[scene.textures[second.metallic_roughness_texture.texture].image]
-        self.assertEqual(packed.mime, "image/png", "roughness and metallic were put into one picture")
+        self.assertEqual(packed.mime, "image/png", "roughness and metallic were put into one image")
         self.assertIn("texture.missing", {n.code for n in scene.notes})
 
     def test_texture_transforms_place_pictures_as_usd_does(self) -> None:

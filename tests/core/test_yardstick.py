@@ -11,9 +11,8 @@ from typing import Any
 import numpy as np
 
 from tests.support import validate_bytes
-from tidy_caravan.core.arrival.compare import arrive
 from tidy_caravan.core.arrival.stand_ins import HABITS, answer, habit_named, through
-from tidy_caravan.core.carry import carry
+from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.axes import linear_map
 from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, ImporterHabit
@@ -23,7 +22,7 @@ from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import writable, write
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import as_read, default_route
+from tidy_caravan.core.route import default_route
 from tidy_caravan.core.scene import GLTF, Convention
 from tidy_caravan.core.survey import survey
 from tidy_caravan.demo.ferry_landing import landing
@@ -112,7 +111,7 @@ class Chains(unittest.TestCase):
         package, *_ = carry(scene, "a.gltf", "0" * 64, made, route, "glb")
         with tempfile.TemporaryDirectory() as folder:
             save(package.files, Path(folder))
-            report, arrived = arrive(Path(folder), as_read(scene, route, made))
+            report, arrived = prove(Path(folder), scene)
         self.assertTrue(report.ok, report.problems)
         self.assertEqual(arrived.convention.handedness, "left", "the file is written mirrored for a mirroring importer")
 

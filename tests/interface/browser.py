@@ -58,7 +58,7 @@ class BrowserTest(unittest.TestCase):
 
     def open_haul(self, name: str, station: str) -> dict[str, Any]:
         """Opens a haul by name at a station and waits until the view has drawn."""
-        hauls = self.page.request.get(f"{self.address}/api/hauls").json()
+        hauls = self.page.request.get(f"{self.address}/api/hauls?limit=500").json()["items"]
         haul: dict[str, Any] = next(h for h in hauls if h["name"].startswith(name))
         self.page.goto(f"{self.address}/hauls/{haul['id']}/{station}")
         self.drawn()

@@ -90,7 +90,7 @@ class Journey(BrowserTest):
         tape.get_by_role("button", name="Numbers of Lightmap UV set").click()
         dialog = page.get_by_role("dialog", name="Lightmap UV set")
         dialog.get_by_label("resolution").fill("128")
-        dialog.get_by_role("button", name="Keep these numbers").click()
+        dialog.get_by_role("button", name="Save").click()
         expect(dialog).to_have_count(0)
         tape.get_by_role("checkbox", name="Lightmap UV set on").click()
         expect(tape.get_by_text("switched off")).to_be_visible()
@@ -126,6 +126,43 @@ class Scale(BrowserTest):
         expect(ledger).to_have_attribute("data-total", "23")
         ledger.get_by_role("columnheader", name="Size").get_by_role("button").click()
         expect(ledger.locator("[data-row='0']")).to_contain_text("1.20 m")
+
+    def test_a_bar_tells_the_scale_and_a_person_stands_where_one_clicks(self) -> None:
+        page = self.page
+        self.open_haul("Pellwick", "survey")
+        before = self.drawn()
+        bar = page.get_by_test_id("scale-bar")
+
+        def metres_per_pixel() -> float:
+            length, unit = bar.inner_text().split()
+            wide = bar.locator("span").last.evaluate("e => e.getBoundingClientRect().width")
+            return float(length) * {"km": 1000.0, "m": 1.0, "cm": 0.01, "mm": 0.001}[unit] / float(wide)
+
+        first = metres_per_pixel()
+        # about 90 m of landing across some 500 pixels
+        self.assertTrue(0.08 < first < 0.4, first)
+        view = page.get_by_test_id("view").locator("canvas")
+        box = view.bounding_box()
+        assert box is not None
+        view.hover()
+        for _ in range(4):
+            page.mouse.wheel(0, -200)
+        page.wait_for_timeout(500)
+        self.assertLess(metres_per_pixel(), first * 0.95)
+        calls = self.drawn()
+        page.get_by_role("button", name="Set down the figure of a person").click()
+        expect(page.get_by_text("Click where the person of 1.75 m is to stand")).to_be_visible()
+        page.mouse.click(box["x"] + box["width"] * 0.5, box["y"] + box["height"] * 0.5)
+        away = page.get_by_role("button", name="Take the figure of a person away")
+        expect(away).to_be_visible()
+        expect(page.get_by_text("Click where the person")).to_have_count(0)
+        page.wait_for_timeout(400)
+        self.assertGreater(self.drawn(), calls)
+        expect(page.get_by_text("selected ×")).to_have_count(0)
+        away.click()
+        page.wait_for_timeout(400)
+        self.assertEqual(self.drawn(), calls)
+        self.assertEqual(calls, before)
 
     def test_a_click_in_the_view_selects_a_part(self) -> None:
         self.open_haul("Pellwick", "survey")

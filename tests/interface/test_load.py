@@ -37,9 +37,9 @@ class Load(BrowserTest):
             haul = begin(c, PAINTED, "sign.dae")
         self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
         self.pages("Travel list")
-        missing = self.page.get_by_role("region", name="Missing pictures")
+        missing = self.page.get_by_role("region", name="Missing images")
         expect(missing).to_contain_text("board.png")
-        self.page.get_by_label("Missing pictures").locator("input").set_input_files(
+        self.page.get_by_label("Missing images").locator("input").set_input_files(
             [{"name": "board.png", "mimeType": "image/png", "buffer": PNG}]
         )
         expect(missing).to_have_count(0)
@@ -50,8 +50,8 @@ class Load(BrowserTest):
         self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
         self.pages("Unit")
         row = self.page.get_by_role("row").filter(has_text="centimetre")
-        row.get_by_role("button", name="Take it").click()
-        expect(row.get_by_role("button", name="in force")).to_be_visible()
+        row.get_by_role("button", name="Use").click()
+        expect(row.get_by_role("button", name="in use")).to_be_visible()
         with client() as c:
             steps = c.get(f"/api/hauls/{haul['id']}").json()["route"]["steps"]
         self.assertEqual(next(s for s in steps if s["kind"] == "match_units_axes")["sourceMetresPerUnit"], 0.01)
@@ -95,7 +95,7 @@ class Load(BrowserTest):
         expect(page.get_by_title("Show the box in the view")).to_be_visible()
         page.get_by_label("Name of the set").fill("Everything drawn")
         page.get_by_label("shadow only").check()
-        page.get_by_role("button", name="Keep set").click()
+        page.get_by_role("button", name="Save set").click()
         item = page.get_by_role("listitem").filter(has_text="Everything drawn")
         expect(item).to_contain_text("throws a shadow only")
         expect(item).to_contain_text("decided further up")
@@ -122,10 +122,10 @@ class Destinations(BrowserTest):
         page = self.page
         page.goto(f"{self.address}/destinations/metre-y-up-right")
         expect(page.get_by_role("img", name="The yardstick")).to_be_visible()
-        page.get_by_label("Stand-in receiver").select_option("centimetres")
+        page.get_by_label("Simulated receiver").select_option("centimetres")
         reading = page.get_by_test_id("reading")
         expect(reading).to_contain_text("reads your metres as centimetres")
-        page.get_by_role("button", name="Keep as a destination of my own").click()
+        page.get_by_role("button", name="Save as a destination of my own").click()
         page.wait_for_url("**/destinations/metre-y-up-right-proven*")
         expect(page.get_by_role("list", name="Proofs")).to_contain_text("glb")
         page.get_by_role("button", name="Edit").click()
@@ -163,12 +163,12 @@ class Destinations(BrowserTest):
             page.get_by_role("group", name=f"The end with {end} points along").get_by_role(
                 "button", name=axis, exact=True
             ).click()
-        page.get_by_role("button", name="What follows?").click()
+        page.get_by_role("button", name="Calculate").click()
         expect(page.get_by_test_id("reading")).to_contain_text("Two marks cannot lie on one axis")
         page.get_by_role("group", name="The end with two blocks points along").get_by_role(
             "button", name="+Y", exact=True
         ).click()
-        page.get_by_role("button", name="What follows?").click()
+        page.get_by_role("button", name="Calculate").click()
         expect(page.get_by_test_id("reading")).to_contain_text("keeps the axes")
         self.assert_nothing_overflows()
         page.evaluate(AXE.read_text())
@@ -179,7 +179,7 @@ class Destinations(BrowserTest):
     def test_the_yardstick_is_downloaded(self) -> None:
         self.page.goto(f"{self.address}/destinations")
         with self.page.expect_download() as got:
-            self.page.get_by_role("link", name="Get it").click()
+            self.page.get_by_role("link", name="Download").click()
         self.assertEqual(got.value.suggested_filename, "yardstick.glb")
 
 

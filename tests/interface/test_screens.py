@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import unittest
+import uuid
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from playwright.sync_api import expect
 
 from tests.interface.browser import BrowserTest
-from tests.server.stand import begin, client, work
+from tests.planted import FAULTS, kiosk
+from tests.server.stand import begin, client, database, settings, work
 from tests.support import one_triangle, trimesh_scene
+from tidy_caravan.core.formats import write
+from tidy_caravan.server.db.models import PackageRow
+from tidy_caravan.server.db.session import session_for
+from tidy_caravan.server.store.blobs import Store
 
 
 class Hauls(BrowserTest):
@@ -162,6 +171,82 @@ class Work(BrowserTest):
         expect(page.get_by_text("scene.obj")).to_be_visible()
         expect(page.get_by_text("OBJ cannot hold: sharing of meshes.")).to_be_visible()
         self.assert_nothing_overflows()
+
+    def test_steps_stand_by_phase_and_are_added_from_a_searched_list(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb(), name="tape.glb")
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        self.drawn()
+        tape = page.get_by_role("region", name="Tape")
+        phases = tape.get_by_role("button", expanded=True)
+        before = phases.all_inner_texts()
+        tape.get_by_role("button", name="Add a step").click()
+        dialog = page.get_by_role("dialog", name="Add a step")
+        dialog.get_by_role("searchbox").fill("hard at sharp edges")
+        expect(dialog.get_by_role("listitem")).to_have_count(1)
+        dialog.get_by_role("searchbox").press("Enter")
+        expect(dialog).to_have_count(0)
+        expect(tape.get_by_text("Mend normals")).to_be_visible()
+        self.assertEqual(before, ["What travels", "Units and transforms", "Light"])
+        expect(phases).to_have_text(["What travels", "Units and transforms", "Geometry", "Light"])
+        tape.get_by_role("button", name="Geometry").click()
+        expect(tape.get_by_text("Mend normals")).to_have_count(0)
+        expect(tape.get_by_text("1 step")).to_be_visible()
+        # one is enough: the list says so and takes no second
+        tape.get_by_role("button", name="Add a step").click()
+        dialog.get_by_role("searchbox").fill("Mend normals")
+        expect(dialog.get_by_role("button", name="Mend normals")).to_be_disabled()
+        expect(dialog.get_by_text("on the tape already")).to_be_visible()
+        dialog.get_by_role("searchbox").fill("nothing of the kind")
+        expect(dialog.get_by_text("No step fits")).to_be_visible()
+        self.assert_nothing_overflows()
+
+    def test_a_package_that_was_changed_is_told_part_by_part(self) -> None:
+        with client() as c:
+            haul = begin(c, {"kiosk.glb": dict(write(kiosk(), "glb", "kiosk").files)["kiosk.glb"]})
+            work(c, haul["id"], "run")
+            work(c, haul["id"], "pack")
+            package = c.get(f"/api/hauls/{haul['id']}").json()["package"]
+            with session_for(database()) as session:
+                files = session.get_one(PackageRow, uuid.UUID(package["id"])).files
+            key = next(f["key"] for f in files if f["path"] == "scene.glb")
+            with TemporaryDirectory() as folder:
+                store = Store(settings().store)
+                path = Path(folder) / "scene.glb"
+                path.write_bytes(store.get(key))
+                for fault in ("winding of a mesh", "light intensity", "part moved"):
+                    FAULTS["glb"]()[fault][0](Path(folder))
+                Path(store.path(key)).write_bytes(path.read_bytes())
+            work(c, haul["id"], "arrive")
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/arrive")
+        self.drawn()
+        expect(page.get_by_test_id("verdict")).to_contain_text("Not as it left")
+        problems = page.get_by_test_id("problems")
+        expect(problems).to_contain_text("scene.glb is not the file that was packed")
+        expect(problems).to_contain_text("light “kiosk/spot”: light is")
+        row = page.get_by_role("row").filter(has_text="post left")
+        expect(row).to_contain_text("mm off, limit")
+        expect(row.get_by_title("12 triangles turned over")).to_have_count(1)
+        self.assert_nothing_overflows()
+
+    def test_a_finding_that_a_run_settles_narrows_nothing_any_more(self) -> None:
+        with client() as c:
+            bare = replace(kiosk(), meshes=tuple(replace(m, normals=None) for m in kiosk().meshes))
+            haul = begin(c, {"bare.glb": dict(write(bare, "glb", "bare").files)["bare.glb"]})
+            route = {"steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals"}]}
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": '"1"'})
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/survey")
+        self.drawn()
+        page.get_by_role("region", name="survey station").get_by_role("button", name="Missing normals").first.click()
+        chip = page.get_by_title("Show all again")
+        expect(chip).to_be_visible()
+        page.get_by_role("button", name="Run route").click()
+        expect(page.get_by_text("after the route").first).to_be_visible()
+        expect(chip).to_have_count(0)
+        expect(page.get_by_text("No part fits")).to_have_count(0)
 
     def test_two_people_at_one_haul(self) -> None:
         with client() as c:

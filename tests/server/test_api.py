@@ -7,19 +7,24 @@ import json
 import threading
 import unittest
 import zipfile
+from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import httpx
 import numpy as np
+import orjson
 
 from tests.core.test_gltf import everything
 from tests.server.stand import begin, client, finished, running, settings, work
 from tests.support import one_triangle, read, trimesh_scene, validate_bytes
 from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.formats import write
+from tidy_caravan.core.route import Route, chain, steps_of
 from tidy_caravan.core.route import run as run_route
 from tidy_caravan.demo.ferry_landing import landing_files
 from tidy_caravan.server.store.blobs import Store
-from tidy_caravan.server.store.scenes import from_bytes, load_scene, save_scene
+from tidy_caravan.server.store.scenes import StoreSteps, from_bytes, load_scene, save_scene
 from tidy_caravan.server.view import view_bytes
 
 SHORT = {
@@ -324,6 +329,25 @@ class Storage(unittest.TestCase):
         a, _ = run_route(scene, _route(), BUILT_IN[1])
         b, _ = run_route(back, _route(), BUILT_IN[1])
         self.assertEqual(save_scene(store, a), save_scene(store, b))
+
+    def test_scenes_after_steps_are_kept_and_missed_without_harm(self) -> None:
+        store = Store(settings().store)
+        steps = StoreSteps(store, "scene/xx/some-source")
+        scene = read(trimesh_scene(77, 9).export(file_type="glb"))
+        route = Route(steps=[{"kind": "match_units_axes"}, {"kind": "place_pivots", "onlyFar": False}])
+        with mock.patch("tidy_caravan.core.route.KEPT_SECONDS", -1.0):
+            first, told = run_route(scene, route, BUILT_IN[2], kept=steps)
+        key = chain(steps_of(route), route, BUILT_IN[2], scene, steps.source)[-1]
+        kept = steps.get(key)
+        assert kept is not None
+        self.assertEqual(write(kept[0], "glb", "x").files, write(first, "glb", "x").files)
+        self.assertEqual(kept[1], told)
+        # freed meanwhile: as if it had never been there
+        gone = orjson.loads(store.get(f"cache/{key[:2]}/{key}.step"))["scene"]
+        Path(store.path(gone)).unlink()
+        self.assertIsNone(steps.get(key))
+        again, _ = run_route(scene, route, BUILT_IN[2], kept=steps)
+        self.assertEqual(write(again, "glb", "x").files, write(first, "glb", "x").files)
 
     def test_keys_cannot_leave_the_store(self) -> None:
         for key in ("../x", "/etc/hostname", "a/../../b"):

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import io
 import json
+import time
 import unittest
 import zipfile
 from typing import Any
 
+import httpx
 import numpy as np
 
 from tests.core.test_collada import BOUND, document, effect
 from tests.server.stand import begin, client, finished, settings, work
-from tests.support import PNG, one_triangle, read
+from tests.support import PNG, one_triangle, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.demo.three_trades import beach_usda, three_trades_files
 from tidy_caravan.server.store.blobs import Store
@@ -21,6 +23,17 @@ from tidy_caravan.server.store.scenes import load_scene, save_scene
 PAINTED = document(
     f'<node name="sign">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')
 )
+
+
+def previewed(c: httpx.Client, scene: str, step: dict[str, Any]) -> httpx.Response:
+    """The view file that a preview's job made."""
+    job = c.post(f"/api/scenes/{scene}/preview", json={"step": step}).json()
+    until = time.monotonic() + 60
+    while job["state"] in ("waiting", "running") and time.monotonic() < until:
+        time.sleep(0.1)
+        job = c.get(f"/api/jobs/{job['id']}").json()
+    assert job["state"] == "done", job
+    return c.get(f"/api/jobs/{job['id']}/view")
 
 
 class Trades(unittest.TestCase):
@@ -73,13 +86,17 @@ class Trades(unittest.TestCase):
             self.assertEqual(now["total"], 1 + sum(m.recipe is not None for m in beach.meshes))
             self.assertEqual(now["triangles"], now["then"])
             self.assertLess(then["then"], now["then"] / 2)
-            view = c.get(f"/api/scenes/{scene}/preview", params={"step": step})
+            view = previewed(c, scene, json.loads(step))
             self.assertEqual(view.status_code, 200)
             plain = c.get(f"/api/scenes/{scene}/view")
             self.assertLess(len(view.content), len(plain.content))
-            for wrong in ("{", '{"kind":"tidy_names"}', '{"kind":"make_shapes","segments":1}'):
-                answer = c.get(f"/api/scenes/{scene}/preview", params={"step": wrong})
+            for wrong in ({}, {"kind": "tidy_names"}, {"kind": "make_shapes", "segments": 1}):
+                answer = c.post(f"/api/scenes/{scene}/preview", json={"step": wrong})
                 self.assertEqual((answer.status_code, answer.json()["code"]), (422, "route.invalid"), wrong)
+            # what was no wish of anybody's any more is not in the way of work
+            self.assertEqual(c.post(f"/api/scenes/{scene}/preview", json={"step": json.loads(step)}).status_code, 202)
+            haul = c.get(f"/api/hauls/{self.haul['id']}").json()
+            self.assertEqual(haul["job"]["kind"], "import")
 
     def test_the_route_with_sets_runs_packs_and_arrives(self) -> None:
         with client() as c:
@@ -124,9 +141,44 @@ class Files(unittest.TestCase):
             self.assertEqual(answer.json()["kind"], "import")
             haul = finished(c, haul["id"])
             self.assertEqual(haul["source"]["counts"]["parts"], 2)
-            self.assertEqual(
-                c.get(f"/api/scenes/{haul['source']['id']}/images/0").content, PNG, "supplied pictures stay"
-            )
+            self.assertEqual(c.get(f"/api/scenes/{haul['source']['id']}/images/0").content, PNG, "supplied images stay")
+
+    def test_what_was_picked_by_hand_follows_its_parts(self) -> None:
+        """A file joins whose name comes first, then the first one is sent again without one of its parts."""
+        scene = trimesh_scene(61, 6, odd=False)
+        with client() as c:
+            haul = begin(c, {"quay.glb": scene.export(file_type="glb")})
+            base = f"/api/scenes/{haul['source']['id']}"
+            rows = c.get(f"{base}/parts?limit=10").json()["items"]
+            picked = {r["name"]: r["source"] for r in rows[:3]}
+            gone, stays, third = picked
+            route = {
+                "steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals", "where": {"parts": [picked[third]]}}],
+                "sets": [{"id": "s", "name": "Railings", "added": [picked[gone], picked[stays]]}],
+            }
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": f'"{haul["version"]}"'})
+
+            def named(haul: dict[str, Any]) -> tuple[list[str], list[str]]:
+                known = c.get(f"/api/scenes/{haul['source']['id']}/parts?limit=100").json()["items"]
+                names = {r["source"]: r["name"] for r in known}
+                route = haul["route"]
+                return (
+                    [names.get(i, "?") for i in route["sets"][0]["added"]],
+                    [names.get(i, "?") for i in route["steps"][1]["where"]["parts"]],
+                )
+
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("beach.glb", one_triangle().glb()))])
+            haul = finished(c, haul["id"])
+            self.assertEqual(haul["source"]["counts"]["parts"], 7)
+            self.assertEqual(named(haul), ([gone, stays], [third]))
+            scene.graph.transforms.remove_node(gone)
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("quay.glb", scene.export(file_type="glb")))])
+            haul = finished(c, haul["id"])
+            self.assertEqual(haul["source"]["counts"]["parts"], 6)
+            self.assertEqual(named(haul), ([stays], [third]))
+            notes = [n["text"] for n in haul["source"]["notes"] if n["code"] == "import.picked-gone"]
+            self.assertEqual(len(notes), 1)
+            self.assertIn(f"“{gone}” was picked by hand (set “Railings”)", notes[0])
 
     def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
         with client() as c:

@@ -1,13 +1,16 @@
-"""The whole way in one place, used by shell and server alike: run the route, survey, pack."""
+"""The whole way in one place, used by shell and server alike: run the route, survey, pack, prove."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
+from tidy_caravan.core.arrival.compare import arrive, read_manifest
+from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
 from tidy_caravan.core.packing.pack import Package, Source, pack
-from tidy_caravan.core.route import Route, StepRecord, read_convention, run
+from tidy_caravan.core.route import Route, StepRecord, as_read, declared_by, read_convention, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import MeshCache
 from tidy_caravan.core.survey import Finding, survey
@@ -29,6 +32,19 @@ def carry(
     findings = survey(done, destination)
     package = package_of(done, scene, name, sha256, destination, route, fmt, records, findings)
     return package, done, records, findings
+
+
+def prove(folder: Path, source: Scene, result: Scene | None = None) -> tuple[ArrivalReport, Scene]:
+    """Reads the package in a folder as its destination would and compares it with the source and the route's result.
+
+    source: as it was loaded. result: the scene that was packed; without it the route is run again, which gives the
+    same. Raises CaravanError.
+    """
+    manifest = read_manifest(folder)
+    route = Route(steps=manifest.route, sets=manifest.sets)
+    if result is None:
+        result, _ = run(source, route, manifest.destination)
+    return arrive(folder, manifest, as_read(source, route, manifest.destination), result, declared_by(route))
 
 
 def package_of(

@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.conventions.axes import linear_map
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
 
@@ -66,7 +67,7 @@ def bounds_metres(scene: Scene) -> F64:
     """(2, 3) box of all visible parts in metres, in the scene's own axes; zeros when nothing is drawn."""
     nodes = scene.nodes
     visible = (nodes.flags[nodes.parts] & HIDDEN) == 0
-    boxes = scene.part_bounds[visible]
+    boxes = at_rest(scene).part_bounds[visible]
     if not len(boxes):
         return np.zeros((2, 3))
     scale = scene.convention.metres_per_unit

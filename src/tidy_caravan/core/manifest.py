@@ -97,6 +97,8 @@ class Manifest(Camel):
     )
     dropped: list[int] = Field(description="Source ids of nodes that steps removed")
     behind: list[str] = Field(description="What stayed behind, converted or guessed while reading")
-    remarks: list[str] = Field(description="What the format cannot hold, or what writing had to put right")
+    remarks: list[str] = Field(description="What writing had to put right, or had to write differently")
+    losses: list[str] = Field(default_factory=list, description="What the format cannot hold, and so was left out")
+    unproven: list[str] = Field(default_factory=list, description="What an arrival in this format cannot prove")
     checks: list[PackedCheck]
     parts: list[PackedPart]

@@ -9,6 +9,7 @@ from PIL import Image
 
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
 
@@ -51,6 +52,7 @@ def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
 
 def sample(scene: Scene) -> tuple[F64, F64, F64]:
     """(K, 3) points, unit normals and linear colours spread over all visible surfaces; deterministic."""
+    scene = at_rest(scene)
     linear = view_map(scene)
     nodes = scene.nodes
     rng = np.random.default_rng(1)

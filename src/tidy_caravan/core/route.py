@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
+import time
 from collections.abc import Callable
 from typing import Any
 
+import orjson
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
+from tidy_caravan import __version__
+from tidy_caravan.core.aspects import Declared
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
@@ -19,6 +24,8 @@ from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
 
 MOST_STEPS = 200
+KEPT_SECONDS = 0.1
+"""Work from which on the scene after a step is kept: below, doing it again is cheaper."""
 
 
 class StepRecord(BaseModel):
@@ -33,13 +40,28 @@ class StepRecord(BaseModel):
     changes: list[Change]
 
 
+class StepScenes:
+    """Keeps the scene after a step by what went into it; this one keeps nothing.
+
+    source: a key of the scene that the route begins with, equal for equal scenes only.
+    """
+
+    source = ""
+
+    def get(self, key: str) -> tuple[Scene, list[StepRecord]] | None:
+        return None
+
+    def put(self, key: str, scene: Scene, records: list[StepRecord]) -> None:
+        return None
+
+
 class Route(BaseModel):
     """An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`.
 
     sets: saved selections with their treatments, in order of precedence.
     """
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
     steps: list[dict[str, Any]] = Field(default_factory=list, max_length=MOST_STEPS)
     sets: list[PartSet] = Field(default_factory=list, max_length=200)
@@ -83,16 +105,28 @@ def run(
     progress: Callable[[str, int, int], None] = lambda title, done, total: None,
     cache: MeshCache | None = None,
     workers: int | None = None,
+    kept: StepScenes | None = None,
 ) -> tuple[Scene, list[StepRecord]]:
     """The scene after all enabled steps, and a record of each. progress(title, done, total) may raise.
 
-    Raises BadRoute; whatever else a step raises is passed on with nothing changed.
+    Begins behind the last step whose scene is kept. Raises BadRoute; whatever else a step raises is passed on with
+    nothing changed.
     """
     records: list[StepRecord] = []
     steps = [s for s in steps_of(route) if s.enabled]
-    assignment = Assignment(read_convention(scene, route), route.sets)
-    before = count(scene)
-    for i, one in enumerate(steps):
+    start = read_convention(scene, route)
+    assignment = Assignment(start, route.sets)
+    kept = kept or StepScenes()
+    keys = chain(steps, route, destination, start, kept.source)
+    first = 0
+    for i in reversed(range(len(keys))):
+        found = kept.get(keys[i])
+        if found is not None:
+            (scene, records), first = found, i + 1
+            break
+    before = records[-1].after if records else count(scene)
+    worked = 0.0
+    for i, one in enumerate(steps[first:], first):
 
         def tell(done: int, total: int, i: int = i, title: str = one.title) -> None:
             share = done / total if total else 0.0
@@ -100,26 +134,51 @@ def run(
 
         tell(0, 1)
         context = StepContext(destination, tell, cache or MeshCache(), workers, assignment)
+        began = time.monotonic()
         scene, changes = one.apply(scene, context)
         after = count(scene)
         records.append(StepRecord(kind=one.kind, title=one.title, before=before, after=after, changes=changes))
         before = after
+        worked += time.monotonic() - began
+        if worked > KEPT_SECONDS:
+            kept.put(keys[i], scene, records)
+            worked = 0.0
     progress("done", len(steps) * 1000, len(steps) * 1000)
     return scene, records
 
 
+def chain(steps: list[Step], route: Route, destination: Destination, start: Scene, source: str) -> list[str]:
+    """A key for the scene after each step: of all that it depends on, and of nothing else."""
+    c = start.convention
+    digest = hashlib.sha256()
+    sets = [s.model_dump(mode="json") for s in route.sets]
+    about = [__version__, source, c.metres_per_unit, c.up, c.forward, c.handedness, c.declared, sets]
+    digest.update(orjson.dumps([*about, destination.model_dump(mode="json")]))
+    out = []
+    for one in steps:
+        digest.update(orjson.dumps(one.model_dump(mode="json")))
+        out.append(digest.hexdigest())
+    return out
+
+
 def read_convention(scene: Scene, route: Route) -> Scene:
-    """The source scene with the convention that the route's first unit step reads it in."""
+    """The source scene in the convention that the route reads it in."""
+    convention = scene.convention
     for one in steps_of(route):
-        if isinstance(one, MatchUnits) and one.enabled:
-            return scene.but(convention=one.read_as(scene.convention))
-    return scene
+        if one.enabled:
+            convention = one.read_as(convention)
+    return scene if convention is scene.convention else scene.but(convention=convention)
+
+
+def declared_by(route: Route) -> Declared:
+    """What the enabled steps of a route declare together."""
+    return Declared(tuple(e for one in steps_of(route) if one.enabled for e in one.effects()))
 
 
 def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:
     """What the arrival is compared with: the source in its convention, with the conversions the route asks for."""
     assignment = Assignment(read_convention(scene, route), route.sets)
     for one in steps_of(route):
-        if one.enabled and one.converts:
-            scene, _ = one.apply(scene, StepContext(destination, assignment=assignment))
+        if one.enabled:
+            scene = one.as_source(scene, StepContext(destination, assignment=assignment))
     return read_convention(scene, route)

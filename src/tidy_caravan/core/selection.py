@@ -15,18 +15,21 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.figures import view_map
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
 HEAVY_TRIANGLES = 20_000
 HEAVY_RATIO = 30
-"""A mesh is a heavy stand-in from HEAVY_TRIANGLES on when it has HEAVY_RATIO times the scene's median."""
+"""A mesh is a heavy mesh from HEAVY_TRIANGLES on when it has HEAVY_RATIO times the scene's median."""
 Kind = Literal["mesh", "instanced", "unique", "scattered", "heavy", "converted", "hidden", "light", "camera", "helper"]
 MOST_IDS = 200_000
 
 
 class Model(BaseModel):
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+    model_config = ConfigDict(
+        alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True, allow_inf_nan=False
+    )
 
 
 class Box(Model):
@@ -105,7 +108,7 @@ class Rule(Model):
 
     def _placed(self, scene: Scene) -> Bool:
         parts = scene.nodes.parts
-        corners = scene.part_bounds @ view_map(scene).T
+        corners = at_rest(scene).part_bounds @ view_map(scene).T
         low, high = corners.min(axis=1), corners.max(axis=1)
         good = np.ones(len(parts), np.bool_)
         size = (high - low).max(axis=1) if len(parts) else np.zeros(0)
@@ -150,7 +153,7 @@ def by_mesh(scene: Scene, marked: Sequence[bool]) -> Bool:
 
 
 def heavy_meshes(scene: Scene) -> list[bool]:
-    """Per mesh: whether it stands out as a heavy stand-in (see HEAVY_RATIO)."""
+    """Per mesh: whether it stands out as a heavy mesh (see HEAVY_RATIO)."""
     triangles = np.array([m.triangles for m in scene.meshes], np.int64)
     if len(triangles) < 3:
         return [False] * len(triangles)

@@ -102,6 +102,22 @@ class Builder:
         )
         return len(self.meshes) - 1
 
+    def placed(self, shape: Shape, name: str, at: tuple[float, float, float], turn: float) -> int:
+        """A smooth mesh of its own with its place baked into the vertices; its UVs are those of the shape at rest."""
+        rest = shape.mesh(name, smooth=True, scale=self.scale)
+        c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
+        rotation = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])  # about Y, which is up
+        x, y, z = (v * self.scale for v in at)
+        assert rest.normals is not None
+        self.meshes.append(
+            replace(
+                rest,
+                positions=(rest.positions @ rotation.T + (x, z, -y)).astype(np.float32),
+                normals=(rest.normals @ rotation.T).astype(np.float32),
+            )
+        )
+        return len(self.meshes) - 1
+
     def node(
         self,
         name: str,
@@ -271,7 +287,7 @@ def quay(b: Builder, k: Kit, top: int) -> None:
     pile = lathe([(0.17, -3.5), (0.18, -3.0), (0.18, 0.4), (0.12, 0.5)], 14, TIMBER)
     for i in range(16):
         # each its own mesh with the place baked in: loose copies, all pivots on the world origin
-        own = b.mesh(pile.at(-17 + 2.8 * i, -14.6, -0.6, 7.0 * i), f"piling_{i + 1:02}", smooth=True)
+        own = b.placed(pile, f"piling_{i + 1:02}", (-17 + 2.8 * i, -14.6, -0.6), 7.0 * i)
         b.node(f"piling_{i + 1:02}", piles, own)
     empties = b.node("old export markers", group)
     for i in range(8):

@@ -134,7 +134,7 @@ def stone(seed: int, size: float) -> Shape:
 
 
 def hull(length: float, width: float, height: float, along: int, around: int) -> Shape:
-    """A ship's hull, pointed at the bow and cut at the stern: many small triangles, as heavy stand-ins are."""
+    """A ship's hull, pointed at the bow and cut at the stern: many small triangles, as heavy meshes have."""
     t = np.linspace(0, 1, along + 1)
     s = np.linspace(0, np.pi, around + 1)
     half = width / 2 * np.minimum(1.0, 1.6 * (1 - t) ** 0.6)

@@ -13,7 +13,7 @@ from fastapi.routing import APIRoute
 
 from tidy_caravan import __version__
 from tidy_caravan.server import problems
-from tidy_caravan.server.api import deliveries, events, hauls, library, loading, scenes, yardsticks
+from tidy_caravan.server.api import access, deliveries, events, hauls, library, loading, scenes, yardsticks
 from tidy_caravan.server.api.context import State
 from tidy_caravan.server.api.schemas import ProblemOut
 from tidy_caravan.server.security import Guard
@@ -49,11 +49,11 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         openapi_url="/api/openapi.json",
-        responses={"4XX": {"model": ProblemOut, "content": {"application/problem+json": {}}}},
+        responses={code: {"model": ProblemOut, "content": {"application/problem+json": {}}} for code in ("4XX", "5XX")},
     )
     app.state.caravan = state
     problems.install(app)
-    for module in (hauls, scenes, loading, deliveries, library, yardsticks, events):
+    for module in (access, hauls, scenes, loading, deliveries, library, yardsticks, events):
         app.include_router(module.router)
     app.add_middleware(Guard, settings=settings)
 
@@ -65,8 +65,14 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
     def page(rest: str) -> Response:
         """Files of the built front end; every other address is one of its screens."""
         top = settings.web.resolve()
-        target = (top / rest).resolve()
-        if rest and target.is_relative_to(top) and target.is_file():
+        try:
+            target = (top / rest).resolve()
+            there = bool(rest) and target.is_relative_to(top) and target.is_file()
+        except (OSError, ValueError):  # names that no file system takes
+            return problems.answer(404, "not-found", "There is nothing at this address.", f"/{rest}"[:300])
+        if not there and (rest.startswith("assets/") or "." in rest.rsplit("/", 1)[-1]):
+            return problems.answer(404, "not-found", "There is no such file in the front end.", f"/{rest}"[:300])
+        if there:
             lasting = "public, max-age=31536000, immutable" if rest.startswith("assets/") else "no-cache"
             return FileResponse(target, headers={"Cache-Control": lasting})
         index = top / "index.html"

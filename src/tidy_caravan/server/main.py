@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import dataclasses
 import fcntl
 import os
 import signal
 import socket
+import subprocess
 import sys
+import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
-from typing import NoReturn
+from typing import Any
 
 import uvicorn
 
@@ -19,6 +23,7 @@ from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.server.app import create_app
 from tidy_caravan.server.db.cluster import Cluster
 from tidy_caravan.server.db.session import engine_for, migrate
+from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.settings import ROOT, Settings
 
 
@@ -41,7 +46,11 @@ def port_to_use(host: str, wanted: int) -> int:
 
 
 class Server(uvicorn.Server):
-    """Tells the address once it really answers."""
+    """Tells the address once it really answers. Signals are ours (see Ending), not uvicorn's."""
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
 
     def __init__(self, config: uvicorn.Config, began: float) -> None:
         super().__init__(config)
@@ -58,9 +67,14 @@ class Server(uvicorn.Server):
 
 
 def serve(state: Path, demo: bool) -> int:
-    """Runs until Ctrl-C or TERM. `state` holds database and store."""
+    """Runs until Ctrl-C, TERM or HUP; ten seconds later at most everything is gone. `state` holds database and store."""
     began = time.monotonic()
-    state.mkdir(parents=True, exist_ok=True)
+    ending = Ending()
+    for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+        signal.signal(number, ending.begin)
+    state.mkdir(parents=True, exist_ok=True, mode=0o700)
+    # PostgreSQL's own user has to get through, and to see nothing on its way
+    state.chmod(0o711 if os.geteuid() == 0 else 0o700)
     lock = (state / "lock").open("w")
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -69,34 +83,48 @@ def serve(state: Path, demo: bool) -> int:
             "Tidy Caravan is running already from this folder; stop it first (Ctrl-C in its window).", file=sys.stderr
         )
         return 1
-    settings = Settings(store=os.environ.get("CARAVAN_STORE", str(state / "store")))
+    log = os.environ.get("CARAVAN_LOG", str(state / "log" / "tidy-caravan.log"))
+    settings = Settings(store=os.environ.get("CARAVAN_STORE", str(state / "store")), log=log)
     if not settings.loopback and not settings.access_key:
         print(f"Binding to {settings.host} needs an access key: set CARAVAN_ACCESS_KEY.", file=sys.stderr)
         return 2
+    if settings.scheduler:
+        from tidy_caravan.server.jobs.workers import security_of
+
+        security_of(settings)
+    keep_log(log)
     cluster = None if settings.database else Cluster(state / "postgres")
-    signal.signal(signal.SIGTERM, interrupted)
+    ending.cluster = cluster
     try:
         if cluster is not None:
             say("starting the database")
             settings = dataclasses.replace(settings, database=cluster.start(say))
         migrate(settings.database)
+        if cluster is not None:
+            cluster.watch()
         if demo:
             from tidy_caravan.demo.load import load_demo
 
             load_demo(settings, say)
         port = port_to_use(settings.host, settings.port)
+        app = create_app(settings)
+        ending.manager = app.state.caravan.manager
         config = uvicorn.Config(
-            create_app(settings),
+            app,
             host=settings.host,
             port=port,
             log_level="warning",
             timeout_graceful_shutdown=2,
             access_log=False,
         )
-        Server(config, began).run()
+        say(f"faults are kept in {log}")
+        server = Server(config, began)
+        ending.server = server
+        server.run()
     except KeyboardInterrupt:
         pass
     finally:
+        ending.watch()
         if settings.database:
             engine_for(settings.database).dispose()
         if cluster is not None:
@@ -104,8 +132,45 @@ def serve(state: Path, demo: bool) -> int:
     return 0
 
 
-def interrupted(*_: object) -> NoReturn:
-    raise KeyboardInterrupt
+class Ending:
+    """Ends in order when asked to, and without order when that takes too long."""
+
+    SECONDS = 8.0
+
+    def __init__(self) -> None:
+        self.cluster: Cluster | None = None
+        self.manager: Any = None
+        self.server: uvicorn.Server | None = None
+        self._watching = False
+
+    def begin(self, *_: object) -> None:
+        """The handler of TERM, HUP and INT."""
+        self.watch()
+        if self.server is not None and self.server.started:
+            self.server.should_exit = True
+            return
+        raise KeyboardInterrupt
+
+    def watch(self) -> None:
+        """From now on there are SECONDS left; then workers and database are ended one by one, and so are we."""
+        if self._watching:
+            return
+        self._watching = True
+        timer = threading.Timer(self.SECONDS, self._now)
+        timer.daemon = True
+        timer.start()
+
+    def _now(self) -> None:
+        workers = getattr(self.manager, "workers", None)
+        for pid in workers.processes() if workers is not None else []:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGKILL)
+        process = self.cluster.process if self.cluster is not None else None
+        if process is not None and process.poll() is None:
+            process.send_signal(signal.SIGQUIT)
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                process.wait(1.0)
+        os._exit(0)
 
 
 def main() -> int:
@@ -117,6 +182,11 @@ def main() -> int:
         return serve(args.state, args.demo)
     except CaravanError as error:
         print(f"tidy-caravan: {error.sentence()}", file=sys.stderr)
+        return 1
+    except OSError as error:
+        full = disk_full(error)
+        text = full["title"] if full else f"{error.filename or args.state}: {error.strerror or error}"
+        print(f"tidy-caravan: {text}", file=sys.stderr)
         return 1
 
 

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 import logging
+import uuid
 from typing import Any
 
+import psycopg
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
-from sqlalchemy.exc import IntegrityError, OperationalError
+from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
 from tidy_caravan.core.errors import BadRoute, CaravanError, TooLarge, UnusableInput
+from tidy_caravan.server.faults import disk_full
 
 log = logging.getLogger("tidy_caravan.server")
+SENTENCES = {
+    400: "The request cannot be read. Send it again as the API describes it.",
+    404: "There is nothing at this address.",
+    405: "This address does not take that method.",
+}
 
 
 class Problem(Exception):
@@ -24,13 +32,18 @@ class Problem(Exception):
         self.status, self.code, self.title, self.where = status, code, title, where
 
 
+def sayable(text: str) -> str:
+    """Text that can be sent: lone surrogates and zero characters are replaced."""
+    return text.encode("utf-8", "replace").decode("utf-8").replace("\0", "�")
+
+
 def answer(status: int, code: str, title: str, where: str = "", headers: dict[str, str] | None = None) -> Response:
     body: dict[str, Any] = {
         "type": f"urn:tidy-caravan:{code}",
         "status": status,
         "code": code,
-        "title": title,
-        "where": where,
+        "title": sayable(title),
+        "where": sayable(where),
     }
     return JSONResponse(body, status_code=status, media_type="application/problem+json", headers=headers)
 
@@ -55,12 +68,14 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> Response:
+        if full := disk_full(error):  # a form's pieces that the temporary folder did not take
+            return answer(507, full["code"], full["title"], full["where"])
         codes = {404: "not-found", 405: "method-not-allowed"}
         return answer(
             error.status_code,
             codes.get(error.status_code, "http"),
-            str(error.detail),
-            request.url.path,
+            SENTENCES.get(error.status_code, str(error.detail)),
+            request.url.path[:300],
             dict(error.headers or {}),
         )
 
@@ -72,13 +87,35 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(OperationalError)
     async def database(request: Request, error: OperationalError) -> Response:
+        if full := disk_full(error):
+            return answer(507, full["code"], full["title"], full["where"])
         return answer(
             503, "database.unavailable", "The database does not answer. Start the application again.", "database"
         )
 
+    @app.exception_handler(DataError)
+    @app.exception_handler(psycopg.DataError)
+    async def impossible(request: Request, error: Exception) -> Response:
+        return answer(
+            422, "request.invalid", "A number or text in the request is more than can be kept. Correct it.",
+            request.url.path[:300],
+        )  # fmt: skip
+
+    @app.exception_handler(OSError)
+    async def disk(request: Request, error: OSError) -> Response:
+        if full := disk_full(error):
+            return answer(507, full["code"], full["title"], full["where"])
+        return unexpected(request, error)
+
     @app.exception_handler(Exception)
     async def anything(request: Request, error: Exception) -> Response:
-        log.exception("unexpected fault at %s", request.url.path)
-        return answer(
-            500, "server.fault", "An unexpected fault. Nothing was changed; the log says more.", request.url.path
-        )
+        return unexpected(request, error)
+
+
+def unexpected(request: Request, error: Exception) -> Response:
+    entry = uuid.uuid4().hex[:8]
+    log.error("entry %s: unexpected fault at %s", entry, request.url.path[:300], exc_info=error)
+    return answer(
+        500, "server.fault", f"An unexpected fault. Nothing was changed; the log has it as entry {entry}.",
+        request.url.path[:300],
+    )  # fmt: skip

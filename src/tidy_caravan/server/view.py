@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.figures import view_map
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.server.store.scenes import to_bytes
@@ -18,6 +19,7 @@ def view_bytes(scene: Scene) -> bytes:
     Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough.
     Each mesh's triangles are sorted by material: a run is one draw call for all its instances.
     """
+    scene = at_rest(scene)
     nodes = scene.nodes
     linear = view_map(scene)
     shown = nodes.parts[(nodes.flags[nodes.parts] & HIDDEN) == 0]

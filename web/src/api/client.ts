@@ -58,6 +58,13 @@ async function problemOf(response: Response): Promise<Problem> {
   }
 }
 
+/** Pages of a server with an access key lead to its sign-in page, and back afterwards. */
+export function toSignIn() {
+  const here = window.location.pathname + window.location.search;
+  if (window.location.pathname !== "/sign-in")
+    window.location.assign(`/sign-in?back=${encodeURIComponent(here)}`);
+}
+
 export async function call<T>(path: string, init: RequestInit = {}): Promise<T> {
   let response: Response;
   try {
@@ -65,6 +72,7 @@ export async function call<T>(path: string, init: RequestInit = {}): Promise<T> 
   } catch {
     throw new Problem(0, "offline", "The server does not answer. Start it again with ./run demo.");
   }
+  if (response.status === 401 && path !== "/api/sign-in") toSignIn();
   if (!response.ok) throw await problemOf(response);
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
 }
@@ -77,7 +85,12 @@ const json = (method: string, body: unknown, headers: Record<string, string> = {
 
 export const api = {
   health: () => call<Health>("/api/health"),
-  hauls: () => call<HaulSummary[]>("/api/hauls"),
+  hauls: (search: string, offset: number) =>
+    call<Schemas["HaulsPage"]>(`/api/hauls?${new URLSearchParams({ search, offset: String(offset) })}`),
+  signIn: (key: string) => call<void>("/api/sign-in", json("POST", { key })),
+  job: (id: string) => call<Job>(`/api/jobs/${id}`),
+  preview: (scene: string, step: unknown) =>
+    call<Job>(`/api/scenes/${scene}/preview`, json("POST", { step })),
   haul: (id: string) => call<Haul>(`/api/hauls/${id}`),
   begin: (files: File[], destination: string) => {
     const form = new FormData();

@@ -1,10 +1,22 @@
 // Queries over the API, kept fresh by job events.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { tell } from "../shared/messages";
 import { api, type Haul, type HaulChange, type Job, type Problem } from "./client";
 
-export const useHauls = () => useQuery({ queryKey: ["hauls"], queryFn: api.hauls });
+export const useHauls = (search: string) =>
+  useInfiniteQuery({
+    queryKey: ["hauls", search],
+    queryFn: ({ pageParam }) => api.hauls(search, pageParam),
+    initialPageParam: 0,
+    getNextPageParam: (last, pages) => {
+      const seen = pages.reduce((sum, page) => sum + page.items.length, 0);
+      return seen < last.total ? seen : undefined;
+    },
+    placeholderData: (old) => old,
+  });
+export const useHealth = () =>
+  useQuery({ queryKey: ["health"], queryFn: api.health, refetchInterval: 5_000, retry: false });
 export const useHaul = (id: string) => useQuery({ queryKey: ["haul", id], queryFn: () => api.haul(id) });
 export const useDestinations = () =>
   useQuery({ queryKey: ["destinations"], queryFn: api.destinations, staleTime: 60_000 });
@@ -49,6 +61,7 @@ export function useJobEvents(haul?: string) {
         );
         return;
       }
+      if (event.title === "preview") return; // its view waits for it and tells of it
       if (event.state === "failed" && event.problem) tell("error", event.problem.title);
       if (event.state === "cancelled") tell("info", "Stopped. What was there before is unchanged.");
       client.invalidateQueries({ queryKey: ["haul", event.haul] });

@@ -155,7 +155,7 @@ export interface paths {
         };
         /**
          * List Hauls
-         * @description All hauls, newest first.
+         * @description Hauls by page, newest first.
          */
         get: operations["list_hauls"];
         put?: never;
@@ -183,7 +183,7 @@ export interface paths {
         post?: never;
         /**
          * Delete Haul
-         * @description Deletes the haul with its runs; files in the store that others share stay.
+         * @description Deletes the haul with its runs. Work that waits goes with it; files that nothing points at are freed later.
          */
         delete: operations["delete_haul"];
         options?: never;
@@ -282,7 +282,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Health */
+        /**
+         * Health
+         * @description ok: work that is asked for can be done; trouble says what stands in its way.
+         */
         get: operations["health"];
         put?: never;
         post?: never;
@@ -323,6 +326,26 @@ export interface paths {
          * @description Asks the job to stop at the next safe place; what is there already stays.
          */
         post: operations["cancel_job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preview View
+         * @description The view file that a preview made.
+         */
+        get: operations["preview_view"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -544,13 +567,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        get?: never;
+        put?: never;
         /**
          * Preview
-         * @description The view file of the scene as the step would make it; nothing is kept.
+         * @description The view file of the scene as a step would make it: a job like any other, with a worker's limits.
          */
-        get: operations["preview"];
-        put?: never;
-        post?: never;
+        post: operations["preview"];
         delete?: never;
         options?: never;
         head?: never;
@@ -637,6 +660,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In
+         * @description Gives the cookie for the right key. Not needed where the server only answers on loopback.
+         */
+        post: operations["sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign Out
+         * @description Takes the cookie back.
+         */
+        post: operations["sign_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/steps": {
         parameters: {
             query?: never;
@@ -646,7 +709,7 @@ export interface paths {
         };
         /**
          * Steps
-         * @description All kinds of steps with their parameters.
+         * @description All kinds of steps with their parameters, in the order of a route.
          */
         get: operations["steps"];
         put?: never;
@@ -725,10 +788,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Download
+         * Download Yardstick
          * @description The yardstick's files; one file as it is, several as a zip.
          */
-        get: operations["download"];
+        get: operations["download_yardstick"];
         put?: never;
         post?: never;
         delete?: never;
@@ -838,6 +901,8 @@ export interface components {
             sourceId: number;
             /** Surfacemm */
             surfaceMm: number;
+            /** Told */
+            told: string;
             /** Trianglesarrived */
             trianglesArrived: number;
             /** Trianglessource */
@@ -873,6 +938,11 @@ export interface components {
             /** Sharingsource */
             sharingSource: number;
             tolerances: components["schemas"]["Tolerances"];
+            /**
+             * Unproven
+             * @description What an arrival in this format cannot prove
+             */
+            unproven?: string[];
             worst: components["schemas"]["Worst"];
         };
         /** Body_add_files */
@@ -1259,16 +1329,36 @@ export interface components {
             /** Sourcename */
             sourceName: string;
         };
+        /**
+         * HaulsPage
+         * @description total: of all hauls that fit the search.
+         */
+        HaulsPage: {
+            /** Items */
+            items: components["schemas"]["HaulSummary"][];
+            /** Total */
+            total: number;
+        };
         /** Health */
         Health: {
             /** Endings */
             endings: string[];
             /** Ok */
             ok: boolean;
+            /**
+             * Trouble
+             * @description What is wrong, in one sentence; empty when nothing is
+             */
+            trouble: string;
             /** Uploadbytes */
             uploadBytes: number;
             /** Version */
             version: string;
+            /**
+             * Workers
+             * @description Workers that can take work now
+             */
+            workers: number;
         };
         /**
          * ImporterHabit
@@ -1317,7 +1407,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "supply" | "run" | "pack" | "arrive";
+            kind: "import" | "supply" | "run" | "pack" | "arrive" | "preview";
             problem: components["schemas"]["JobProblem"] | null;
             /**
              * State
@@ -1550,19 +1640,21 @@ export interface components {
          */
         Picked: {
             /** Max */
-            max: [
-                number,
-                number,
-                number
-            ];
+            max: number[];
             /** Min */
-            min: [
-                number,
-                number,
-                number
-            ];
+            min: number[];
             /** Sources */
             sources: number[];
+        };
+        /**
+         * PreviewRequest
+         * @description A step of kind make_shapes.
+         */
+        PreviewRequest: {
+            /** Step */
+            step: {
+                [key: string]: unknown;
+            };
         };
         /**
          * ProblemOut
@@ -1843,6 +1935,14 @@ export interface components {
             triangles: number;
         };
         /**
+         * SignIn
+         * @description The access key, whatever characters it holds.
+         */
+        SignIn: {
+            /** Key */
+            key: string;
+        };
+        /**
          * StepKind
          * @description A kind of step with its parameters as JSON Schema.
          */
@@ -1853,10 +1953,25 @@ export interface components {
             };
             /** Kind */
             kind: string;
+            /**
+             * Once
+             * @description A second one would have nothing to do
+             */
+            once: boolean;
             /** Parameters */
             parameters: {
                 [key: string]: unknown;
             };
+            /**
+             * Phase
+             * @description Where on a route it belongs, in words
+             */
+            phase: string;
+            /**
+             * Rank
+             * @description Place of the phase among the phases
+             */
+            rank: number;
             /** Summary */
             summary: string;
             /** Title */
@@ -1878,7 +1993,8 @@ export interface components {
         };
         /**
          * Tolerances
-         * @description Limits of what counts as arrived. position grows with the scene: half a float32 step at its far end.
+         * @description Limits of what counts as arrived. position grows with how far a part lies from the origin: half a float32 step
+         *     there; the figure is that of the part farthest out.
          */
         Tolerances: {
             /**
@@ -2081,6 +2197,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     arrival_rows: {
@@ -2119,6 +2245,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     checks: {
@@ -2141,6 +2277,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2179,6 +2325,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     read_destination: {
@@ -2203,6 +2359,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2249,6 +2415,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     delete_destination: {
@@ -2273,6 +2449,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2311,6 +2497,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     formats: {
@@ -2341,11 +2537,25 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     list_hauls: {
         parameters: {
-            query?: never;
+            query?: {
+                search?: string;
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2358,11 +2568,21 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HaulSummary"][];
+                    "application/json": components["schemas"]["HaulsPage"];
                 };
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2405,6 +2625,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     read_haul: {
@@ -2437,6 +2667,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     delete_haul: {
@@ -2461,6 +2701,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2507,6 +2757,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     arrive_haul: {
@@ -2531,6 +2791,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2575,6 +2845,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     pack_haul: {
@@ -2603,6 +2883,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2643,6 +2933,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     health: {
@@ -2665,6 +2965,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2705,6 +3015,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     cancel_job: {
@@ -2729,6 +3049,56 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    preview_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2767,6 +3137,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     manifest: {
@@ -2789,6 +3169,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2829,6 +3219,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     list_findings: {
@@ -2853,6 +3253,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2911,6 +3321,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     image: {
@@ -2934,6 +3354,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2980,6 +3410,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     list_meshes: {
@@ -3010,6 +3450,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3067,6 +3517,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     picked: {
@@ -3112,6 +3572,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     picture: {
@@ -3142,31 +3612,54 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     preview: {
         parameters: {
-            query: {
-                /** @description A step of kind make_shapes as JSON */
-                step: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 scene_id: string;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewRequest"];
+            };
+        };
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3211,6 +3704,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     set_members: {
@@ -3239,6 +3742,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3282,6 +3795,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     view: {
@@ -3312,6 +3835,96 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     steps: {
@@ -3334,6 +3947,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3376,6 +3999,16 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
     habits: {
@@ -3398,6 +4031,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3440,9 +4083,19 @@ export interface operations {
                     "application/problem+json": unknown;
                 };
             };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
         };
     };
-    download: {
+    download_yardstick: {
         parameters: {
             query?: never;
             header?: never;
@@ -3463,6 +4116,16 @@ export interface operations {
             };
             /** @description Client Error */
             "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
                 headers: {
                     [name: string]: unknown;
                 };

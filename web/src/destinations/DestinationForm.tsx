@@ -63,10 +63,10 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
       <Field label="Up">
         <Axis value={d.world.up} onChange={(up) => world({ up })} />
       </Field>
-      <Field label="Ahead">
+      <Field label="Forward">
         <Axis value={d.world.forward} onChange={(forward) => world({ forward })} />
       </Field>
-      <Field label="Largest picture, px">
+      <Field label="Largest texture, px">
         <input
           type="number"
           className="input input-sm w-full"
@@ -132,7 +132,7 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
       </label>
       <div className="col-span-4 flex items-center gap-3">
         {clash && (
-          <span className="text-error">✗ Up and ahead share an axis; choose two different ones.</span>
+          <span className="text-error">✗ Up and forward share an axis; choose two different ones.</span>
         )}
         <button type="submit" className="btn btn-primary btn-sm ml-auto" disabled={busy || clash}>
           Keep

@@ -142,7 +142,7 @@ export function DestinationsPage() {
               {!chosen.builtIn && (
                 <>
                   <button type="button" className="btn btn-sm" onClick={() => setEditing(!editing)}>
-                    {editing ? "Give up" : "Edit"}
+                    {editing ? "Cancel" : "Edit"}
                   </button>
                   <button
                     type="button"
@@ -190,10 +190,10 @@ export function DestinationsPage() {
 function Conventions({ d }: { d: Destination }) {
   const rows: [string, string][] = [
     ["One unit", unit(d.world.metresPerUnit)],
-    ["Up, ahead", `${d.world.up}, ${d.world.forward}`],
+    ["Up, forward", `${d.world.up}, ${d.world.forward}`],
     ["Handedness", d.world.handedness],
     ["Negative scale", d.negativeScale ? "kept" : "refused"],
-    ["Largest picture", `${d.maxTexture ?? 8192} px`],
+    ["Largest texture", `${d.maxTexture ?? 8192} px`],
     ["Indices", `${d.indexBits ?? 32} bits`],
     ["Names", `${d.namePattern ?? ""}, up to ${d.nameLength ?? 63}`],
     ["Lightmap channel", String(d.lightmapChannel ?? 1)],

@@ -75,7 +75,7 @@ export function Yardstick({ destination, busy, onKeep }: Props) {
           href={`/api/yardstick/${encodeURIComponent(destination.name)}/${format}`}
           download
         >
-          <Download size={14} /> Get it
+          <Download size={14} /> Download
         </a>
       </div>
       <div className="mt-2 grid grid-cols-[15rem_minmax(0,1fr)] gap-5">
@@ -190,15 +190,15 @@ export function Yardstick({ destination, busy, onKeep }: Props) {
                 })
               }
             >
-              <Check size={14} /> What follows?
+              <Check size={14} /> Calculate
             </button>
             <span className="grow" />
             <label className="flex items-center gap-2">
-              or let a stand-in answer
+              or ask a simulated receiver
               <select
-                className="select select-sm w-64"
+                className="select select-sm w-80"
                 value={habit}
-                aria-label="Stand-in receiver"
+                aria-label="Simulated receiver"
                 onChange={(e) => {
                   setHabit(e.target.value);
                   if (e.target.value) standIn.mutate(e.target.value);
@@ -273,7 +273,7 @@ function Result({
               disabled={busy}
               onClick={() => onKeep(made)}
             >
-              {builtIn ? "Keep as a destination of my own" : "Keep this proof"}
+              {builtIn ? "Save as a destination of my own" : "Save this proof"}
             </button>
           )}
         </>

@@ -14,8 +14,10 @@ import {
 } from "../api/hooks";
 import { LoadStation } from "../load/LoadStation";
 import { JobStrip, working } from "../shared/JobStrip";
+import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
+import { useDebounced } from "../shared/useDebounced";
 import { ViewPanel } from "../view/ViewPanel";
 import { Findings } from "./Findings";
 import {
@@ -44,7 +46,8 @@ export function HaulPage() {
   const edit = useEdit(haul);
   const kinds = useStepKinds().data ?? [];
   const destinations = useDestinations().data ?? [];
-  const [search, setSearch] = useState("");
+  const [typed, setTyped] = useState("");
+  const search = useDebounced(typed);
   const { rows, filter, show, reset } = useShown();
   const searchBox = useRef<HTMLInputElement>(null);
   const { selected, mark, look, clear, set } = useView();
@@ -62,21 +65,27 @@ export function HaulPage() {
   const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets } });
   const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next } });
   const mend = (step: StepData) =>
-    step.kind === "set" ? setSets(withSet(sets, step)) : setRoute(withMend(steps, step));
+    step.kind === "set" ? setSets(withSet(sets, step)) : setRoute(withMend(steps, step, kinds));
 
   // a new haul begins with nothing selected and the lens of its station
   useEffect(() => {
     void haulId;
     clear();
+    set({ figure: null, placing: false });
     reset();
-    setSearch("");
-  }, [haulId, clear, reset]);
+    setTyped("");
+  }, [haulId, clear, set, reset]);
   useEffect(() => {
     if (station === "light") set({ lens: "uv1", pair: false });
     else if (station === "arrive") set({ lens: "shaded", pair: true });
     else set({ lens: "shaded", pair: false });
     show({ filter: null });
   }, [station, set, show]);
+  // a finding that a run has settled narrows nothing any more
+  useEffect(() => {
+    if (filter?.by === "finding" && findings && !findings.some((f) => f.id === filter.value))
+      show({ filter: null });
+  }, [filter, findings, show]);
   // what narrows the ledger is marked in the view, and the view goes there
   const sceneId = scene?.id;
   useEffect(() => {
@@ -201,51 +210,55 @@ export function HaulPage() {
             role="region"
             aria-label={`${station} station`}
           >
-            {station === "load" && (
-              <LoadStation
-                key={haul.id}
-                haul={haul}
-                busy={busy}
-                onSteps={setRoute}
-                onSets={setSets}
-                onFiles={(files) => begin(() => api.addFiles(haulId, files))}
-              />
-            )}
-            {station === "survey" &&
-              (scene && findings ? (
-                <Findings
-                  findings={findings}
-                  chosen={filter?.by === "finding" ? filter.value : null}
-                  onChoose={chooseFinding}
-                  onMend={mend}
-                  onTape={(step) => (step.kind === "set" ? hasSet(sets, step) : isOnTape(steps, step))}
-                  titles={titles}
+            <Pane key={station} name="This station">
+              {station === "load" && (
+                <LoadStation
+                  key={haul.id}
+                  haul={haul}
                   busy={busy}
+                  onSteps={setRoute}
+                  onSets={setSets}
+                  onFiles={(files) => begin(() => api.addFiles(haulId, files))}
                 />
-              ) : (
-                <p className="p-3 opacity-80">
-                  {busy ? "The scene is being read …" : "There is nothing to survey yet."}
-                </p>
-              ))}
-            {station === "mend" && <MendStation haul={haul} />}
-            {station === "light" && (
-              <LightStation
-                haul={haul}
-                busy={busy}
-                onAdd={() => setRoute(withMend(steps, { kind: "lightmap_uvs" }))}
-              />
-            )}
-            {station === "pack" && (
-              <PackStation
-                key={haul.id}
-                haul={haul}
-                busy={busy}
-                onPack={(f) => begin(() => api.pack(haulId, f))}
-              />
-            )}
-            {station === "arrive" && (
-              <ArriveStation haul={haul} busy={busy} onArrive={() => begin(() => api.arrive(haulId))} />
-            )}
+              )}
+              {station === "survey" &&
+                (scene && findings ? (
+                  <Findings
+                    findings={findings}
+                    chosen={filter?.by === "finding" ? filter.value : null}
+                    onChoose={chooseFinding}
+                    onMend={mend}
+                    onTape={(step) =>
+                      step.kind === "set" ? hasSet(sets, step) : isOnTape(steps, step, kinds)
+                    }
+                    titles={titles}
+                    busy={busy}
+                  />
+                ) : (
+                  <p className="p-3 opacity-80">
+                    {busy ? "The scene is being read …" : "There is nothing to survey yet."}
+                  </p>
+                ))}
+              {station === "mend" && <MendStation haul={haul} />}
+              {station === "light" && (
+                <LightStation
+                  haul={haul}
+                  busy={busy}
+                  onAdd={() => setRoute(withMend(steps, { kind: "lightmap_uvs" }, kinds))}
+                />
+              )}
+              {station === "pack" && (
+                <PackStation
+                  key={haul.id}
+                  haul={haul}
+                  busy={busy}
+                  onPack={(f) => begin(() => api.pack(haulId, f))}
+                />
+              )}
+              {station === "arrive" && (
+                <ArriveStation haul={haul} busy={busy} onArrive={() => begin(() => api.arrive(haulId))} />
+              )}
+            </Pane>
           </div>
           <div className="flex h-9 shrink-0 items-center gap-2 border-b rule bg-base-200 px-2">
             {!arrive && (
@@ -270,8 +283,8 @@ export function HaulPage() {
                 type="search"
                 placeholder="Search"
                 aria-label="Search in the ledger"
-                value={search}
-                onChange={(e) => setSearch(e.target.value)}
+                value={typed}
+                onChange={(e) => setTyped(e.target.value)}
               />
             </label>
             {filter && !arrive && (rows === "parts" || filter.by === "under") && (
@@ -291,52 +304,58 @@ export function HaulPage() {
                   : "source"}
             </span>
           </div>
-          {arrive ? (
-            haul.arrival ? (
-              <ArrivalLedger id={haul.arrival.id} sceneId={haul.run?.sceneId ?? ""} search={search} />
+          <Pane key={`${station} ${rows}`} name="The ledger">
+            {arrive ? (
+              haul.arrival ? (
+                <ArrivalLedger id={haul.arrival.id} sceneId={haul.run?.sceneId ?? ""} search={search} />
+              ) : (
+                <Blank text="Nothing has been compared yet." />
+              )
+            ) : !scene ? (
+              <Blank
+                text={
+                  busy
+                    ? "The scene is being read; rows appear when it is done."
+                    : "No source yet. Drop a scene file."
+                }
+              />
+            ) : rows === "parts" ? (
+              <PartsLedger
+                key={scene.id}
+                sceneId={scene.id}
+                search={search}
+                filter={filter}
+                light={station === "light"}
+              />
+            ) : rows === "tree" || rows === "layers" ? (
+              <GroupsLedger
+                key={scene.id + rows}
+                sceneId={scene.id}
+                search={search}
+                filter={rows === "tree" && filter?.by === "under" ? filter : null}
+                by={rows === "tree" ? "tree" : "layer"}
+              />
+            ) : rows === "meshes" ? (
+              <MeshesLedger key={scene.id} sceneId={scene.id} search={search} />
+            ) : rows === "materials" ? (
+              <MaterialsLedger key={scene.id} sceneId={scene.id} search={search} />
             ) : (
-              <Blank text="Nothing has been compared yet." />
-            )
-          ) : !scene ? (
-            <Blank
-              text={
-                busy
-                  ? "The scene is being read; rows appear when it is done."
-                  : "No source yet. Drop a scene file."
-              }
-            />
-          ) : rows === "parts" ? (
-            <PartsLedger
-              key={scene.id}
-              sceneId={scene.id}
-              search={search}
-              filter={filter}
-              light={station === "light"}
-            />
-          ) : rows === "tree" || rows === "layers" ? (
-            <GroupsLedger
-              key={scene.id + rows}
-              sceneId={scene.id}
-              search={search}
-              filter={rows === "tree" && filter?.by === "under" ? filter : null}
-              by={rows === "tree" ? "tree" : "layer"}
-            />
-          ) : rows === "meshes" ? (
-            <MeshesLedger key={scene.id} sceneId={scene.id} search={search} />
-          ) : rows === "materials" ? (
-            <MaterialsLedger key={scene.id} sceneId={scene.id} search={search} />
-          ) : (
-            <FindingsLedger
-              key={scene.id}
-              findings={findings ?? []}
-              search={search}
-              onChoose={chooseFinding}
-            />
-          )}
+              <FindingsLedger
+                key={scene.id}
+                findings={findings ?? []}
+                search={search}
+                onChoose={chooseFinding}
+              />
+            )}
+          </Pane>
         </main>
-        <ViewPanel haul={haul} arrive={arrive} load={station === "load"} />
+        <Pane name="The view">
+          <ViewPanel haul={haul} arrive={arrive} load={station === "load"} />
+        </Pane>
       </div>
-      <Tape haul={haul} kinds={kinds} busy={busy} onRoute={setRoute} onRun={run} />
+      <Pane name="The tape">
+        <Tape haul={haul} kinds={kinds} busy={busy} onRoute={setRoute} onRun={run} />
+      </Pane>
     </div>
   );
 }

@@ -34,12 +34,12 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   return (
     <dialog ref={dialog} className="modal" onClose={onClose} aria-label={kind.title}>
-      <div className="modal-box flex max-h-[80vh] w-[34rem] flex-col gap-3">
+      <div className="modal-box flex max-h-[80vh] w-[38rem] flex-col gap-3">
         <div>
           <h2 className="text-base font-semibold">{kind.title}</h2>
           <p className="opacity-80">{kind.summary}</p>
         </div>
-        <div className="grid grid-cols-[11rem_1fr] items-center gap-x-3 gap-y-2">
+        <div className="grid grid-cols-[16rem_1fr] items-center gap-x-3 gap-y-2">
           {Object.entries(kind.parameters as Record<string, Field>).map(([key, field]) => (
             <Input key={key} name={key} field={field} value={draft[key]} onChange={(v) => put(key, v)} />
           ))}
@@ -47,7 +47,7 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
             <span>only parts named</span>
             <input
               className="input input-sm w-full"
-              placeholder="all parts; or patterns such as bench_*, lamp_post_??"
+              placeholder="all; or bench_*, post_??"
               value={(where.names ?? []).join(", ")}
               onChange={(e) =>
                 put("where", {
@@ -116,7 +116,7 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
             disabled={busy}
             onClick={() => onSave(draft)}
           >
-            Keep these numbers
+            Save
           </button>
         </div>
       </div>
@@ -138,7 +138,13 @@ function Input({
   const options = field.anyOf?.filter((f) => f.type !== "null");
   const inner = options?.[0] ?? field;
   const optional = !!field.anyOf?.some((f) => f.type === "null");
-  const label = <span title={field.description}>{words(name)}</span>;
+  const help = field.description ?? inner.description;
+  const label = (
+    <span className="self-start">
+      {words(name)}
+      {help && <span className="block text-xs leading-snug opacity-80">{help}</span>}
+    </span>
+  );
   if (inner.type === "boolean")
     return (
       <label className="contents">

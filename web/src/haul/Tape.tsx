@@ -1,9 +1,12 @@
 // The tape: the route as a strip of steps with what each one changed in the last run.
-import { ChevronLeft, ChevronRight, Play, Plus, SlidersHorizontal, Trash2 } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
+import { ChevronDown, ChevronRight, Play, Plus } from "lucide-react";
+import { useEffect, useState } from "react";
 import type { Haul, StepData, StepKind, StepRecord } from "../api/client";
-import { count } from "../shared/format";
+import { count, plural } from "../shared/format";
 import { typing } from "../shared/Shortcuts";
+import { AddStep } from "./AddStep";
+import { withMend } from "./mend";
+import { StepCard } from "./StepCard";
 import { StepEditor } from "./StepEditor";
 
 type Props = {
@@ -36,7 +39,22 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
   const [open, setOpen] = useState<number | null>(null);
   const steps = haul.route.steps as StepData[];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
-  const strip = useRef<HTMLOListElement>(null);
+  const [adding, setAdding] = useState(false);
+  const [closed, setClosed] = useState<Set<string>>(new Set());
+  const toggle = (phase: string) =>
+    setClosed((was) => {
+      const next = new Set(was);
+      if (!next.delete(phase)) next.add(phase);
+      return next;
+    });
+  // runs of steps of one phase, in the order of the route, which is the artist's
+  const groups: { phase: string; from: number; steps: number[] }[] = [];
+  steps.forEach((s, i) => {
+    const phase = kinds.find((k) => k.kind === s.kind)?.phase ?? "Others";
+    const last = groups.at(-1);
+    if (last?.phase === phase) last.steps.push(i);
+    else groups.push({ phase, from: i, steps: [i] });
+  });
   // records belong to enabled steps in order
   const records = new Map<number, StepRecord>();
   if (haul.run && !haul.run.stale) {
@@ -65,7 +83,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
   const chosen = open !== null ? steps[open] : undefined;
   const kind = kinds.find((k) => k.kind === chosen?.kind);
   return (
-    <section aria-label="Tape" className="flex h-[104px] shrink-0 items-stretch border-t rule bg-base-200">
+    <section aria-label="Tape" className="flex h-[126px] shrink-0 items-stretch border-t rule bg-base-200">
       <div className="flex w-36 shrink-0 flex-col justify-center gap-1.5 border-r rule px-3">
         <button
           type="button"
@@ -84,122 +102,79 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
         </span>
       </div>
       <ol
-        ref={strip}
-        className="flex min-w-0 grow items-center overflow-x-auto px-2"
+        className="flex min-w-0 grow items-stretch overflow-x-auto px-2"
         tabIndex={0}
         aria-label="Steps of the route"
       >
-        {steps.map((step, i) => {
-          const record = records.get(i);
-          const on = step.enabled !== false;
-          const problem = record?.changes.some((c) => c.problem);
+        {groups.map((group) => {
+          const shut = closed.has(group.phase);
           return (
-            // biome-ignore lint/suspicious/noArrayIndexKey: steps have no identity but their place
-            <li key={i} className="flex shrink-0 items-center" data-step={step.kind}>
-              {i > 0 && (
-                <span aria-hidden className="h-0 w-3 border-t-2 border-dotted border-base-content/40" />
-              )}
-              <div
-                className={`group flex h-[84px] w-40 flex-col rounded-box border bg-base-100 px-2 py-1 ${
-                  on ? "rule" : "border-dashed opacity-80"
-                } ${problem ? "border-error" : ""}`}
+            <li
+              key={`${group.phase} ${group.from}`}
+              className="flex shrink-0 flex-col justify-center gap-0.5"
+            >
+              <button
+                type="button"
+                className="flex items-center gap-1 self-start rounded-field px-1 text-xs font-semibold opacity-80 hover:bg-base-300"
+                aria-expanded={!shut}
+                onClick={() => toggle(group.phase)}
               >
-                <div className="flex items-center gap-1.5">
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-xs"
-                    checked={on}
-                    disabled={busy}
-                    aria-label={`${title(step.kind)} on`}
-                    onChange={() => onRoute(steps.map((s, k) => (k === i ? { ...s, enabled: !on } : s)))}
-                  />
-                  <span
-                    className={`truncate font-semibold ${on ? "" : "line-through"}`}
-                    title={title(step.kind)}
-                  >
-                    {title(step.kind)}
-                  </span>
+                {shut ? <ChevronRight size={12} aria-hidden /> : <ChevronDown size={12} aria-hidden />}
+                {group.phase}
+              </button>
+              {shut ? (
+                <div className="mr-3 flex h-[92px] w-28 flex-col justify-center rounded-box border border-dashed rule px-2 text-xs">
+                  <b className="font-semibold">{plural(group.steps.length, "step")}</b>
+                  <span>{group.steps.filter((i) => steps[i]?.enabled !== false).length} on</span>
                 </div>
-                <p
-                  className="line-clamp-2 text-xs leading-tight"
-                  title={record?.changes.map((c) => c.text).join("\n")}
-                >
-                  {problem && <span className="text-error">✗ </span>}
-                  {on ? (record ? effect(record) : "not run yet") : "switched off"}
-                </p>
-                <span className="grow" />
-                <div className="flex items-center gap-0.5">
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs px-1"
-                    disabled={busy || i === 0}
-                    aria-label={`${title(step.kind)} earlier`}
-                    onClick={() => move(i, -1)}
-                  >
-                    <ChevronLeft size={13} />
-                  </button>
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs px-1"
-                    disabled={busy || i === steps.length - 1}
-                    aria-label={`${title(step.kind)} later`}
-                    onClick={() => move(i, 1)}
-                  >
-                    <ChevronRight size={13} />
-                  </button>
-                  <span className="grow" />
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs px-1"
-                    aria-label={`Numbers of ${title(step.kind)}`}
-                    title="Numbers and changes"
-                    onClick={() => setOpen(i)}
-                  >
-                    <SlidersHorizontal size={13} />
-                  </button>
-                  <button
-                    type="button"
-                    className="btn btn-ghost btn-xs px-1"
-                    disabled={busy}
-                    aria-label={`Take ${title(step.kind)} off the tape`}
-                    title="Take off the tape"
-                    onClick={() => onRoute(steps.filter((_, k) => k !== i))}
-                  >
-                    <Trash2 size={13} />
-                  </button>
-                </div>
-              </div>
+              ) : (
+                <ol className="flex items-center" aria-label={group.phase}>
+                  {group.steps.map((i) => {
+                    const step = steps[i] as StepData;
+                    return (
+                      <li key={i} className="flex shrink-0 items-center" data-step={step.kind}>
+                        <StepCard
+                          step={step}
+                          title={title(step.kind)}
+                          record={records.get(i)}
+                          busy={busy}
+                          first={i === 0}
+                          last={i === steps.length - 1}
+                          onToggle={() =>
+                            onRoute(
+                              steps.map((s, k) => (k === i ? { ...s, enabled: s.enabled === false } : s)),
+                            )
+                          }
+                          onMove={(by) => move(i, by)}
+                          onOpen={() => setOpen(i)}
+                          onRemove={() => onRoute(steps.filter((_, k) => k !== i))}
+                        />
+                        <span
+                          aria-hidden
+                          className="h-0 w-3 border-t-2 border-dotted border-base-content/40"
+                        />
+                      </li>
+                    );
+                  })}
+                </ol>
+              )}
             </li>
           );
         })}
         <li className="flex shrink-0 items-center">
-          {steps.length > 0 && (
-            <span aria-hidden className="h-0 w-3 border-t-2 border-dotted border-base-content/40" />
-          )}
-          <label className="flex items-center gap-1">
-            <Plus size={14} aria-hidden />
-            <select
-              className="select select-sm w-36"
-              aria-label="Add a step"
-              value=""
-              disabled={busy}
-              onChange={(e) => {
-                const chosenKind = kinds.find((k) => k.kind === e.target.value);
-                if (chosenKind) onRoute([...steps, chosenKind.defaults as StepData]);
-              }}
-            >
-              <option value="" disabled>
-                Add a step
-              </option>
-              {kinds.map((k) => (
-                <option key={k.kind} value={k.kind}>
-                  {k.title}
-                </option>
-              ))}
-            </select>
-          </label>
+          <button type="button" className="btn btn-sm" disabled={busy} onClick={() => setAdding(true)}>
+            <Plus size={14} aria-hidden /> Add a step
+          </button>
         </li>
       </ol>
+      {adding && (
+        <AddStep
+          kinds={kinds}
+          present={steps.map((s) => s.kind)}
+          onAdd={(step) => onRoute(withMend(steps, step, kinds))}
+          onClose={() => setAdding(false)}
+        />
+      )}
       {chosen && kind && open !== null && (
         <StepEditor
           sets={(haul.route.sets ?? []).map((s) => s.name)}

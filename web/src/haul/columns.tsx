@@ -273,7 +273,7 @@ export const materialColumns: Column<MaterialRow>[] = [
   },
   {
     id: "textures",
-    header: "Pictures",
+    header: "Textures",
     width: "minmax(7rem,1.2fr)",
     sort: "textures",
     cell: ({ row }) =>
@@ -341,17 +341,17 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "path",
     header: "Part",
-    width: "minmax(7rem,2fr)",
+    width: "minmax(6.5rem,1.6fr)",
     sort: "path",
     cell: ({ row }) => <span title={row.original.path}>{row.original.path.split("/").at(-1)}</span>,
   },
   {
     id: "faults",
     header: "Verdict",
-    width: "minmax(5.5rem,1fr)",
+    width: "minmax(9rem,3fr)",
     cell: ({ row }) =>
       row.original.faults ? (
-        <Warn text={row.original.faults} />
+        <Warn text={row.original.told || row.original.faults} />
       ) : (
         <span className="text-success">✓ as it left</span>
       ),
@@ -359,7 +359,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "position",
     header: "Position mm",
-    width: "5.6rem",
+    width: "5.2rem",
     sort: "positionMm",
     number: true,
     cell: ({ row }) => small(row.original.positionMm, 4),
@@ -383,7 +383,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "surface",
     header: "Surface mm",
-    width: "5.4rem",
+    width: "5.2rem",
     sort: "surfaceMm",
     number: true,
     hint: "Largest distance between corners that belong together",

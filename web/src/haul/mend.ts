@@ -1,39 +1,21 @@
 // Putting a proposed mend on the tape: a step of a kind that is there already takes over its numbers.
-import type { PartSet, StepData } from "../api/client";
+import type { PartSet, StepData, StepKind } from "../api/client";
 
-const ONCE = new Set([
-  "what_travels",
-  "match_units_axes",
-  "lightmap_uvs",
-  "tidy_names",
-  "drop_empties",
-  "mend_normals",
-  "drop_degenerates",
-  "first_uvs",
-]);
-/** Where a new step belongs: units first, geometry next, UV sets, then names and tree. */
-const ORDER = [
-  "what_travels",
-  "make_shapes",
-  "match_units_axes",
-  "drop_degenerates",
-  "mend_normals",
-  "place_pivots",
-  "first_uvs",
-  "lightmap_uvs",
-  "tidy_names",
-  "drop_empties",
-];
+/** The kinds of steps as the server lists them: phases, and of which one is enough. */
+export type Kinds = StepKind[];
+const once = (kinds: Kinds, kind: string) => kinds.find((k) => k.kind === kind)?.once ?? false;
+const rank = (kinds: Kinds, kind: string) =>
+  kinds.find((k) => k.kind === kind)?.rank ?? Number.MAX_SAFE_INTEGER;
 
 const numbers = (step: StepData) => Object.entries(step).filter(([k]) => k !== "kind" && k !== "enabled");
 
-export function isOnTape(steps: StepData[], mend: StepData): boolean {
+export function isOnTape(steps: StepData[], mend: StepData, kinds: Kinds): boolean {
   return steps.some(
     (s) =>
       s.kind === mend.kind &&
       s.enabled !== false &&
       numbers(mend).every(([key, value]) =>
-        key === "where" && ONCE.has(s.kind)
+        key === "where" && once(kinds, s.kind)
           ? true
           : JSON.stringify(s[key]) === JSON.stringify(value) || contains(s[key], value),
       ),
@@ -47,11 +29,11 @@ function contains(has: unknown, wanted: unknown): boolean {
   );
 }
 
-export function withMend(steps: StepData[], mend: StepData): StepData[] {
-  const at = steps.findIndex((s) => s.kind === mend.kind && ONCE.has(s.kind));
+/** The route with a step where its phase belongs; one of a kind that is enough takes over the numbers. */
+export function withMend(steps: StepData[], mend: StepData, kinds: Kinds): StepData[] {
+  const at = once(kinds, mend.kind) ? steps.findIndex((s) => s.kind === mend.kind) : -1;
   if (at >= 0) return steps.map((s, i) => (i === at ? { ...s, ...mend, enabled: true } : s));
-  const rank = ORDER.indexOf(mend.kind);
-  const before = steps.findIndex((s) => ORDER.indexOf(s.kind) > rank);
+  const before = steps.findIndex((s) => rank(kinds, s.kind) > rank(kinds, mend.kind));
   const place = before < 0 ? steps.length : before;
   return [...steps.slice(0, place), mend, ...steps.slice(place)];
 }

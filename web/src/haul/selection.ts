@@ -19,10 +19,17 @@ type ViewState = {
   /** A box in metres, Y up, drawn in the view; `drawing` while the next drag draws one. */
   box: Box | null;
   drawing: boolean;
+  /** Where the figure of a person stands, in metres, Y up; `placing` while the next click sets it down. */
+  figure: [number, number, number] | null;
+  placing: boolean;
   select: (ids: Iterable<number>) => void;
   look: (focus: Omit<Focus, "time">) => void;
   mark: (ids: Iterable<number> | null) => void;
-  set: (change: Partial<Pick<ViewState, "lens" | "pair" | "wipe" | "preview" | "box" | "drawing">>) => void;
+  set: (
+    change: Partial<
+      Pick<ViewState, "lens" | "pair" | "wipe" | "preview" | "box" | "drawing" | "figure" | "placing">
+    >,
+  ) => void;
   clear: () => void;
 };
 
@@ -36,6 +43,8 @@ export const useView = create<ViewState>((set) => ({
   preview: null,
   box: null,
   drawing: false,
+  figure: null,
+  placing: false,
   select: (ids) => set({ selected: new Set(ids) }),
   look: (focus) => set({ focus: { ...focus, time: performance.now() } }),
   mark: (ids) => set({ marked: ids ? new Set(ids) : null }),

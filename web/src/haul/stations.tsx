@@ -314,13 +314,23 @@ export function ArriveStation({ haul, busy, onArrive }: { haul: Haul; busy: bool
             />
             <Fact label="Unique meshes" value={count(r.sharingArrived)} was={count(r.sharingSource)} />
           </dl>
-          {[...r.problems, ...r.formatLosses, ...r.declared].length > 0 && (
-            <List items={[...r.problems, ...r.formatLosses, ...r.declared]} />
-          )}
           {r.lost.length > 0 && (
             <p className="text-error">
               {plural(r.lost.length, "part")} lost: {r.lost.slice(0, 8).join(", ")}
               {r.lost.length > 8 ? " …" : ""}
+            </p>
+          )}
+          {r.problems.length > 0 && (
+            <div className="text-error" data-testid="problems">
+              <List items={r.problems} />
+            </div>
+          )}
+          {[...r.formatLosses, ...r.declared].length > 0 && (
+            <List items={[...r.formatLosses, ...r.declared]} />
+          )}
+          {(r.unproven ?? []).length > 0 && (
+            <p className="text-base-content/70">
+              Not proven in this format: {(r.unproven ?? []).join(", ")}.
             </p>
           )}
         </>

@@ -1,7 +1,7 @@
 // All hauls: picture, destination, state, what is open. A file dropped anywhere begins a new one.
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { PackagePlus, Trash2 } from "lucide-react";
-import { useRef } from "react";
+import { PackagePlus, Search, Trash2 } from "lucide-react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, type HaulSummary, type Problem } from "../api/client";
 import { useHauls, useJobEvents } from "../api/hooks";
@@ -12,7 +12,10 @@ import { tell } from "../shared/messages";
 import { TopBar } from "../shared/TopBar";
 
 export function HaulsPage() {
-  const hauls = useHauls();
+  const [search, setSearch] = useState("");
+  const hauls = useHauls(search);
+  const rows = hauls.data?.pages.flatMap((page) => page.items) ?? [];
+  const total = hauls.data?.pages[0]?.total ?? 0;
   useJobEvents();
   const begin = useBegin();
   const input = useRef<HTMLInputElement>(null);
@@ -27,6 +30,16 @@ export function HaulsPage() {
               A scene on its way to an engine. Drop a file anywhere on this page to begin another.
             </p>
           </div>
+          <label className="input ml-auto w-64">
+            <Search size={15} aria-hidden />
+            <input
+              type="search"
+              value={search}
+              placeholder="Name or file"
+              aria-label="Search hauls"
+              onChange={(e) => setSearch(e.target.value)}
+            />
+          </label>
           <button type="button" className="btn btn-primary" onClick={() => input.current?.click()}>
             <PackagePlus size={16} /> New haul from files
           </button>
@@ -48,12 +61,22 @@ export function HaulsPage() {
             {hauls.error.message}
           </p>
         )}
-        {hauls.data?.length === 0 && <Nothing />}
+        {hauls.data && total === 0 && (search ? <p>No haul fits “{search}”.</p> : <Nothing />)}
         <ul className="flex flex-col gap-2">
-          {hauls.data?.map((h) => (
+          {rows.map((h) => (
             <HaulRow key={h.id} haul={h} />
           ))}
         </ul>
+        {hauls.hasNextPage && (
+          <button
+            type="button"
+            className="btn btn-sm self-center"
+            disabled={hauls.isFetchingNextPage}
+            onClick={() => hauls.fetchNextPage()}
+          >
+            {hauls.isFetchingNextPage ? "Loading …" : `Show more: ${rows.length} of ${count(total)} shown`}
+          </button>
+        )}
       </main>
     </div>
   );
@@ -117,7 +140,7 @@ function HaulRow({ haul }: { haul: HaulSummary }) {
         className="btn btn-ghost btn-sm btn-square self-center"
         aria-label={`Delete ${haul.name}`}
         title="Delete"
-        disabled={working(haul.job)}
+        disabled={haul.job?.state === "running"}
         onClick={() => {
           if (window.confirm(`Delete the haul “${haul.name}” with its runs and packages?`)) remove.mutate();
         }}

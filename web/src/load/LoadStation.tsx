@@ -57,7 +57,7 @@ export function LoadStation(props: Props) {
           type="button"
           className="btn btn-sm ml-auto"
           disabled={busy}
-          title="Further models land in the same tree; pictures fill what is missing"
+          title="Further models land in the same tree; images fill what is missing"
           onClick={() => input.current?.click()}
         >
           <FilePlus2 size={14} /> Add files

@@ -79,7 +79,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
           <Eye size={14} /> Show
         </button>
         <button type="button" className="btn btn-sm" onClick={onClose}>
-          Give up
+          Cancel
         </button>
         <button
           type="button"
@@ -87,7 +87,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
           disabled={busy || !set.name.trim()}
           onClick={onKeep}
         >
-          Keep set
+          Save set
         </button>
       </div>
       {rules.map((rule, i) => (
@@ -276,7 +276,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
           value={treatment.shadowOnly}
           onChange={(shadowOnly) => treat({ shadowOnly })}
         />
-        <Check label="heavy stand-in" value={treatment.heavy} onChange={(heavy) => treat({ heavy })} />
+        <Check label="heavy mesh" value={treatment.heavy} onChange={(heavy) => treat({ heavy })} />
         <Check label="may move" value={treatment.mayMove} onChange={(mayMove) => treat({ mayMove })} />
         <label className="flex items-center gap-1.5">
           collision

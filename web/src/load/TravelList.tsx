@@ -51,9 +51,9 @@ export function TravelList({ haul, busy, onFiles }: Props) {
         })}
       </div>
       {missing.length > 0 && (
-        <section aria-label="Missing pictures" className="rounded-field border border-warning px-2 py-1.5">
+        <section aria-label="Missing images" className="rounded-field border border-warning px-2 py-1.5">
           <div className="flex items-center gap-3">
-            <h3 className="font-semibold text-warning">▲ Pictures that were not found</h3>
+            <h3 className="font-semibold text-warning">▲ Images that were not found</h3>
             <button
               type="button"
               className="btn btn-xs ml-auto"
@@ -68,7 +68,7 @@ export function TravelList({ haul, busy, onFiles }: Props) {
               multiple
               hidden
               accept={PICTURES}
-              aria-label="Missing pictures"
+              aria-label="Missing images"
               onChange={(e) => {
                 if (e.target.files?.length) onFiles([...e.target.files]);
                 e.target.value = "";

@@ -1,5 +1,6 @@
 // Evidence for the unit: each usual factor with the things of known size that speak for it; the artist decides.
 import type { Candidate, Haul, StepData } from "../api/client";
+import { useStepKinds } from "../api/hooks";
 import { withMend } from "../haul/mend";
 import { useView } from "../haul/selection";
 import { count, metres, plural } from "../shared/format";
@@ -8,6 +9,7 @@ type Props = { haul: Haul; busy: boolean; onSteps: (steps: StepData[]) => void }
 
 export function UnitEvidence({ haul, busy, onSteps }: Props) {
   const { mark } = useView();
+  const kinds = useStepKinds().data ?? [];
   const source = haul.source;
   if (!source) return null;
   const steps = (haul.route.steps ?? []) as StepData[];
@@ -20,10 +22,11 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
   const total = source.units[0]?.total ?? 0;
   const choose = (c: Candidate) =>
     onSteps(
-      withMend(steps, {
-        kind: "match_units_axes",
-        sourceMetresPerUnit: c.stated && declared ? null : c.metresPerUnit,
-      }),
+      withMend(
+        steps,
+        { kind: "match_units_axes", sourceMetresPerUnit: c.stated && declared ? null : c.metresPerUnit },
+        kinds,
+      ),
     );
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
@@ -88,7 +91,7 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
                     disabled={busy || chosen}
                     onClick={() => choose(c)}
                   >
-                    {chosen ? "in force" : "Take it"}
+                    {chosen ? "in use" : "Use"}
                   </button>
                 </td>
               </tr>

@@ -42,7 +42,7 @@ export function treatmentText(t: Partial<Treatment> | undefined): string {
   if (!t) return "as the rest";
   if (t.leaveOut) return "left out";
   const out: string[] = [];
-  if (t.heavy) out.push("heavy stand-in, never unwrapped");
+  if (t.heavy) out.push("heavy mesh, never unwrapped");
   else if (t.shadowOnly) out.push("throws a shadow only");
   else if (t.lightmapped === false) out.push("not lightmapped");
   else

@@ -6,7 +6,7 @@ import { tell } from "./messages";
 
 const WORDS: Record<string, string> = {
   import: "Reading the scene",
-  supply: "Putting pictures in place",
+  supply: "Adding images",
   run: "Running the route",
   pack: "Packing",
   arrive: "Reading back and comparing",

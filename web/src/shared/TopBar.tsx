@@ -17,7 +17,7 @@ export function TopBar({ children }: { children?: ReactNode }) {
     <header className="flex h-11 shrink-0 items-center gap-3 border-b rule bg-base-100 px-3">
       <Link
         to="/"
-        className="flex items-center gap-2 font-semibold tracking-tight"
+        className="flex shrink-0 items-center gap-2 font-semibold tracking-tight"
         aria-label="Tidy Caravan, all hauls"
       >
         <img src="/icon.svg" alt="" className="size-6" />

@@ -24,8 +24,10 @@ export function metres(m: number): string {
   return `${(m / 1000).toFixed(2)} km`;
 }
 
-export function small(value: number, digits: number): string {
+/** A small figure with so many decimals; large ones keep four digits, since the rest only takes room. */
+export function small(value: number, decimals: number): string {
   if (value === 0) return "0";
+  const digits = value < 10 ? decimals : Math.min(decimals, Math.max(0, 3 - Math.floor(Math.log10(value))));
   const least = 10 ** -digits;
   return value < least
     ? `< ${least.toFixed(digits)}`

@@ -15,9 +15,10 @@ import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
-import { useBox } from "./box";
+import { partBoxes, useBox } from "./box";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, lensNumber, type Shared } from "./material";
+import { metresPerPixel, useFigure } from "./scale";
 
 export type Figures = { calls: number; triangles: number; batches: number };
 type Side = { id: string; label: string; images: string | null };
@@ -26,12 +27,13 @@ type Props = {
   right: Side | null;
   onPick: (source: number, add: boolean) => void;
   onFigures: (figures: Figures) => void;
+  onScale: (metresPerPixel: number) => void;
 };
 
 const useViewFile = (scene: string | undefined) =>
   useQuery({
     queryKey: ["view", scene],
-    queryFn: () => fetchView(scene ?? ""),
+    queryFn: ({ signal }) => fetchView(scene ?? "", signal),
     enabled: !!scene,
     staleTime: Infinity,
     gcTime: 60_000,
@@ -86,7 +88,7 @@ export function SceneView(props: Props) {
 }
 
 function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }) {
-  const { leftFile, rightFile, left, right, onPick, onFigures } = props;
+  const { leftFile, rightFile, left, right, onPick, onFigures, onScale } = props;
   const { gl, camera, size, invalidate } = useThree();
   const { selected, marked, lens, wipe, focus } = useView();
   const dusk = useTheme((s) => s.theme === "dusk");
@@ -96,6 +98,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     eye: { value: new Vector3() },
   }).current;
   const figures = useRef("");
+  const shownScale = useRef(1);
 
   // in a pair both sides stand where they are in metres, so a shifted scene shows as shifted
   const origin = leftFile.centre;
@@ -121,7 +124,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
   useEffect(() => {
     const span = new Vector3(...leftFile.high).sub(new Vector3(...leftFile.low));
     const radius = Math.max(span.length() / 2, 0.01);
-    placeCamera(camera, controls, new Vector3(0, 0, 0), radius, new Vector3(-0.55, 0.5, 0.8));
+    fill(camera, controls, leftFile, FIRST_LOOK, radius);
     invalidate();
   }, [leftFile, camera, controls, invalidate]);
 
@@ -151,6 +154,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
 
   usePicking(gl, camera, a, onPick);
   useBox(gl, camera, controls, a, invalidate);
+  useFigure(gl, camera, a, invalidate);
 
   useFrame(() => {
     const eye = camera.position;
@@ -169,6 +173,11 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
       gl.setScissor(cut, 0, size.width - cut, size.height);
       gl.render(b.scene, camera);
       gl.setScissorTest(false);
+    }
+    const scale = metresPerPixel(camera, controls.target, size.height);
+    if (Math.abs(scale / shownScale.current - 1) > 0.002) {
+      shownScale.current = scale;
+      onScale(scale);
     }
     const now = { calls: gl.info.render.calls, triangles: gl.info.render.triangles, batches: a.batchCount };
     const key = JSON.stringify(now);
@@ -199,6 +208,51 @@ function placeCamera(
   controls.update();
 }
 
+const FIRST_LOOK = new Vector3(-0.55, 0.5, 0.8);
+const MARGIN = 0.94;
+/** Scenes of more parts are framed by the ball around them. */
+const MOST_FRAMED = 30_000;
+
+/** Looks at a file from `direction` so that its parts fill the view: by the corners of their boxes. */
+function fill(camera: Camera, controls: OrbitControls, file: ViewFile, direction: Vector3, radius: number) {
+  placeCamera(camera, controls, new Vector3(0, 0, 0), radius, direction);
+  if (!(camera instanceof PerspectiveCamera) || file.sources.length > MOST_FRAMED) return;
+  const boxes = partBoxes(file);
+  const ahead = direction.clone().normalize();
+  const right = new Vector3(0, 1, 0).cross(ahead).normalize();
+  const upright = ahead.clone().cross(right);
+  const high = Math.tan((camera.fov * Math.PI) / 360) * MARGIN;
+  const wide = high * camera.aspect;
+  const points: [number, number, number][] = [];
+  for (const { min, max } of boxes)
+    for (const x of [min.x, max.x])
+      for (const y of [min.y, max.y])
+        for (const z of [min.z, max.z]) {
+          const corner = new Vector3(x, y, z);
+          points.push([corner.dot(right), corner.dot(upright), corner.dot(ahead)]);
+        }
+  let [sx, sy, distance] = [0, 0, 0];
+  for (let round = 0; round < 6; round++) {
+    distance = radius * 0.01;
+    for (const [x, y, z] of points)
+      distance = Math.max(distance, Math.abs(x - sx) / wide + z, Math.abs(y - sy) / high + z);
+    const range = [Infinity, -Infinity, Infinity, -Infinity] as [number, number, number, number];
+    for (const [x, y, z] of points) {
+      const [u, v] = [(x - sx) / (distance - z), (y - sy) / (distance - z)];
+      range[0] = Math.min(range[0], u);
+      range[1] = Math.max(range[1], u);
+      range[2] = Math.min(range[2], v);
+      range[3] = Math.max(range[3], v);
+    }
+    sx += ((range[0] + range[1]) / 2) * distance;
+    sy += ((range[2] + range[3]) / 2) * distance;
+  }
+  const target = right.multiplyScalar(sx).addScaledVector(upright, sy);
+  camera.position.copy(target).addScaledVector(ahead, distance);
+  controls.target.copy(target);
+  controls.update();
+}
+
 /** A click without a drag selects the part under it. */
 function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick: Props["onPick"]) {
   useEffect(() => {
@@ -208,7 +262,7 @@ function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick:
       down = [e.clientX, e.clientY];
     };
     const release = (e: PointerEvent) => {
-      if (useView.getState().drawing) return;
+      if (useView.getState().drawing || useView.getState().placing) return;
       if (!down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4 || e.button !== 0) return;
       const box = element.getBoundingClientRect();
       const at = new Vector2(

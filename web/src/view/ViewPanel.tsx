@@ -1,11 +1,12 @@
 // The view with its lenses, the legend of the lens, the wipe and what drawing it costs.
-import { Columns2, Crosshair } from "lucide-react";
+import { Columns2, Crosshair, PersonStanding } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { api, type Haul } from "../api/client";
 import { LENSES, type Lens, useView } from "../haul/selection";
 import { count } from "../shared/format";
 import { typing } from "../shared/Shortcuts";
 import { type Figures, SceneView } from "./SceneView";
+import { bar, PERSON_METRES } from "./scale";
 
 const NAMES: Record<Lens, string> = {
   shaded: "As it looks",
@@ -28,15 +29,18 @@ const LEGEND: Record<Lens, string> = {
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
 export function ViewPanel({ haul, arrive, load }: Props) {
-  const { lens, pair, wipe, set, selected, select, look, preview, drawing } = useView();
+  const { lens, pair, wipe, set, selected, select, look, preview, drawing, figure, placing } = useView();
   const [figures, setFigures] = useState<Figures | null>(null);
-  const other = arrive && haul.arrival ? haul.arrival.sceneId : haul.run?.sceneId;
+  const [scale, setScale] = useState(0);
+  const length = bar(scale);
+  const arrival = arrive ? haul.arrival : null;
+  const other = arrival ? arrival.sceneId : haul.run?.sceneId;
   const paired = pair && !!other;
   const shown = arrive
     ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
     : ((load ? undefined : haul.run?.sceneId) ?? haul.revision?.sceneId ?? "");
   const leftId = paired ? (haul.run?.readSceneId ?? "") : shown;
-  const otherLabel = arrive ? "arrived" : "after the route";
+  const otherLabel = arrival ? "arrived" : "after the route";
   const leftLabel = paired || arrive || load || !haul.run ? "source" : "after the route";
 
   useEffect(() => {
@@ -113,6 +117,16 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         >
           <Crosshair size={14} /> Frame
         </button>
+        <button
+          type="button"
+          className={`btn btn-sm btn-square ${placing || figure ? "btn-secondary" : ""}`}
+          aria-pressed={placing || !!figure}
+          aria-label={figure ? "Take the figure of a person away" : "Set down the figure of a person"}
+          title={`A person, ${PERSON_METRES} m tall: click, then click where it stands`}
+          onClick={() => set(figure ? { figure: null, placing: false } : { placing: !placing })}
+        >
+          <PersonStanding size={15} />
+        </button>
       </div>
       <div className="relative min-h-0 grow" data-testid="view">
         <SceneView
@@ -124,12 +138,26 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           }}
           right={
             paired && other
-              ? { id: other, label: otherLabel, images: arrive ? null : (haul.run?.sceneId ?? null) }
+              ? { id: other, label: otherLabel, images: arrival ? null : (haul.run?.sceneId ?? null) }
               : null
           }
           onPick={onPick}
           onFigures={setFigures}
+          onScale={setScale}
         />
+        {length && (
+          <span
+            className={`pointer-events-none absolute right-3 flex flex-col items-center text-xs ${paired ? "bottom-8" : "bottom-2"}`}
+            data-testid="scale-bar"
+            title="At the point that the view turns about"
+          >
+            <span className="rounded-field bg-base-100/80 px-1 leading-tight">{length.label}</span>
+            <span
+              className="h-1.5 border-x-2 border-b-2 border-base-content"
+              style={{ width: length.pixels }}
+            />
+          </span>
+        )}
         {paired && (
           <>
             <div
@@ -157,7 +185,12 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         )}
         {drawing && (
           <span className="pointer-events-none absolute inset-x-2 bottom-2 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
-            Drag across the parts; the box goes around them. Esc gives up.
+            Drag across the parts; the box goes around them. Esc cancels.
+          </span>
+        )}
+        {placing && (
+          <span className="pointer-events-none absolute inset-x-2 bottom-8 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
+            Click where the person of {PERSON_METRES} m is to stand. Esc cancels.
           </span>
         )}
         {!paired && (
@@ -175,7 +208,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           data-testid="view-figures"
           data-calls={figures?.calls ?? ""}
           data-batches={figures?.batches ?? ""}
-          title="Counted by the renderer for the last picture"
+          title="Counted by the renderer for the last frame"
         >
           {figures ? `${count(figures.calls)} draw calls · ${count(figures.triangles)} triangles` : ""}
         </span>

@@ -10,7 +10,7 @@ import type { ViewFile } from "./load";
 const LEAST_DRAG = 6;
 
 /** Boxes of all parts around the file's centre, in the order of its instances. */
-function partBoxes(file: ViewFile): Box3[] {
+export function partBoxes(file: ViewFile): Box3[] {
   const out: Box3[] = [];
   const matrix = new Matrix4();
   for (const mesh of file.meshes) {

@@ -1,4 +1,6 @@
 // Reads the view file of a scene (safetensors: 8-byte length, JSON header, raw arrays).
+import { api, toSignIn } from "../api/client";
+
 export type ViewMesh = {
   name: string;
   id: string;
@@ -64,13 +66,37 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
   };
 }
 
+/**
+ * Where a preview can be fetched, once its job has ended. Raises the job's own sentence when it failed.
+ * The job is cancelled when nobody waits for it any more: another one was asked for, or the page was left.
+ */
+async function previewOf(scene: string, step: string, signal: AbortSignal): Promise<string> {
+  let job = await api.preview(scene, JSON.parse(step));
+  const leave = () => void fetch(`/api/jobs/${job.id}/cancel`, { method: "POST", keepalive: true });
+  window.addEventListener("pagehide", leave);
+  try {
+    while (job.state === "waiting" || job.state === "running") {
+      if (signal.aborted) {
+        leave();
+        signal.throwIfAborted();
+      }
+      await new Promise((done) => setTimeout(done, 150));
+      job = await api.job(job.id);
+    }
+  } finally {
+    window.removeEventListener("pagehide", leave);
+  }
+  if (job.state !== "done") throw new Error(job.problem?.title ?? "The preview was stopped.");
+  return `/api/jobs/${job.id}/view`;
+}
+
 /** The view of a scene, or of what a step would make of it: `scene|step as JSON`. */
-export async function fetchView(id: string): Promise<ViewFile> {
+export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFile> {
   const [scene, ...rest] = id.split("|");
   const step = rest.join("|");
-  const response = await fetch(
-    step ? `/api/scenes/${scene}/preview?step=${encodeURIComponent(step)}` : `/api/scenes/${scene}/view`,
-  );
+  const address = step ? await previewOf(scene ?? "", step, signal) : `/api/scenes/${scene}/view`;
+  const response = await fetch(address, { signal });
+  if (response.status === 401) toSignIn();
   if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);
   return parseView(await response.arrayBuffer());
 }

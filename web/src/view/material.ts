@@ -75,7 +75,9 @@ void main() {
   vec3 n = dot(vNormal, vNormal) > 0.25 ? normalize(vNormal) : normalize(cross(dFdx(vPosition), dFdy(vPosition)));
   vec3 toEye = normalize(eye - vPosition);
   if (dot(n, toEye) < 0.0) n = -n;
-  float light = 0.50 + 0.32 * max(dot(n, normalize(vec3(0.4, 0.85, 0.35))), 0.0) + 0.22 * max(dot(n, toEye), 0.0);
+  // a soft sky above and a warmer ground below, so that forms read without any lamp
+  float sky = 0.5 + 0.5 * n.y;
+  float light = 0.40 + 0.14 * sky + 0.32 * max(dot(n, normalize(vec3(0.4, 0.85, 0.35))), 0.0) + 0.22 * max(dot(n, toEye), 0.0);
   vec3 ink = vec3(0.12, 0.16, 0.19);
   vec3 shown;
   if (lens == 0) {
@@ -97,8 +99,11 @@ void main() {
     if (uvSets <= channel) shown = mix(vec3(0.86, 0.84, 0.80) * light, vec3(0.45, 0.20, 0.17), sign2(2, pixel));
     else shown = (channel == 0 ? checker(vUv0, 4.0, false) : checker(vUv1, 24.0, true)) * light * 1.1;
   }
-  if (vState > 2.5) shown = mix(shown, vec3(0.94, 0.66, 0.09), 0.55 + 0.25 * sign2(2, pixel));
-  else if (vState > 1.5) shown = mix(shown, vec3(0.06, 0.45, 0.42), 0.5 + 0.3 * sign2(1, pixel));
+  // what a lens shows stays to be seen on selected parts: there the mark is only a rim and a breath of its colour
+  float rim = smoothstep(0.45, 0.85, 1.0 - abs(dot(n, toEye)));
+  float cover = lens == 0 ? 1.0 : 0.0;
+  if (vState > 2.5) shown = mix(shown, vec3(0.94, 0.66, 0.09), mix(0.12 + 0.75 * rim, 0.55 + 0.25 * sign2(2, pixel), cover));
+  else if (vState > 1.5) shown = mix(shown, vec3(0.06, 0.45, 0.42), mix(0.12 + 0.75 * rim, 0.5 + 0.3 * sign2(1, pixel), cover));
   else if (vState < 0.5) shown = mix(shown, dusk ? vec3(0.15, 0.18, 0.2) : vec3(0.93, 0.91, 0.87), 0.72);
   result = vec4(shown, 1.0);
 }`;

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import io
 from pathlib import Path
 from typing import Any
@@ -9,10 +10,12 @@ from typing import Any
 import numpy as np
 import trimesh
 
-from tidy_caravan.core.arrival.receivers import receiver
+from tidy_caravan.core.arrival.receivers import beside, receiver
+from tidy_caravan.core.arrival.tree import Gallery
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.scene import Material, Mesh, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F32, U32, AnyArray
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse, make_nodes
+from tidy_caravan.core.scene.arrays import F64, U32, AnyArray
 
 
 @receiver("obj")
@@ -23,64 +26,160 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     meshes: list[Mesh] = []
     materials: dict[str, int] = {}
     seen = np.zeros(3, np.int64)
+    used = ""  # a material stays in force until the next one, from object to object
     for block in text.split("\no ")[1:]:
         name, _, body = block.partition("\n")
         lines = body.splitlines()
         here = seen.copy()
         for k, word in enumerate(("v ", "vt ", "vn ")):
             seen[k] += sum(1 for line in lines if line.startswith(word))
-        faces, slots, used = [], [], ""
+        faces, slots = [], []
         directions = [[float(x) for x in line.split()[1:4]] for line in lines if line.startswith("vn ")]
-        turned: list[list[int]] = []
+        coordinates = [[float(x) for x in line.split()[1:3]] for line in lines if line.startswith("vt ")]
+        corners_of: list[list[list[int]]] = []
         for line in lines:
             if line.startswith("usemtl "):
                 used = line[7:]
             elif line.startswith("f "):
                 corners = [[int(v) if v else 0 for v in c.split("/")] for c in line[2:].split()]
-                faces.append(
-                    "f " + " ".join("/".join(str(v - here[k]) for k, v in enumerate(c[:2]) if v) for c in corners)
-                )
-                turned.append([c[2] - int(here[2]) - 1 for c in corners if len(c) > 2])
-                slots.append(materials.setdefault(used, len(materials)))
-        plain = "\n".join([*(x for x in lines if x.startswith(("v ", "vt "))), *faces])
+                faces.append("f " + " ".join(str(c[0] - here[0]) for c in corners))
+                corners_of.append(corners)
+                slots.append(materials.setdefault(used, len(materials)) if used else -1)
+        if not faces:
+            continue
+        plain = "\n".join([*(x for x in lines if x.startswith("v ")), *faces])
         loaded: Any = trimesh.load(
             io.StringIO(plain), file_type="obj", process=False, maintain_order=True, force="mesh"
         )
         # corner by corner: trimesh does not take the normals of faces without coordinates
         corner = np.asarray(loaded.faces, np.int64).ravel()
-        normals = np.array(directions, np.float32)[np.array(turned).ravel()] if directions else None
-        uv = getattr(loaded.visual, "uv", None)
+        table = np.array([[c[k] if len(c) > k else 0 for k in range(3)] for face in corners_of for c in face])
+        upwards = taken(coordinates, table[:, 1], int(here[1]))
+        uvs = () if upwards is None else (np.column_stack([upwards[:, 0], 1.0 - upwards[:, 1]]).astype(np.float32),)
+        normals = taken(directions, table[:, 2], int(here[2]))
+        # red, green and blue behind a position: a usual addition that the library leaves aside
+        tints = [[float(x) for x in line.split()[4:7]] for line in lines if line.startswith("v ")]
+        tinted = len(tints[0]) == 3 and len({len(t) for t in tints}) == 1
+        colors = taken(tints, table[:, 0], int(here[0])) if tinted else None
         meshes.append(
             Mesh(
-                np.asarray(loaded.vertices, np.float32)[corner],
+                np.asarray(loaded.vertices, np.float64)[corner],  # type: ignore[arg-type]
                 np.arange(len(corner), dtype=np.uint32).reshape(-1, 3),
                 np.array(slots, np.int32),
-                normals,
-                uvs=() if uv is None else (np.asarray(uv, np.float32)[corner],),
+                None if normals is None else normals.astype(np.float32),
+                uvs=uvs,
+                colors=() if colors is None else (colors.astype(np.float32),),
                 name=name,
             )
         )
         names.append(name)
-    return placed(destination, fmt, names, meshes, tuple(materials))
+    gallery = Gallery()
+    library = [line[7:].strip() for line in text.splitlines() if line.startswith("mtllib ")]
+    known = looks_of(file, library, gallery)
+    return placed(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
+
+
+def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | None:
+    """(C, K) values by corner, or None when no corner names one."""
+    if not len(values) or not (numbers > 0).all():
+        return None
+    out: F64 = np.array(values, np.float64)[numbers - before - 1]
+    return out
+
+
+def looks_of(file: Path, libraries: list[str], gallery: Gallery) -> dict[str, Material]:
+    """Materials by name, from the libraries that an OBJ names."""
+    out: dict[str, Material] = {}
+    for library in libraries:
+        try:
+            text = beside(file, library).decode("utf-8")
+        except OSError as error:
+            raise UnusableInput("the material library is not there", where=library[:120]) from error
+        for block in ("\n" + text).split("\nnewmtl ")[1:]:
+            name, _, body = block.partition("\n")
+            out[name] = look_of(name, [line.split() for line in body.splitlines() if line.strip()], file, gallery)
+    return out
+
+
+def look_of(name: str, lines: list[list[str]], file: Path, gallery: Gallery) -> Material:
+    words = {line[0]: line[1:] for line in lines}
+    pictures: dict[tuple[str, str], TextureUse] = {}
+    bump = 1.0
+    for line in lines:
+        if not (line[0].startswith("map_") or line[0] == "norm"):
+            continue
+        rest, flavour = line[1:], ""
+        while rest and rest[0].startswith("-"):
+            if rest[0] == "-bm":
+                bump = float(rest[1])
+            else:
+                flavour = rest[1]
+            rest = rest[2:]
+        try:
+            data = beside(file, " ".join(rest))
+        except OSError:
+            data = None
+        pictures[line[0], flavour] = TextureUse(gallery.add(data))
+
+    def numbers(key: str, default: tuple[float, ...]) -> tuple[float, ...]:
+        return tuple(float(x) for x in words[key]) if key in words else default
+
+    red, green, blue = numbers("Kd", (0.8, 0.8, 0.8))
+    glow = numbers("Ke", (0.0, 0.0, 0.0))
+    opacity = numbers("d", (1.0,))[0]
+    normal = pictures.get(("norm", ""))
+    return Material(
+        name,
+        (red, green, blue, opacity),
+        numbers("Pm", (0.0,))[0],
+        numbers("Pr", (0.5,))[0],
+        (glow[0], glow[1], glow[2]),
+        base_color_texture=pictures.get(("map_Kd", "")),
+        metallic_roughness_texture=pictures.get(("map_Pr", "g")) or pictures.get(("map_Pm", "b")),
+        normal_texture=None if normal is None else dataclasses.replace(normal, strength=bump),
+        emissive_texture=pictures.get(("map_Ke", "")),
+        alpha_mode="BLEND",
+        unlit=words.get("illum", ["2"])[0] == "0",
+    )
 
 
 def placed(
-    destination: Destination, fmt: FormatName, names: list[str], meshes: list[Mesh], materials: tuple[str, ...] = ()
+    destination: Destination,
+    fmt: FormatName,
+    names: list[str],
+    meshes: list[Mesh],
+    materials: list[Material],
+    gallery: Gallery,
 ) -> Scene:
     count = len(names)
     local = np.tile(np.eye(4), (count, 1, 1)).reshape(-1, 4, 4)
+    # numbers far from the origin are kept as the file has them: around a place of their own per part
+    near = []
+    for k, mesh in enumerate(meshes):
+        points = np.asarray(mesh.positions, np.float64)
+        local[k, :3, 3] = np.rint(points.mean(axis=0)) if len(points) else 0.0
+        near.append(dataclasses.replace(mesh, positions=(points - local[k, :3, 3]).astype(np.float32)))
     nodes = make_nodes(np.full(count, -1), local, names, mesh=np.arange(count))
-    return Scene(destination.file_convention(fmt), nodes, tuple(meshes), tuple(Material(n) for n in materials))
+    return Scene(
+        destination.file_convention(fmt),
+        nodes,
+        tuple(near),
+        tuple(materials),
+        tuple(gallery.textures),
+        tuple(gallery.images),
+    )
 
 
 @receiver("ply")
 def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
-    """PLY through trimesh; parts by the number on every face."""
+    """PLY through trimesh: one mesh, as every receiver of the format gets it."""
     loaded: Any = trimesh.load(file, file_type="ply", process=False, maintain_order=True, force="mesh")
-    raw = loaded.metadata["_ply_raw"]
+    raw = loaded.metadata.get("_ply_raw") or {}
+    if "vertex" not in raw or "face" not in raw or not len(raw["face"]["data"]):
+        return placed(destination, fmt, [], [], [], Gallery())
     vertex, face = raw["vertex"]["data"], raw["face"]["data"]
     # the library's own mesh is joined anew along seams; the columns that it parsed are as they stand
-    positions: F32 = np.column_stack([np.asarray(vertex[f]).ravel() for f in "xyz"]).astype(np.float32)
+    positions: AnyArray = np.column_stack([np.asarray(vertex[f], np.float64).ravel() for f in "xyz"])
     faces: U32 = np.asarray(face["vertex_indices"]["f1"], np.uint32).reshape(-1, 3)
 
     def columns(*fields: str) -> AnyArray | None:
@@ -89,25 +188,13 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         return np.column_stack([np.asarray(vertex[f]).ravel() for f in fields]).astype(np.float32)
 
     normals, uv = columns("nx", "ny", "nz"), columns("s", "t")
-    part = np.asarray(face["part"]).ravel()
-    order = np.argsort(part, kind="stable")
-    numbers, begin = np.unique(part[order], return_index=True)
-    names, meshes = [], []
-    for k, rows in zip(numbers.tolist(), np.split(order, begin[1:]), strict=True):
-        own = faces[rows]
-        used, inverse = np.unique(own, return_inverse=True)
-        meshes.append(
-            Mesh(
-                positions[used],
-                inverse.reshape(-1, 3).astype(np.uint32),
-                np.full(len(own), -1, np.int32),
-                None if normals is None else normals[used],
-                uvs=() if uv is None else (uv[used],),
-                name=f"part_{k}",
-            )
-        )
-        names.append(f"part_{k}")
-    return placed(destination, fmt, names, meshes)
+    if uv is not None:
+        uv = np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32)
+    slots = np.full(len(faces), -1, np.int32)
+    rgba = columns("red", "green", "blue", "alpha")
+    colors = () if rgba is None else ((rgba / 255).astype(np.float32),)
+    whole = Mesh(positions, faces, slots, normals, uvs=() if uv is None else (uv,), colors=colors, name="")
+    return placed(destination, fmt, [""], [whole], [], Gallery())
 
 
 @receiver("stl")
@@ -115,12 +202,19 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """STL solid by solid through trimesh."""
     names, meshes = [], []
     for block in ("\n" + file.read_text(encoding="utf-8")).split("\nsolid ")[1:]:
+        name = block.partition("\n")[0]
+        if "endsolid" not in block:
+            raise UnusableInput(
+                "a solid has no end: the file is cut short; pack again", where=name[:80], code="arrival.unreadable"
+            )
+        if "facet" not in block:
+            continue
         loaded: Any = trimesh.load(
             io.BytesIO(("solid " + block).encode()), file_type="stl_ascii", process=False, force="mesh"
         )
         faces: U32 = np.asarray(loaded.faces, np.uint32)
-        names.append(block.partition("\n")[0])
+        names.append(name)
         meshes.append(
-            Mesh(np.asarray(loaded.vertices, np.float32), faces, np.full(len(faces), -1, np.int32), name=names[-1])
+            Mesh(np.asarray(loaded.vertices, np.float64), faces, np.full(len(faces), -1, np.int32), name=names[-1])
         )
-    return placed(destination, fmt, names, meshes)
+    return placed(destination, fmt, names, meshes, [], Gallery())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
@@ -22,8 +24,15 @@ class Worst(Camel):
     surface_mm: float = 0.0
 
 
-class PartRow(Camel):
-    """One part that was compared; source_id is its node in the source, node the one in the package."""
+@dataclass(slots=True)
+class PartRow:
+    """One part that was compared; source_id is its node in the source, node the one in the package.
+
+    A plain class: a hundred thousand of them are made at once. faults: what is wrong, a word or two each. told: the
+    same in sentences: what, how much, which limit. badness: largest deviation in multiples of its tolerance.
+    """
+
+    __pydantic_config__ = ConfigDict(alias_generator=to_camel, populate_by_name=True)
 
     source_id: int
     node: int
@@ -36,12 +45,14 @@ class PartRow(Camel):
     surface_mm: float
     triangles_source: int
     triangles_arrived: int
-    faults: list[str] = Field(default_factory=list)
-    badness: float = Field(description="Largest deviation in multiples of its tolerance")
+    faults: list[str]
+    told: str
+    badness: float
 
 
 class Tolerances(Camel):
-    """Limits of what counts as arrived. position grows with the scene: half a float32 step at its far end."""
+    """Limits of what counts as arrived. position grows with how far a part lies from the origin: half a float32 step
+    there; the figure is that of the part farthest out."""
 
     position_mm: float
     size_ratio: float = 1.0001
@@ -64,6 +75,7 @@ class ArrivalTotals(Camel):
     sharing_arrived: int
     problems: list[str]
     format_losses: list[str]
+    unproven: list[str] = Field(default_factory=list, description="What an arrival in this format cannot prove")
     declared: list[str] = Field(description="Differences that a step of the route made on purpose")
 
 

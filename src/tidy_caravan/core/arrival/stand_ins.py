@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -13,7 +13,8 @@ from tidy_caravan.core.conventions.axes import axis_vector
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.conventions.yardstick import MARKS, UNITS, Answers, blocks
 from tidy_caravan.core.errors import CaravanError, UnusableInput
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.scene import Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.scene.convention import Axis
 
@@ -80,8 +81,19 @@ def through(habit: Habit, points: F64) -> F64:
 def shown_boxes(file: Path, destination: Destination, fmt: str, habit: Habit) -> tuple[Scene, F64]:
     """The file read by a third-party reader, and (P, 2, 3) the boxes of its parts as the receiver shows them."""
     scene = receive(file, destination, fmt)
+    if not format_named(fmt).ability.parts and len(scene.meshes) == 1:
+        scene = in_blocks(scene, len(blocks()))
     corners = np.stack([through(habit, scene.part_bounds[:, k]) for k in range(2)], axis=1)
     return scene, np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
+
+
+def in_blocks(scene: Scene, count: int) -> Scene:
+    """One lump cut into as many blocks of equally many triangles, in the order of the file: as the eye tells them."""
+    lump = scene.meshes[0]
+    pieces = np.array_split(np.arange(lump.triangles), count)
+    meshes = tuple(replace(lump, indices=lump.indices[p], material=lump.material[p]) for p in pieces)
+    local = np.tile(scene.nodes.local[:1], (count, 1, 1))
+    return scene.but(nodes=make_nodes(np.full(count, -1), local, [""] * count, mesh=np.arange(count)), meshes=meshes)
 
 
 def answer(file: Path, destination: Destination, fmt: str, habit: Habit) -> Answers:

@@ -1,14 +1,41 @@
-"""The tree that a stand-in receiver builds while it walks a document: one row per node, meshes by their key."""
+"""What a stand-in receiver builds while it walks a document: nodes, meshes and pictures by their key."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.scene import Convention, Material, Mesh, Scene, make_nodes
+from tidy_caravan.core.scene import (
+    HIDDEN,
+    Camera,
+    Convention,
+    Image,
+    Light,
+    Material,
+    Mesh,
+    Sampler,
+    Scene,
+    Texture,
+    make_nodes,
+)
 from tidy_caravan.core.scene.arrays import F64
+
+
+@dataclass
+class Gallery:
+    """Textures with their pictures; a picture that cannot be had is one without data."""
+
+    images: list[Image] = field(default_factory=list)
+    textures: list[Texture] = field(default_factory=list)
+
+    def add(self, data: bytes | None, sampler: Sampler | None = None) -> int:
+        """Number of a new texture over the picture."""
+        self.images.append(Image(data=data))
+        self.textures.append(Texture(len(self.images) - 1, sampler))
+        return len(self.textures) - 1
 
 
 @dataclass
@@ -21,6 +48,9 @@ class Tree:
     mesh: list[int] = field(default_factory=list)
     meshes: list[Mesh] = field(default_factory=list)
     mesh_of: dict[str, int] = field(default_factory=dict)
+    lights: dict[int, Light] = field(default_factory=dict)
+    cameras: dict[int, Camera] = field(default_factory=dict)
+    hidden: set[int] = field(default_factory=set)
 
     def add(self, name: str, above: int, matrix: F64) -> int:
         """Row of a new node below `above` (-1: at the top)."""
@@ -37,8 +67,24 @@ class Tree:
             self.meshes.append(make())
         return self.mesh_of[key]
 
-    def scene(self, convention: Convention, materials: Sequence[str]) -> Scene:
-        """The scene of what was added, materials by name."""
-        local = np.array(self.local).reshape(len(self.parent), 4, 4)
-        nodes = make_nodes(self.parent, local, self.names, mesh=self.mesh)
-        return Scene(convention, nodes, tuple(self.meshes), tuple(Material(n) for n in materials))
+    def scene(self, convention: Convention, materials: Sequence[Material], gallery: Gallery, **more: Any) -> Scene:
+        """The scene of what was added."""
+        count = len(self.parent)
+        local = np.array(self.local).reshape(count, 4, 4)
+        flags = np.zeros(count, np.uint8)
+        flags[list(self.hidden)] = HIDDEN
+        light, camera = np.full(count, -1), np.full(count, -1)
+        light[list(self.lights)] = np.arange(len(self.lights))
+        camera[list(self.cameras)] = np.arange(len(self.cameras))
+        nodes = make_nodes(self.parent, local, self.names, mesh=self.mesh, flags=flags, light=light, camera=camera)
+        return Scene(
+            convention,
+            nodes,
+            tuple(self.meshes),
+            tuple(materials),
+            tuple(gallery.textures),
+            tuple(gallery.images),
+            lights=tuple(self.lights.values()),
+            cameras=tuple(self.cameras.values()),
+            **more,
+        )

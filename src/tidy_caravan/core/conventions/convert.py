@@ -113,9 +113,9 @@ def transform_mesh(mesh: Mesh, linear: F64) -> Mesh:
 
 
 def cofactors(linear: F64) -> F64:
-    """(3, 3) cofactor matrix: det · inverse transposed, also for singular maps."""
-    a, b, c = linear.T
-    return np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=1)
+    """(..., 3, 3) cofactor matrices: det · inverse transposed, also for singular maps."""
+    a, b, c = linear[..., 0], linear[..., 1], linear[..., 2]
+    return np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=-1)
 
 
 def _apply(vectors: F32, linear: F64) -> F32:
@@ -201,23 +201,43 @@ def split_viewers(scene: Scene) -> Scene:
     """Nodes that both draw a mesh and carry a camera or light pass the latter to a new child node."""
     nodes = scene.nodes
     both = np.flatnonzero((nodes.mesh >= 0) & ((nodes.camera >= 0) | (nodes.light >= 0)))
-    if not len(both):
+    return hung_below(scene, both, ("camera", "light"))
+
+
+def one_thing_each(scene: Scene) -> Scene:
+    """The same, and a light beside a camera on one node gets a child node of its own: for formats of typed nodes."""
+    scene = split_viewers(scene)
+    both = np.flatnonzero((scene.nodes.camera >= 0) & (scene.nodes.light >= 0))
+    return hung_below(scene, both, ("light",))
+
+
+def hung_below(scene: Scene, rows: AnyArray, what: tuple[str, ...]) -> Scene:
+    """The scene whose nodes `rows` pass their camera, light or both to a new child that stands where they do."""
+    nodes = scene.nodes
+    if not len(rows):
         return scene
-    count = len(both)
+    count = len(rows)
     none = np.full(count, -1, np.int32)
-    camera, light = nodes.camera.copy(), nodes.light.copy()
-    camera[both], light[both] = -1, -1
+
+    def passed_on(column: str) -> AnyArray:
+        own = getattr(nodes, column)
+        if column not in what:
+            return np.concatenate([own, none])
+        kept = own.copy()
+        kept[rows] = -1
+        return np.concatenate([kept, own[rows]])
+
     grown = Nodes(
-        parent=np.concatenate([nodes.parent, both.astype(np.int32)]),
+        parent=np.concatenate([nodes.parent, rows.astype(np.int32)]),
         local=np.concatenate([nodes.local, np.tile(np.eye(4), (count, 1, 1))]),
         mesh=np.concatenate([nodes.mesh, none]),
-        light=np.concatenate([light, nodes.light[both]]),
-        camera=np.concatenate([camera, nodes.camera[both]]),
+        light=passed_on("light"),
+        camera=passed_on("camera"),
         skin=np.concatenate([nodes.skin, none]),
-        flags=np.concatenate([nodes.flags, nodes.flags[both]]),
-        layer=np.concatenate([nodes.layer, nodes.layer[both]]),
+        flags=np.concatenate([nodes.flags, nodes.flags[rows]]),
+        layer=np.concatenate([nodes.layer, nodes.layer[rows]]),
         source=np.concatenate([nodes.source, none.astype(np.int64)]),
-        names=(*nodes.names, *(f"{nodes.names[i]}_view" for i in both.tolist())),
+        names=(*nodes.names, *(f"{nodes.names[i]}_view" for i in rows.tolist())),
         extras=nodes.extras,
         rest=nodes.rest,
     )

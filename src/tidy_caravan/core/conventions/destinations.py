@@ -19,7 +19,9 @@ FormatName = Annotated[str, Field(pattern=r"^[a-z0-9]{2,8}$")]
 class CamelModel(BaseModel):
     """Written and read in camelCase, as all JSON of this application."""
 
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+    model_config = ConfigDict(
+        alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True, allow_inf_nan=False
+    )
 
 
 class World(CamelModel):

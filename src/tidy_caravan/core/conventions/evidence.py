@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.figures import bounds_metres
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64
 
@@ -81,7 +82,8 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
         if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
     }
     up = "XYZ".index(scene.convention.up[-1]) if up is None else up
-    size = scene.part_bounds[:, 1] - scene.part_bounds[:, 0]
+    boxes = at_rest(scene).part_bounds
+    size = boxes[:, 1] - boxes[:, 0]
     out = []
     for kind in KNOWN:
         pattern = re.compile(rf"(?:^|[^a-z])(?:{kind.words})s?(?:[^a-z]|$)")

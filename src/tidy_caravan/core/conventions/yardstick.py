@@ -227,12 +227,12 @@ def read_answers(destination: Destination, fmt: str, answers: Answers, date: str
             else f"It shows a scale of {answers.node_scale:g} on the object although sizes are right; look into its importer's settings."
         )
     if answers.picture == "upside-down":
-        remarks.append("The picture arrived upside down: it counts v from the other end.")
+        remarks.append("The image arrived upside down: it counts v from the other end.")
     elif answers.picture == "mirrored":
-        remarks.append("The picture arrived mirrored: an axis was flipped without turning the surfaces with it.")
+        remarks.append("The image arrived mirrored: an axis was flipped without turning the surfaces with it.")
     elif answers.picture == "missing":
         remarks.append(
-            "The picture did not arrive: look where its importer searches for pictures, or send them inside the file."
+            "The image did not arrive: look where its importer searches for images, or send them inside the file."
         )
     sentence = sentence_of(sent, factor, p, mirrored)
     proof = Proof(date=date, sentence=sentence, factor=factor, factor_in=factor_in)

@@ -6,6 +6,7 @@ import contextlib
 import io
 import os
 import re
+import stat
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -16,6 +17,9 @@ from urllib.parse import unquote, urlsplit
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 
 MIB = 1 << 20
+BOMB_RATIO = 200
+"""Scenes shrink to a tenth or so in a zip; nothing that is one shrinks to a two-hundredth."""
+BOMB_BYTES = 64 * MIB
 MOST_LISTED = 20_000
 """Files of a folder that are looked through for a picture by its name."""
 
@@ -74,10 +78,18 @@ class Bundle:
     def find(self, uri: str, base: str | None = None) -> bytes | None:
         """Content of a companion, or None if it is not in the bundle.
 
-        The address counts from `base`, a folder inside the bundle; without it from the main file.
+        The address counts from `base`, a folder inside the bundle; without it from the main file. A file that bears
+        the text as it stands comes first, then what it means as an address (%20, what follows # or ? taken off).
         Raises UnusableInput for addresses that would leave the bundle.
         """
-        path = safe_relative(uri, self.home if base is None else base)
+        home = self.home if base is None else base
+        with contextlib.suppress(UnusableInput):
+            data = self._at(path_inside(uri, home))
+            if data is not None:
+                return data
+        return self._at(safe_relative(uri, home))
+
+    def _at(self, path: str) -> bytes | None:
         if self.folder is not None:
             return self._from_disk(path)
         key = path if path in self.files else self._by_path.get(path.lower())
@@ -93,9 +105,10 @@ class Bundle:
             data = self.find(uri, base)
             if data is not None:
                 return data, "path"
-        name = PurePosixPath(unquote(uri.replace("\\", "/").split("?")[0].split("#")[0])).name
+        plain = uri.replace("\\", "/")
+        names = (PurePosixPath(plain).name, PurePosixPath(unquote(plain.split("?")[0].split("#")[0])).name)
         exact, lowered = self._by_name
-        for candidates in (exact.get(name, []), lowered.get(name.lower(), [])):
+        for candidates in [c for n in names for c in (exact.get(n, []), lowered.get(n.lower(), []))]:
             if len(candidates) == 1:
                 found = candidates[0]
                 data = self._from_disk(found) if self.folder is not None else self.files[found]
@@ -109,12 +122,29 @@ class Bundle:
         target = (top / path).resolve()
         if not target.is_relative_to(top):
             raise UnusableInput(f"“{_short(path)}” leads outside the source's folder", where=self.main)
-        if not target.is_file():
+        try:
+            there = target.is_file()
+        except (OSError, ValueError):  # names longer than a file system takes
+            return None
+        if not there:
             found = self._by_path.get(path.lower())
             return self._from_disk(found) if found is not None and found != path else None
         if target.stat().st_size > self.limits.upload_bytes:
             raise TooLarge(f"“{_short(path)}” is larger than the upload limit", where=self.main)
         return target.read_bytes()
+
+    def whole(self) -> dict[str, bytes]:
+        """All files at hand by path; of a folder those that can be read within the upload limit."""
+        if self.folder is None:
+            return dict(self.files)
+        out: dict[str, bytes] = {}
+        left = self.limits.upload_bytes
+        for name in self._names:
+            with contextlib.suppress(UnusableInput, OSError):
+                data = self._from_disk(name)
+                if data is not None and (left := left - len(data)) >= 0:
+                    out[name] = data
+        return out
 
     @cached_property
     def _names(self) -> tuple[str, ...]:
@@ -162,9 +192,18 @@ def safe_relative(uri: str, base: str = "") -> str:
     drive = len(parts.scheme) == 1
     if (parts.scheme or parts.netloc) and not drive:
         raise UnusableInput(f"“{_short(uri)}” is an address outside the bundle; put the file beside the scene")
-    path = unquote(uri.split("?")[0].split("#")[0])
-    if drive or path.startswith("/"):
-        raise UnusableInput(f"“{_short(uri)}” is an absolute path; only files beside the scene are read")
+    return path_inside(unquote(uri.split("?")[0].split("#")[0]), base)
+
+
+def path_inside(path: str, base: str = "") -> str:
+    """A plain path inside the bundle, tidied, counted from the folder `base` in it; nothing in it is an address.
+
+    Raises UnusableInput for anything that leads outside.
+    """
+    shown = path
+    path = path.replace("\\", "/")
+    if path.startswith("/") or (len(path) > 1 and path[1] == ":" and path[0].isalpha()):
+        raise UnusableInput(f"“{_short(shown)}” is an absolute path; only files beside the scene are read")
     if "\0" in path:
         raise UnusableInput("a file address holds a zero byte")
     path = f"{base}/{path}" if base else path
@@ -175,7 +214,7 @@ def safe_relative(uri: str, base: str = "") -> str:
         elif piece not in ("", "."):
             depth += 1
         if depth < 0:
-            raise UnusableInput(f"“{_short(uri)}” leads outside the source's folder")
+            raise UnusableInput(f"“{_short(shown)}” leads outside the source's folder")
     return str(PurePosixPath(*_resolve(path))) if path else ""
 
 
@@ -295,13 +334,21 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
             entries = archive.infolist()
             if len(entries) > limits.zip_entries:
                 raise TooLarge(f"the zip holds {len(entries)} entries, more than {limits.zip_entries}", where=name)
+            refuse_bomb(sum(e.file_size for e in entries), len(data), name)
+            unpacked = 0
             for entry in entries:
                 if entry.is_dir():
                     continue
                 try:
-                    path = safe_relative(entry.filename.replace("%", "%25"))
+                    path = path_inside(entry.filename)
                 except UnusableInput as error:
                     complaints.append(f"zip entry left out: {error.what}")
+                    continue
+                if stat.S_ISLNK(entry.external_attr >> 16):
+                    complaints.append(f"zip entry “{_short(path)}” is a link, and links are not followed")
+                    continue
+                if too_long(path):
+                    complaints.append(f"zip entry “{_short(path)}” has a longer name than files can have")
                     continue
                 if entry.flag_bits & 1:
                     complaints.append(f"zip entry “{_short(path)}” is encrypted and was left out")
@@ -310,6 +357,8 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
                 with archive.open(entry) as stream:
                     while chunk := stream.read(4 * MIB):
                         budget.take(len(chunk), name)
+                        unpacked += len(chunk)
+                        refuse_bomb(unpacked, len(data), name)
                         chunks.append(chunk)
                 out[path] = b"".join(chunks)
     except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError, OSError, ValueError) as error:
@@ -318,9 +367,33 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
         if isinstance(error, UnusableInput):
             raise
         raise UnusableInput("the zip is damaged; pack it again", where=name) from error
+    for path in in_the_way(out):
+        complaints.append(f"zip entry “{_short(path)}” is a file and a folder at once; the file was left out")
+        del out[path]
     if not out:
         raise UnusableInput("the zip holds no usable file", where=name)
     return out, tuple(complaints)
+
+
+def refuse_bomb(unpacked: int, packed: int, name: str) -> None:
+    """Raises TooLarge for an archive that unpacks to far more than scenes do, by what it claims or by what comes out."""
+    if unpacked > BOMB_BYTES and unpacked > BOMB_RATIO * packed:
+        raise TooLarge(
+            f"the zip of {packed / MIB:.1f} MiB unpacks to {unpacked / MIB:.0f} MiB or more, over {BOMB_RATIO} times its "
+            "size; send the files unpacked if they really are that large",
+            where=name,
+        )
+
+
+def too_long(path: str) -> bool:
+    """Whether no usual file system could hold a file of that path."""
+    return len(path.encode()) > 4000 or any(len(piece.encode()) > 255 for piece in path.split("/"))
+
+
+def in_the_way(files: Mapping[str, bytes]) -> list[str]:
+    """Files whose path is a folder of other files."""
+    folders = {str(parent) for path in files for parent in PurePosixPath(path).parents}
+    return sorted(folders & set(files))
 
 
 def bundle_from_path(path: Path, limits: Limits | None = None) -> Bundle:

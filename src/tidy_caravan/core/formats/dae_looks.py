@@ -16,6 +16,7 @@ from tidy_caravan.core.formats.dae_xml import Document, Element, label, number, 
 from tidy_caravan.core.formats.pictures import picture
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
+from tidy_caravan.core.scene.look import LARGEST_GLOW, glowing
 
 MODELS = ("constant", "lambert", "phong", "blinn")
 WRAPS = {"WRAP": 10497, "MIRROR": 33648, "CLAMP": 33071, "BORDER": 33071, "NONE": 33071}
@@ -91,7 +92,7 @@ class Looks:
     ) -> Material:
         out = plain
         diffuse, diffuse_map = self._colour(model.find("diffuse"), params, names)
-        glow, glow_map = self._colour(model.find("emission"), params, names)
+        glow, glow_map = self._colour(model.find("emission"), params, names, LARGEST_GLOW)
         if model.tag == "constant":
             diffuse, diffuse_map = glow or diffuse, glow_map or diffuse_map
             glow, glow_map = None, None
@@ -101,7 +102,7 @@ class Looks:
         if diffuse_map is not None:
             out = replace(out, base_color_texture=diffuse_map, base_color=(1.0, 1.0, 1.0, out.base_color[3]))
         if glow is not None:
-            out = replace(out, emissive=(linear(glow[0]), linear(glow[1]), linear(glow[2])))
+            out = glowing(out, [linear(max(0.0, c)) for c in glow[:3]])
         if glow_map is not None:
             out = replace(out, emissive_texture=glow_map, emissive=(1.0, 1.0, 1.0))
         shine = model.find("shininess/float")
@@ -120,7 +121,7 @@ class Looks:
                         "guess",
                         "material.bump",
                         out.name[:120],
-                        "A bump picture was taken for a normal map; look at it.",
+                        "A bump image was taken for a normal map; look at it.",
                     )
                 )
         if any(text_of(d) in ("1", "true") for d in profile.iter("double_sided")):
@@ -142,8 +143,9 @@ class Looks:
             return out
         if picture_use is not None:
             if out.base_color_texture is not None and picture_use.texture == out.base_color_texture.texture:
-                return replace(out, alpha_mode="BLEND")
-            self.travels.behind("opacity pictures", 1, "opacity has to be the alpha of the base colour picture")
+                share = factor if 0.0 < factor <= 1.0 else 1.0
+                return replace(out, alpha_mode="BLEND", base_color=(*out.base_color[:3], share))
+            self.travels.behind("opacity images", 1, "opacity has to be the alpha of the base colour image")
             return out
         rgba = color or (1.0, 1.0, 1.0, 1.0)
         luminance = 0.212671 * rgba[0] + 0.715160 * rgba[1] + 0.072169 * rgba[2]
@@ -169,7 +171,7 @@ class Looks:
         return replace(out, base_color=(*out.base_color[:3], min(1.0, opacity)), alpha_mode="BLEND")
 
     def _colour(
-        self, element: Element | None, params: dict[str, Element], names: list[str]
+        self, element: Element | None, params: dict[str, Element], names: list[str], most: float = 1.0
     ) -> tuple[tuple[float, ...] | None, TextureUse | None]:
         if element is None:
             return None, None
@@ -183,7 +185,7 @@ class Looks:
         if holder is None:
             return None, None
         try:
-            values = np.clip(np.nan_to_num(numbers(holder)), 0.0, 1.0).tolist()
+            values = np.clip(np.nan_to_num(numbers(holder)), 0.0, most).tolist()
         except ValueError:
             return None, None
         return (tuple([*values, 1.0][:4]), None) if len(values) >= 3 else (None, None)

@@ -11,6 +11,7 @@ from tidy_caravan.core.formats.bundle import Budget
 from tidy_caravan.core.formats.dae_xml import Document, Element, label, parsed, text_of, whole_numbers
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.triangulate import with_holes
 from tidy_caravan.core.scene import Mesh, Note
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, stored32, usable_rows
@@ -49,6 +50,8 @@ class Geometry:
     normals: F32 | None
     uvs: dict[int, F32]
     color: F32 | None
+    origin: F64
+    """(3,) what was taken off the points, so that float32 holds them."""
     single: I64 | None = None
     """(C,) the one index of every corner into all sources alike, where the file has it so."""
 
@@ -146,9 +149,9 @@ class Sources:
 
 
 def read_geometry(
-    element: Element, document: Document, budget: Budget, notes: list[Note], travels: Travels
+    element: Element, document: Document, budget: Budget, notes: list[Note], travels: Travels, metres: float | None
 ) -> Geometry | None:
-    """One geometry; a damaged primitive costs that primitive and leaves a note."""
+    """One geometry; a damaged primitive costs that primitive and leaves a note. metres: of one unit, if known."""
     name = label(element)
     mesh = element.find("mesh")
     if mesh is None:
@@ -190,10 +193,10 @@ def read_geometry(
         found.append(piece)
     if points is None or not any(len(c) for f in found for c in f.counts):
         return None
-    return joined(name, points, found)
+    return joined(name, points, found, metres)
 
 
-def joined(name: str, points: F64, found: list[Corners]) -> Geometry:
+def joined(name: str, points: F64, found: list[Corners], metres: float | None) -> Geometry:
     """All primitives of a geometry end to end; what only some have is filled with zeros."""
     sizes = [sum(len(p) for p in f.points) for f in found]
     symbol_of = list(dict.fromkeys(f.symbol for f in found))
@@ -210,6 +213,7 @@ def joined(name: str, points: F64, found: list[Corners]) -> Geometry:
     sets = sorted({k for f in found for u in f.uvs for k in u})
     uvs = {k: stack([f.uvs[0].get(k) for f in found], 2) for k in sets}
     corner = np.concatenate([p for f in found for p in f.points])
+    points, origin = rebased(points, corner, metres)
     return Geometry(
         name,
         points,
@@ -220,6 +224,7 @@ def joined(name: str, points: F64, found: list[Corners]) -> Geometry:
         stack([f.normals[0] for f in found], 3),
         {k: v for k, v in uvs.items() if v is not None},
         stack([f.colors[0] for f in found], 4),
+        origin,
         corner if len(found) == 1 and found[0].single else None,
     )
 

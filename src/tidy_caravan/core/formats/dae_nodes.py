@@ -11,9 +11,11 @@ import numpy as np
 from tidy_caravan.core.errors import TooLarge
 from tidy_caravan.core.formats.bundle import Budget, Limits
 from tidy_caravan.core.formats.dae_looks import Looks, linear
-from tidy_caravan.core.formats.dae_meshes import Geometry, read_geometry
+from tidy_caravan.core.formats.dae_meshes import Geometry, Unreadable, read_geometry
+from tidy_caravan.core.formats.dae_skins import Posed, bound, posed, source_geometry
 from tidy_caravan.core.formats.dae_xml import Document, Element, label, number, numbers
 from tidy_caravan.core.formats.travel import Travels
+from tidy_caravan.core.geometry.own_origin import placed_at
 from tidy_caravan.core.scene import Camera, Light, Mesh, Nodes, Note, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 
@@ -33,9 +35,13 @@ class Builder:
     limits: Limits
     notes: list[Note]
     travels: Travels
+    metres: float | None = None
     parent: list[int] = field(default_factory=list)
     local: list[F64] = field(default_factory=list)
     names: list[str] = field(default_factory=list)
+    origin: dict[int, F64] = field(default_factory=dict)
+    rows: dict[str, int] = field(default_factory=dict)
+    controlled: list[tuple[int, Element]] = field(default_factory=list)
     mesh_of: list[int] = field(default_factory=list)
     light_of: list[int] = field(default_factory=list)
     camera_of: list[int] = field(default_factory=list)
@@ -48,7 +54,7 @@ class Builder:
     _geometry: dict[str, Geometry | None] = field(default_factory=dict)
     _mesh: dict[tuple[Any, ...], int] = field(default_factory=dict)
     _by_content: dict[str, int] = field(default_factory=dict)
-    _quick: dict[tuple[Any, ...], int] = field(default_factory=dict)
+    _quick: dict[tuple[Any, ...], tuple[int, F64]] = field(default_factory=dict)
     _thing: dict[str, int] = field(default_factory=dict)
     _told: dict[str, int] = field(default_factory=dict)
 
@@ -87,6 +93,9 @@ class Builder:
         here = self.add(label(element), parent, local, layer)
         if pivot is not None:
             self.extras[here] = {"pivot": pivot}
+        for key in (element.get("sid"), element.get("id"), element.get("name")):
+            if key:
+                self.rows.setdefault(key, here)
         below = (*path, id(element))
         drawn = 0
         for child in element:
@@ -101,12 +110,23 @@ class Builder:
                     )  # fmt: skip
                 else:
                     self.node(target, here, below, layer)
-            elif child.tag in ("instance_geometry", "instance_controller"):
-                mesh = self.instance(child)
+            elif child.tag == "instance_controller":
+                # drawn once the whole tree stands: its joints place it
+                taken = drawn or self.light_of[here] >= 0 or self.camera_of[here] >= 0
+                holder = self.add(f"{label(element)}_{drawn + 1}", here, np.eye(4), layer) if taken else here
+                self.controlled.append((holder, child))
+                drawn += 1
+            elif child.tag == "instance_geometry":
+                mesh, origin = self.instance(child)
                 if mesh >= 0:
-                    # a second geometry on one node gets a node of its own below it
-                    holder = here if drawn == 0 else self.add(f"{label(element)}_{drawn + 1}", here, np.eye(4), layer)
+                    # a second geometry on one node gets a node of its own below it, as does one whose origin would
+                    # move a light or camera
+                    seen = origin.any() and (self.light_of[here] >= 0 or self.camera_of[here] >= 0)
+                    alone = drawn == 0 and not seen
+                    holder = here if alone else self.add(f"{label(element)}_{drawn + 1}", here, np.eye(4), layer)
                     self.mesh_of[holder] = mesh
+                    if origin.any():
+                        self.origin[holder] = origin
                     drawn += 1
             elif child.tag == "instance_light":
                 self.viewer(child, here, self.light_of, self.light(child.get("url")), layer)
@@ -145,8 +165,9 @@ class Builder:
             out = one if len(stack) == 1 else out @ one
         return out, pivot
 
-    def instance(self, element: Element) -> int:
-        """Mesh of an instance with its materials bound; instances with equal bindings share it."""
+    def instance(self, element: Element) -> tuple[int, F64]:
+        """Mesh of an instance with its materials bound, -1 for none, and its origin (3,); instances with equal
+        bindings share it."""
         url = element.get("url") or ""
         bindings = [
             (b.get("symbol"), b.get("target"), *(tuple(v.attrib.items()) for v in b))
@@ -157,25 +178,45 @@ class Builder:
             self._quick[quick] = self._instance(element, url)
         return self._quick[quick]
 
-    def _instance(self, element: Element, url: str) -> int:
-        source = url
-        if element.tag == "instance_controller":
-            controller = self.document.target(url)
-            inner = controller.find("skin") if controller is not None else None
-            if inner is None and controller is not None:
-                inner = controller.find("morph")
-            source = (inner.get("source") or "") if inner is not None else ""
-            self.travels.converted("skinned and morphed surfaces", 1, "the mesh in its bind pose")
-            self.tell("converted", "import.controller", url, "A skin or morph became the mesh in its bind pose.")
-        geometry = self.geometry(source)
+    def _instance(self, element: Element, url: str) -> tuple[int, F64]:
+        geometry = self.geometry(url)
         if geometry is None:
-            return -1
+            return -1, np.zeros(3)
+        return self.dressed(element, url, geometry), geometry.origin
+
+    def pose(self) -> None:
+        """Meshes of all controllers, by the joints and weights as they stand in the file."""
+        if not self.controlled:
+            return
+        world = make_nodes(self.parent, np.array(self.local).reshape(-1, 4, 4), self.names).world
+        for holder, element in self.controlled:
+            url = element.get("url") or ""
+            controller = self.document.target(url)
+            geometry = self.geometry(source_geometry(self.document, url))
+            if controller is None or geometry is None:
+                self.tell("behind", "import.reference", url, f"The controller “{url[:80]}” is not in the file.")
+                continue
+            try:
+                made = posed(controller, self.document, geometry, self.rows, world, holder, self.geometry, self.budget)
+            except (Unreadable, ValueError) as error:
+                why = error.what if isinstance(error, Unreadable) else "it holds a word where a number should be"
+                self.tell("damaged", "import.controller", url, f"Left in the shape it was bound in, because {why}.")
+                made = Posed(bound(controller, geometry), False)
+            pose = "the pose of its joints" if made.whole else "the shape it was bound in"
+            self.travels.converted("skinned and morphed surfaces", 1, f"the mesh in {pose}")
+            self.tell("converted", "import.controller", url, f"A skin or morph became the mesh in {pose}.")
+            self.mesh_of[holder] = self.dressed(element, f"{url} {holder}", made.geometry)
+            if made.geometry.origin.any():
+                self.origin[holder] = made.geometry.origin
+
+    def dressed(self, element: Element, source: str, geometry: Geometry) -> int:
+        """Mesh of a geometry under the materials that an instance binds, -1 for none."""
         slots: dict[str, int] = {}
         orders: list[tuple[int, ...]] = []
-        for bound in element.iterfind("bind_material/technique_common/instance_material"):
-            index = self.looks.material(bound.get("target") or "")
-            slots[bound.get("symbol") or ""] = index
-            orders.append(self.channels(bound, index, geometry))
+        for binding in element.iterfind("bind_material/technique_common/instance_material"):
+            index = self.looks.material(binding.get("target") or "")
+            slots[binding.get("symbol") or ""] = index
+            orders.append(self.channels(binding, index, geometry))
         for symbol in geometry.symbol_of:
             if symbol and symbol not in slots:
                 # many files bind by the material's own name and leave the binding out
@@ -225,7 +266,9 @@ class Builder:
                 self.tell("behind", "import.reference", url, f"The geometry “{url[:80]}” is not in the file.")
                 self._geometry[url] = None
             else:
-                self._geometry[url] = read_geometry(element, self.document, self.budget, self.notes, self.travels)
+                self._geometry[url] = read_geometry(
+                    element, self.document, self.budget, self.notes, self.travels, self.metres
+                )
         return self._geometry[url]
 
     def light(self, url: str | None) -> int:
@@ -304,10 +347,16 @@ class Builder:
         return self._thing[key]
 
     def nodes(self) -> Nodes:
+        self.pose()
         count = len(self.parent)
+        local = np.array(self.local).reshape(count, 4, 4)
+        if self.origin:
+            origins = np.zeros((count, 3))
+            origins[list(self.origin)] = list(self.origin.values())
+            local = placed_at(local, np.array(self.parent), origins)
         return make_nodes(
             self.parent,
-            np.array(self.local).reshape(count, 4, 4),
+            local,
             self.names,
             mesh=self.mesh_of,
             light=self.light_of,

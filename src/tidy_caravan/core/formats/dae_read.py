@@ -39,7 +39,8 @@ def read(bundle: Bundle) -> Scene:
     travels = Travels()
     convention = read_convention(document, notes)
     looks = Looks(document, bundle, notes, travels)
-    builder = Builder(document, looks, budget, bundle.limits, notes, travels)
+    metres = convention.metres_per_unit if convention.declared else None
+    builder = Builder(document, looks, budget, bundle.limits, notes, travels, metres)
     roots: list[Root] = []
     scenes = list(document.root.iterfind("library_visual_scenes/visual_scene"))
     wanted = document.root.find("scene/instance_visual_scene")
@@ -128,9 +129,12 @@ def bare_geometries(document: Document, builder: Builder) -> None:
     """A file without a scene shows its geometries side by side, one node each."""
     for element in document.root.iterfind("library_geometries/geometry"):
         stand_in: Element = element.makeelement("instance_geometry", {"url": f"#{element.get('id')}"})
-        mesh = builder.instance(stand_in)
+        mesh, origin = builder.instance(stand_in)
         if mesh >= 0:
-            builder.mesh_of[builder.add(label(element), -1, np.eye(4), -1)] = mesh
+            here = builder.add(label(element), -1, np.eye(4), -1)
+            builder.mesh_of[here] = mesh
+            if origin.any():
+                builder.origin[here] = origin
 
 
 def leave_behind(document: Document, travels: Travels) -> None:

@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import math
 import re
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from lxml import etree
 
+from tidy_caravan.core.formats.abilities import COLLADA
 from tidy_caravan.core.formats.dae_xml import NAMESPACES
 from tidy_caravan.core.formats.gltf_write import Written, picture_path
+from tidy_caravan.core.formats.pictures import portable, tinted
 from tidy_caravan.core.formats.registry import writer
-from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Scene, TextureUse
+from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.look import channel_of
+from tidy_caravan.core.words import plural
 
 ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 NOT_NAME = re.compile(r"[^\w.\-]", re.ASCII)
@@ -23,12 +28,13 @@ DATE = "2000-01-01T00:00:00Z"
 UNIT_NAMES = {1.0: "meter", 0.01: "centimeter", 0.001: "millimeter", 0.0254: "inch", 0.3048: "foot"}
 
 
-@writer("dae", "COLLADA, tree and sharing kept; loose textures")
+@writer("dae", "COLLADA, tree and sharing kept; loose textures", COLLADA)
 def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.dae and a folder of textures."""
     out = Written({}, node_index=list(range(len(scene.nodes))))
     root = etree.Element("COLLADA", {"xmlns": NAMESPACES[0], "version": "1.4.1"})
     write_asset(root, scene, out)
+    scene = with_tints_baked(portable(scene, out.remarks), out)
     pictures: dict[str, bytes] = {}
     paths = write_images(root, scene, pictures, out)
     write_effects(root, scene, paths, out)
@@ -47,16 +53,51 @@ def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
         ("morph targets", [m for m in scene.meshes if m.morphs]),
         ("tangents", [m for m in scene.meshes if m.tangents is not None]),
         ("metallic surfaces", [m for m in scene.materials if m.metallic > 0]),
-        ("metallic, roughness and occlusion pictures",
+        ("metallic, roughness and occlusion images",
          [m for m in scene.materials if m.metallic_roughness_texture or m.occlusion_texture]),
+        ("normal map strengths", [m for m in scene.materials if m.normal_texture and m.normal_texture.strength != 1]),
+        ("cut-off values of alpha cut-outs", [m for m in scene.materials if m.alpha_mode == "MASK"]),
+        ("brightness of images that glow",
+         [m for m in scene.materials if m.emissive_texture and m.emissive_strength != 1]),
+        ("vertex colours after the first set", [m for m in scene.meshes if len(m.colors) > 1]),
         ("texture offsets, turns and scales", [u for m in scene.materials for u in m.uses() if moved(u)]),
     ):  # fmt: skip
         if there:
-            out.remarks.append(f"COLLADA as written here cannot hold: {what}.")
+            out.losses.append(f"COLLADA as written here cannot hold: {what}.")
     body = etree.tostring(root, xml_declaration=True, encoding="utf-8", pretty_print=True)
     out.files[f"{name}.dae"] = body
     out.files |= pictures
     return out
+
+
+def with_tints_baked(scene: Scene, out: Written) -> Scene:
+    """The scene whose colour pictures are multiplied by their tints: a picture takes the number's place here."""
+    images, textures, materials = list(scene.images), list(scene.textures), list(scene.materials)
+    made: dict[tuple[int, tuple[float, ...]], int] = {}
+    baked = 0
+    for i, m in enumerate(materials):
+        for role, tint in (("base_color_texture", m.base_color[:3]), ("emissive_texture", m.emissive)):
+            use: TextureUse | None = getattr(m, role)
+            image = textures[use.texture].image if use else -1
+            if use is None or image < 0 or (data := images[image].data) is None or tint == (1.0, 1.0, 1.0):
+                continue
+            key = (use.texture, tint)
+            if key not in made:
+                try:
+                    picture = tinted(data, (tint[0], tint[1], tint[2]))
+                except (OSError, ValueError):
+                    out.remarks.append(f"The tint of “{m.name}” is lost: its image cannot be decoded.")
+                    continue
+                made[key] = len(textures)
+                name = f"{(images[image].name or images[image].uri or 'picture').rsplit('.', 1)[0]}_tinted"
+                textures.append(replace(textures[use.texture], image=len(images)))
+                images.append(Image(name, "image/png", picture))
+            materials[i] = replace(materials[i], **{role: replace(use, texture=made[key])})  # type: ignore[arg-type]
+            baked += 1
+    if not baked:
+        return scene
+    out.remarks.append(f"COLLADA cannot tint images; {plural(baked, 'tint')} went into copies of them.")
+    return scene.but(images=tuple(images), textures=tuple(textures), materials=tuple(materials))
 
 
 def moved(use: TextureUse) -> bool:
@@ -121,7 +162,7 @@ def write_images(root: Any, scene: Scene, pictures: dict[str, bytes], out: Writt
     library = None
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The picture “{image.uri or image.name or i}” has no data and stays behind.")
+            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         path = picture_path(image.name or image.uri, i, image.mime, pictures)
         pictures[path] = image.data
@@ -170,18 +211,18 @@ def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | Non
         use = roles[role]
         element = _add(parent, role)
         if role in known and use is not None:
-            _add(element, "texture", texture=f"{role}_sampler", texcoord=f"UV{use.channel}")
+            _add(element, "texture", texture=f"{role}_sampler", texcoord=f"UV{channel_of(use)}")
         else:
             _add(element, "color", spaced(np.array(color)))
 
-    glow = (*(srgb(c) for c in m.emissive), 1.0)
+    glow = (*(srgb(c * m.emissive_strength) for c in m.emissive), 1.0)
     base = (*(srgb(c) for c in m.base_color[:3]), 1.0)
     if m.unlit:
         shading = _add(technique, "constant")
         use = roles["diffuse"]
         element = _add(shading, "emission")
         if "diffuse" in known and use is not None:
-            _add(element, "texture", texture="diffuse_sampler", texcoord=f"UV{use.channel}")
+            _add(element, "texture", texture="diffuse_sampler", texcoord=f"UV{channel_of(use)}")
         else:
             _add(element, "color", spaced(np.array(base)))
     else:
@@ -191,14 +232,18 @@ def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | Non
         _add(_add(shading, "specular"), "color", "0.04 0.04 0.04 1")
         exponent = 2.0 / max(m.roughness, 0.02) ** 2 - 2.0
         _add(_add(shading, "shininess"), "float", f"{max(1.0, exponent):.9g}")
-    if m.alpha_mode == "BLEND" or m.base_color[3] < 1.0:
+    if m.alpha_mode != "OPAQUE":
         clear = _add(shading, "transparent", opaque="A_ONE")
-        _add(clear, "color", "1 1 1 1")
+        use = roles["diffuse"]
+        if "diffuse" in known and use is not None:
+            _add(clear, "texture", texture="diffuse_sampler", texcoord=f"UV{channel_of(use)}")
+        else:
+            _add(clear, "color", "1 1 1 1")
         _add(_add(shading, "transparency"), "float", f"{m.base_color[3]:.9g}")
     use = roles["bump"]
     if "bump" in known and use is not None:
         extra = _add(_add(technique, "extra"), "technique", profile="bump")
-        _add(_add(extra, "bump"), "texture", texture="bump_sampler", texcoord=f"UV{use.channel}")
+        _add(_add(extra, "bump"), "texture", texture="bump_sampler", texcoord=f"UV{channel_of(use)}")
 
 
 def srgb(value: float) -> float:
@@ -293,7 +338,9 @@ def write_tree(root: Any, scene: Scene, out: Written) -> None:
             children.setdefault(parent, []).append(i)
     changed = 0
     taken: set[int] = set()
-    for number, top in enumerate(tops):
+    # a node that several scenes hold can stand in one of them only: in the main one, if that is among them
+    for number in sorted(range(len(tops)), key=lambda k: k != scene.default_root):
+        top = tops[number]
         name = listed[number].name if listed else ""
         visual = named(_add(library, "visual_scene", id=f"scene{number}"), name)
         waiting: list[tuple[Any, int]] = [(visual, i) for i in reversed(top)]
@@ -335,11 +382,11 @@ def write_instance(element: Any, scene: Scene, mesh: int) -> None:
     for slot in slots:
         bound = _add(common, "instance_material", symbol=f"slot{slot}", target=f"#material{slot}")
         for use in scene.materials[slot].uses():
-            if not any(b.get("semantic") == f"UV{use.channel}" for b in bound):
+            if not any(b.get("semantic") == f"UV{channel_of(use)}" for b in bound):
                 _add(
                     bound,
                     "bind_vertex_input",
-                    semantic=f"UV{use.channel}",
+                    semantic=f"UV{channel_of(use)}",
                     input_semantic="TEXCOORD",
-                    input_set=str(use.channel),
+                    input_set=str(channel_of(use)),
                 )

@@ -21,8 +21,10 @@ from tidy_caravan.core.formats.json_fields import (
     get_object,
     get_text,
 )
+from tidy_caravan.core.geometry.isolation import MEMORY_BYTES, Child, Lost
 from tidy_caravan.core.scene.arrays import F32, AnyArray
 
+DRACO_JOB = "tidy_caravan.core.formats.native.draco:decode"
 COMPONENTS: dict[int, np.dtype[Any]] = {
     5120: np.dtype("<i1"),
     5121: np.dtype("<u1"),
@@ -66,9 +68,51 @@ class Accessors:
         self.buffers = as_list(document.get("buffers", []), "buffers")
         self.views = as_list(document.get("bufferViews", []), "bufferViews")
         self.accessors = as_list(document.get("accessors", []), "accessors")
+        self._child: Child | None = None
         self._buffers: dict[int, memoryview | Damage] = {}
         self._arrays: dict[int, AnyArray] = {}
         self._decoded: dict[tuple[int, str], AnyArray] = {}
+
+    def close(self) -> None:
+        """Ends the process that decodes compressed geometry, if one was needed."""
+        if self._child is not None:
+            self._child.stop()
+            self._child = None
+
+    def unpack(self, entry: dict[str, Any], extension: dict[str, Any], where: str) -> None:
+        """Puts what a compressed primitive holds (KHR_draco_mesh_compression) in the place of its accessors.
+
+        Raises Damage.
+        """
+        place = f"{where}.extensions.KHR_draco_mesh_compression"
+        data = bytes(self.view(get_int(extension, "bufferView", place, -1, 0))[0])
+        ids = {k: as_int(v, place) for k, v in get_object(extension, "attributes", place).items()}
+        self.budget.take(len(data) * 10, place)
+        if self._child is None:
+            self._child = Child(MEMORY_BYTES + self.bundle.limits.decoded_bytes)
+        answer = self._child.call(DRACO_JOB, (data, tuple(sorted(set(ids.values())))), 60.0 + len(data) / 100_000)
+        if isinstance(answer, Lost):
+            raise Damage("its compressed geometry cannot be decoded", where=place)
+        if isinstance(answer, str):
+            raise Damage(f"its compressed geometry cannot be decoded: {answer}", where=place)
+        faces, values = answer
+        self.budget.take(faces.nbytes + sum(v.nbytes for v in values.values()), place)
+        attributes = get_object(entry, "attributes", where)
+        for key, number in ids.items():
+            if key in attributes:
+                self._replace(attributes[key], values[number], place)
+        if "indices" in entry:
+            self._replace(entry["indices"], faces.reshape(-1, 1), place)
+
+    def _replace(self, index: Any, values: AnyArray, where: str) -> None:
+        number = as_int(index, where)
+        if number >= len(self.accessors):
+            raise Damage("refers to an accessor that does not exist", where=where)
+        accessor = as_object(self.accessors[number], where)
+        code = get_int(accessor, "componentType", where, 5126)
+        if code not in COMPONENTS:
+            raise Damage(f"has the unknown type {code}", where=where)
+        self._arrays[number] = np.ascontiguousarray(values.reshape(len(values), -1).astype(COMPONENTS[code]))
 
     def buffer(self, index: int) -> memoryview:
         """Raw bytes of a buffer. Raises Damage when missing or shorter than declared."""

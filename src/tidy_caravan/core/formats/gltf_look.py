@@ -16,8 +16,11 @@ from tidy_caravan.core.formats.json_fields import (
     get_text,
     get_vector,
 )
-from tidy_caravan.core.formats.pictures import picture, sniff_image
+from tidy_caravan.core.formats.pictures import picture, sniff_image, unreadable
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
+
+ALTERNATIVES = ("EXT_texture_webp", "KHR_texture_basisu")
+"""Extensions of textures that name a picture in another form."""
 
 
 def no_image() -> Image:
@@ -36,7 +39,50 @@ def no_material() -> Material:
     return Material(name="")
 
 
-def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: Bundle, notes: list[Note]) -> Image:
+def spare_images(document: dict[str, Any]) -> set[str]:
+    """Places of images that stand only in for others: named by a texture's extension while its own source is
+    another picture, and by no texture as its source."""
+    sources, others = set[int](), set[int]()
+    entries = document.get("textures")
+    for entry in entries if isinstance(entries, list) else []:
+        if not isinstance(entry, dict):
+            continue
+        own = entry.get("source")
+        extensions = entry.get("extensions")
+        found = [
+            e["source"]
+            for k in ALTERNATIVES
+            if isinstance(extensions, dict)
+            and isinstance(e := extensions.get(k), dict)
+            and isinstance(e.get("source"), int)
+        ]
+        if isinstance(own, int):
+            sources.add(own)
+            others.update(found)
+        else:
+            sources.update(found)
+    return {f"images[{i}]" for i in others - sources}
+
+
+def without_spares(
+    images: tuple[Image, ...], textures: tuple[Texture, ...], spare: set[str]
+) -> tuple[tuple[Image, ...], tuple[Texture, ...]]:
+    """Images without those that only stood in for others, and textures that refer to what is left."""
+    if not spare:
+        return images, textures
+    kept = [i for i in range(len(images)) if f"images[{i}]" not in spare]
+    place = {old: new for new, old in enumerate(kept)}
+    return tuple(images[i] for i in kept), tuple(replace(t, image=place.get(t.image, -1)) for t in textures)
+
+
+def read_image(
+    entry: dict[str, Any], where: str, accessors: Accessors, bundle: Bundle, notes: list[Note], spare: bool = False
+) -> Image:
+    """spare: another form of a picture that the file also holds in one that is read."""
+    if spare:
+        text = "A second form of an image (KTX2, WebP) stays behind; the file's own PNG or JPEG of it travels."
+        notes.append(Note("behind", "texture.second-form", where, text))
+        return Image()
     name = get_text(entry, "name", where)
     uri = get_text(entry, "uri", where)
     mime = get_text(entry, "mimeType", where)
@@ -55,14 +101,7 @@ def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: 
     if data is not None:
         found = sniff_image(data)
         if not found:
-            notes.append(
-                Note(
-                    "damaged",
-                    "texture.unreadable",
-                    where,
-                    f"The picture “{(name or uri)[:80]}” is no PNG, JPEG or WebP file.",
-                )
-            )
+            notes.append(unreadable(data, name or uri, where))
             data = None
         elif mime and mime != found:
             notes.append(
@@ -70,7 +109,7 @@ def read_image(entry: dict[str, Any], where: str, accessors: Accessors, bundle: 
                     "guess",
                     "texture.mislabelled",
                     where,
-                    f"The picture says {mime[:40]} and holds {found}; the content was believed.",
+                    f"The image says {mime[:40]} and holds {found}; the content was believed.",
                 )
             )
         mime = found or mime
@@ -99,6 +138,10 @@ def read_sampler(entry: dict[str, Any], where: str) -> Sampler:
 
 def read_texture(entry: dict[str, Any], where: str, images: int, samplers: tuple[Sampler, ...]) -> Texture:
     image = get_int(entry, "source", where, -1, 0, images - 1) if "source" in entry else -1
+    extensions = get_object(entry, "extensions", where)
+    for key in ALTERNATIVES:
+        if image < 0 and key in extensions:
+            image = get_int(get_object(extensions, key, where), "source", where, -1, 0, images - 1)
     sampler = get_int(entry, "sampler", where, -1, 0, len(samplers) - 1) if "sampler" in entry else -1
     return Texture(
         image, samplers[sampler] if sampler >= 0 else None, get_text(entry, "name", where), entry.get("extras")

@@ -63,6 +63,9 @@ def read_piece(
     if mode < 4:
         notes.append(Note("behind", "import.not-a-surface", where, f"Holds {MODES[mode]}, which stay behind."))
         return None
+    compressed = get_object(get_object(entry, "extensions", where), "KHR_draco_mesh_compression", where)
+    if compressed:
+        accessors.unpack(entry, compressed, where)
     attributes = get_object(entry, "attributes", where)
     if "POSITION" not in attributes:
         raise Damage("has no positions", where=where)
@@ -206,6 +209,8 @@ def join(
     where: str,
 ) -> Mesh:
     """One mesh of all pieces. Pieces on the same vertex arrays share them; what some lack is filled."""
+    if any("normals" in p.arrays for p in pieces):
+        pieces, targets = map(list, zip(*(with_flat(p, t) for p, t in zip(pieces, targets, strict=True)), strict=True))
     blocks: list[int] = []
     offsets: dict[object, int] = {}
     total = 0
@@ -266,15 +271,24 @@ def join(
     )
 
 
+def with_flat(piece: Piece, targets: list[dict[str, AnyArray]]) -> tuple[Piece, list[dict[str, AnyArray]]]:
+    """A piece without normals, beside some that have them, gets the flat ones that the standard asks for (3.7.2.1):
+    one vertex per corner, since faces that share one would have to share its normal."""
+    if "normals" in piece.arrays:
+        return piece, targets
+    corner = piece.indices.ravel()
+    arrays = {label: array[corner] for label, array in piece.arrays.items()}
+    arrays["normals"] = np.repeat(face_normals(piece.arrays["positions"], piece.indices), 3, axis=0)
+    indices = np.arange(len(corner), dtype=np.uint32).reshape(-1, 3)
+    loose = [{label: array[corner] for label, array in target.items()} for target in targets]
+    return Piece(indices, piece.material, arrays, object()), loose
+
+
 def fill(label: str, piece: Piece, like: AnyArray) -> AnyArray:
-    """What the standard says a missing attribute means: flat normals, white, or nothing."""
+    """What the standard says a missing attribute means: white, or nothing."""
     positions = piece.arrays["positions"]
     out = np.zeros((len(positions), *like.shape[1:]), like.dtype)
-    if label == "normals":
-        flat = face_normals(positions, piece.indices)
-        out[:] = (0, 1, 0)
-        out[piece.indices.ravel()] = np.repeat(flat, 3, axis=0)
-    elif label == "tangents":
+    if label == "tangents":
         out[:] = (1, 0, 0, 1)
     elif label.startswith("color"):
         out[:] = 1

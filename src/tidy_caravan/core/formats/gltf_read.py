@@ -29,7 +29,11 @@ SUPPORTED = {
     "KHR_materials_emissive_strength",
     "EXT_mesh_gpu_instancing",
     "KHR_mesh_quantization",
+    "EXT_texture_webp",
+    "KHR_draco_mesh_compression",
 }
+PARTLY = {"KHR_texture_basisu"}
+"""What only costs pictures, even where the file calls it required; each picture without another form is told."""
 T = TypeVar("T")
 
 
@@ -69,7 +73,12 @@ def read(bundle: Bundle) -> Scene:
                 out.append(spare())
         return tuple(out)
 
-    images = every("images", lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes), gltf_look.no_image)
+    spare = gltf_look.spare_images(document)
+    images = every(
+        "images",
+        lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes, w in spare),
+        gltf_look.no_image,
+    )
     samplers = every("samplers", gltf_look.read_sampler, gltf_look.no_sampler)
     textures = every("textures", lambda e, w: gltf_look.read_texture(e, w, len(images), samplers), gltf_look.no_texture)
     materials = every(
@@ -82,7 +91,10 @@ def read(bundle: Bundle) -> Scene:
     except Damage as damage:
         notes.append(Note("damaged", "import.damaged", "extensions", f"Left out, because {damage.sentence()}."))
     lights = every("lights", gltf_things.read_light, gltf_things.no_light, parent=light_table or {"lights": []})
-    meshes = every("meshes", lambda e, w: read_mesh(e, w, accessors, len(materials), notes), lambda: None)
+    try:
+        meshes = every("meshes", lambda e, w: read_mesh(e, w, accessors, len(materials), notes), lambda: None)
+    finally:
+        accessors.close()
     unique, mesh_of = share(meshes)
     raw_nodes = document.get("nodes", [])
     if not isinstance(raw_nodes, list):
@@ -97,11 +109,13 @@ def read(bundle: Bundle) -> Scene:
     nodes = read_nodes(
         raw_nodes, mesh_of, len(lights), len(cameras), skin_count, roots, accessors, bundle.limits, notes
     )
+    unique, nodes = gltf_things.with_own_weights(unique, nodes, raw_nodes, notes)
     skins = every("skins", lambda e, w: gltf_things.read_skin(e, w, accessors, len(raw_nodes)), gltf_things.no_skin)
     clips = every(
         "animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip
     )
     nodes = gltf_things.keep_rest_pose(nodes, raw_nodes, clips)
+    images, textures = gltf_look.without_spares(images, textures, spare)
     extras = {k: document[k] for k in ("extras",) if k in document}
     asset = document.get("asset")
     if isinstance(asset, dict):
@@ -193,11 +207,11 @@ def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> 
             return []
         return value
 
-    required = [e for e in listed("extensionsRequired") if e not in SUPPORTED]
+    required = [e for e in listed("extensionsRequired") if e not in SUPPORTED | PARTLY]
     if required:
         names = ", ".join(sorted(set(required)))[:200]
         raise UnusableInput(f"the file requires {names}, which cannot be read here; export it without", where=name)
-    for extension in sorted(set(listed("extensionsUsed")) - SUPPORTED):
+    for extension in sorted(set(listed("extensionsUsed")) - SUPPORTED - PARTLY):
         notes.append(
             Note(
                 "behind",

@@ -12,6 +12,7 @@ from tidy_caravan.core.formats.gltf_accessors import Accessors
 from tidy_caravan.core.formats.json_fields import (
     Damage,
     as_int,
+    as_number,
     as_object,
     get_int,
     get_list,
@@ -20,7 +21,7 @@ from tidy_caravan.core.formats.json_fields import (
     get_text,
     get_vector,
 )
-from tidy_caravan.core.scene import Camera, Channel, Clip, Light, Nodes, Note, Skin
+from tidy_caravan.core.scene import Camera, Channel, Clip, Light, Mesh, Nodes, Note, Skin
 from tidy_caravan.core.scene.nodes import Rest
 
 TARGETS = {"translation": 3, "rotation": 4, "scale": 3, "weights": 1}
@@ -155,3 +156,36 @@ def keep_rest_pose(nodes: Nodes, raw: list[Any], clips: tuple[Clip, ...]) -> Nod
             except Damage:
                 continue  # its damaged transform has its note already
     return replace(nodes, rest=rest) if rest else nodes
+
+
+def with_own_weights(
+    meshes: tuple[Mesh, ...], nodes: Nodes, raw: list[Any], notes: list[Note]
+) -> tuple[tuple[Mesh, ...], Nodes]:
+    """Nodes with morph weights of their own (3.7.2.2) get their mesh at those; equal ones go on sharing it."""
+    found = list(meshes)
+    column = nodes.mesh.copy()
+    made: dict[tuple[int, tuple[float, ...]], int] = {}
+    for i, entry in enumerate(raw):
+        if not isinstance(entry, dict) or "weights" not in entry or nodes.mesh[i] < 0:
+            continue
+        where, number = f"nodes[{i}]", int(nodes.mesh[i])
+        mesh = meshes[number]
+        try:
+            weights = tuple(as_number(w, f"{where}.weights") for w in get_list(entry, "weights", where))
+        except Damage as damage:
+            notes.append(Note("damaged", "import.damaged", where, f"weights: ignored, because {damage.sentence()}."))
+            continue
+        weights = weights[: len(mesh.morphs)]
+        if not mesh.morphs or weights == mesh.morph_weights:
+            continue
+        key = (number, weights)
+        if key not in made:
+            made[key] = len(found)
+            found.append(replace(mesh, morph_weights=weights))
+        column[i] = made[key]
+    # a mesh that only nodes with weights of their own use is the first of those, not a spare one beside them
+    for (number, _), variant in made.items():
+        if not (column == number).any() and variant < len(found):
+            found[number] = found[variant]
+            column[column == variant] = number
+    return (tuple(found), replace(nodes, mesh=column)) if made else (meshes, nodes)

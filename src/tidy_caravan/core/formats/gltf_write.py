@@ -15,6 +15,8 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.conventions.transforms import split_trs
+from tidy_caravan.core.formats.abilities import GLTF
+from tidy_caravan.core.formats.pictures import portable
 from tidy_caravan.core.formats.registry import writer
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
@@ -31,13 +33,14 @@ ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
 
 @dataclass
 class Written:
-    """Files by name, and what had to be put right; `node_index[i]` is the file's number of node i.
+    """Files by name, what had to be put right, what was left out; `node_index[i]` is the file's number of node i.
 
     renamed: nodes whose name the format cannot hold, and what stands there instead; materials: old to new names.
     """
 
     files: dict[str, bytes]
     remarks: list[str] = field(default_factory=list)
+    losses: list[str] = field(default_factory=list)
     node_index: list[int] = field(default_factory=list)
     renamed: dict[int, str] = field(default_factory=dict)
     materials: dict[str, str] = field(default_factory=dict)
@@ -84,7 +87,7 @@ class Builder:
         return self.seen[key]
 
 
-@writer("glb", "GLB, one file with everything inside")
+@writer("glb", "GLB, one file with everything inside", GLTF)
 def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
     """One binary file `name`.glb with everything inside."""
     document, builder, out, _ = build(scene, loose=False, instancing=instancing)
@@ -101,7 +104,7 @@ def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
     return out
 
 
-@writer("gltf", "glTF with loose files and textures")
+@writer("gltf", "glTF with loose files and textures", GLTF)
 def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.gltf, `name`.bin and a folder of textures."""
     document, builder, out, pictures = build(scene, loose=True, instancing=instancing)
@@ -116,6 +119,7 @@ def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
 
 def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any], Builder, Written, dict[str, bytes]]:
     builder, out = Builder(), Written({})
+    scene = portable(scene, out.remarks)
     used: set[str] = set()
     document: dict[str, Any] = {
         "asset": {"version": "2.0", "generator": "Tidy Caravan", **scene.extras.get("asset", {})}
@@ -192,7 +196,7 @@ def write_images(
     index: dict[int, int] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The picture “{image.uri or image.name or i}” has no data and stays behind.")
+            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         entry = _named({}, image.name, image.extras)
         if loose:

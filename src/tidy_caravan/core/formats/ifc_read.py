@@ -6,6 +6,7 @@ on is left out: it costs that element only.
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 
@@ -26,7 +27,7 @@ def is_ifc(head: bytes) -> bool:
 
 
 def seconds(size: int) -> float:
-    """Time limit of one attempt: five minutes and another for every 5 MB."""
+    """Processor time of one attempt, per core: five minutes and another for every 5 MB."""
     return 300.0 + size / 16_000
 
 
@@ -54,11 +55,12 @@ def read(bundle: Bundle) -> Scene:
                         bundle.tell()
 
                 call = (str(path), bundle.limits.nodes, tuple(skip), careful)
-                answer = child.call(JOB, call, seconds(len(bundle.data)), hear)
+                answer = child.call(JOB, call, seconds(len(bundle.data)) * (os.cpu_count() or 1), hear)
                 if not isinstance(answer, Lost):
                     break
                 if careful and (not begun or len(skip) >= MOST_LOST):
-                    raise UnusableInput(f"reading it failed: {answer.reason}", where=bundle.main)
+                    why = "the IFC library cannot read something in it" if answer.raised else answer.reason
+                    raise UnusableInput(f"reading it failed: {why}; export it again", where=bundle.main)
                 if careful:
                     skip.append(begun)
                 careful = True

@@ -13,6 +13,8 @@ from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.registry import load
+from tidy_caravan.core.formats.site import placements
+from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
 from tidy_caravan.core.scene.arrays import AnyArray
 
@@ -22,16 +24,20 @@ ROLES = ("base_color_texture", "metallic_roughness_texture", "normal_texture", "
 def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda name: None) -> Scene:
     """The scene of all bundles. A file that cannot be read becomes a note when others can. Raises UnusableInput."""
     if len(bundles) == 1:
-        return load(bundles[0])
+        scene = load(bundles[0])
+        return with_files(scene, [(PurePosixPath(bundles[0].main).name, 0, len(scene.nodes))])
     scenes: list[Scene] = []
     names: list[str] = []
+    plain = [PurePosixPath(b.main).name for b in bundles]
     failed: list[Note] = []
     error: UnusableInput | None = None
     for bundle in bundles:
         progress(bundle.main)
         try:
             scenes.append(load(bundle))
-            names.append(PurePosixPath(bundle.main).name)
+            name = PurePosixPath(bundle.main).name
+            # a label has to be the only one of its kind: it is part of what the file's parts are called by
+            names.append(bundle.main if plain.count(name) > 1 else name)
         except UnusableInput as problem:
             error = problem
             failed.append(Note("damaged", "import.file", bundle.main[:120], f"This file was left out: {problem.what}."))
@@ -45,6 +51,7 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
 def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
     """One scene in the convention of the first; its parts keep their places in metres."""
     target = scenes[0].convention
+    places, told_by, site_notes = placements(list(scenes), list(names), target)
     one = [convert(s, target) for s in scenes]
     counts = np.cumsum([0, *(len(s.nodes) + 1 for s in one)]).tolist()
 
@@ -80,7 +87,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
     total = counts[-1]
     nodes = Nodes(
         np.concatenate(parent).astype(np.int32),
-        np.concatenate([m for s in one for m in (np.eye(4)[None], s.nodes.local)]),
+        np.concatenate([m for s, p in zip(one, places, strict=True) for m in (p[None], s.nodes.local)]),
         column("mesh", meshes),
         column("light", lights),
         column("camera", cameras),
@@ -119,7 +126,8 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
         )
 
     kinds = {s.format for s in one}
-    return Scene(
+    spans = [(name, base + 1, len(s.nodes)) for s, base, name in zip(one, counts, names, strict=False)]
+    whole = Scene(
         replace(target, declared=all(s.convention.declared for s in scenes)),
         nodes,
         tuple(mesh(m, b) for s, b in zip(one, materials, strict=False) for m in s.meshes),
@@ -131,15 +139,19 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
         tuple(skin(k, b + 1) for s, b in zip(one, counts, strict=False) for k in s.skins),
         tuple(clip(c, b + 1) for s, b in zip(one, counts, strict=False) for c in s.clips),
         tuple(layers),
-        notes=tuple(
-            replace(n, where=f"{name}: {n.where}"[:240], nodes=tuple(i + base + 1 for i in n.nodes))
-            for s, base, name in zip(one, counts, names, strict=False)
-            for n in s.notes
+        notes=(
+            *site_notes,
+            *(
+                replace(n, where=f"{name}: {n.where}"[:240], nodes=tuple(i + base + 1 for i in n.nodes))
+                for s, base, name in zip(one, counts, names, strict=False)
+                for n in s.notes
+            ),
         ),
         travel=summed(one),
-        extras=next((s.extras for s in one if s.extras), {}),
+        extras=scenes[told_by].extras if told_by >= 0 else next((s.extras for s in one if s.extras), {}),
         format=kinds.pop() if len(kinds) == 1 else "several",
     )
+    return with_files(whole, spans)
 
 
 def summed(scenes: Sequence[Scene]) -> tuple[Travel, ...]:

@@ -6,18 +6,30 @@ import contextlib
 import io
 from dataclasses import replace
 
+import numpy as np
 import PIL.Image
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.bundle import Bundle, safe_relative
 from tidy_caravan.core.scene import Image, Note, Scene
 
+KTX2 = b"\xabKTX 20\xbb\r\n\x1a\n"
 SIGNATURES = ((b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"RIFF", "image/webp"))
 
 
 def sniff_image(data: bytes) -> str:
     """Media type by the first bytes, empty if unknown."""
-    return next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
+    found = next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
+    return "" if found == "image/webp" and data[8:12] != b"WEBP" else found
+
+
+def unreadable(data: bytes, name: str, where: str) -> Note:
+    """Why a file of no known signature is not taken for a picture."""
+    if data.startswith(KTX2):
+        text = f"The image “{name[:80]}” is KTX2, which is not read here; send it as PNG as well."
+    else:
+        text = f"The image “{name[:80]}” is no PNG, JPEG or WebP file."
+    return Note("damaged", "texture.unreadable", where, text)
 
 
 def file_name(path: str) -> str:
@@ -38,14 +50,12 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
             notes.append(Note("damaged", "texture.unreachable", place, f"{error.what}."))
             return Image(name, "", None, path[:300])
         notes.append(
-            Note("behind", "texture.missing", place, f"The picture “{path[:120]}” was not found beside the scene.")
+            Note("behind", "texture.missing", place, f"The image “{path[:120]}” was not found beside the scene.")
         )
         return Image(name, "", None, path[:300])
     mime = sniff_image(data)
     if not mime:
-        notes.append(
-            Note("damaged", "texture.unreadable", place, f"The picture “{name[:80]}” is no PNG, JPEG or WebP file.")
-        )
+        notes.append(unreadable(data, name, place))
         return Image(name, "", None, path[:300])
     if how == "name":
         notes.append(
@@ -53,7 +63,7 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
                 "guess",
                 "texture.found-by-name",
                 place,
-                f"The picture “{path[:100]}” is not at its address; the one file of that name in the bundle was taken.",
+                f"The image “{path[:100]}” is not at its address; the one file of that name in the bundle was taken.",
             )
         )
     return Image(name, mime, data, path[:300])
@@ -103,4 +113,47 @@ def packed_channels(green: tuple[bytes | None, str], blue: tuple[bytes | None, s
     filled = [white if b is None else b.resize(size) for b in bands]
     out = io.BytesIO()
     PIL.Image.merge("RGB", (white, *filled)).save(out, "PNG")
+    return out.getvalue()
+
+
+def portable(scene: Scene, remarks: list[str]) -> Scene:
+    """The scene with pictures that not every receiver takes (WebP) as PNG, pixel for pixel; each is told."""
+    images = list(scene.images)
+    for i, image in enumerate(images):
+        if image.mime != "image/webp" or image.data is None:
+            continue
+        name = image.name or image.uri or str(i)
+        try:
+            data = as_png(image.data)
+        except (OSError, ValueError, PIL.Image.DecompressionBombError):
+            images[i] = replace(image, data=None)
+            remarks.append(f"The WebP image “{name[:80]}” cannot be decoded and stays behind.")
+            continue
+        uri = image.uri.removesuffix(".webp") + ".png" if image.uri else ""
+        images[i] = replace(image, data=data, mime="image/png", uri=uri, name=image.name.removesuffix(".webp"))
+        remarks.append(f"The WebP image “{name[:80]}” was written as PNG, pixel for pixel.")
+    return scene if images == list(scene.images) else scene.but(images=tuple(images))
+
+
+def as_png(data: bytes) -> bytes:
+    """The same pixels as PNG. Raises OSError or ValueError for what is no picture."""
+    out = io.BytesIO()
+    with PIL.Image.open(io.BytesIO(data)) as image:
+        image.convert("RGBA" if "A" in image.getbands() or "transparency" in image.info else "RGB").save(out, "PNG")
+    return out.getvalue()
+
+
+def tinted(data: bytes, tint: tuple[float, float, float]) -> bytes:
+    """PNG of an sRGB picture multiplied by a linear tint, alpha left as it is. Raises OSError or ValueError."""
+    with PIL.Image.open(io.BytesIO(data)) as image:
+        alpha = "A" in image.getbands() or "transparency" in image.info
+        pixels = np.asarray(image.convert("RGBA" if alpha else "RGB")).copy()
+    shade = np.arange(256) / 255.0
+    linear = np.where(shade <= 0.04045, shade / 12.92, ((shade + 0.055) / 1.055) ** 2.4)
+    for k, factor in enumerate(tint):
+        value = np.clip(linear * factor, 0.0, 1.0)
+        coded = np.where(value <= 0.0031308, 12.92 * value, 1.055 * value ** (1 / 2.4) - 0.055)
+        pixels[:, :, k] = np.rint(coded * 255).astype(np.uint8)[pixels[:, :, k]]
+    out = io.BytesIO()
+    PIL.Image.fromarray(pixels).save(out, "PNG")
     return out.getvalue()

@@ -23,6 +23,14 @@ class PlacedPart:
     faces: AnyArray
 
 
+def digits(positions: F64) -> int:
+    """Significant digits that a text needs, so that a part far from the origin keeps what float32 holds of it."""
+    if not len(positions):
+        return 9
+    reach, span = float(np.abs(positions).max()), float(np.ptp(positions, axis=0).max())
+    return int(np.clip(9 + np.ceil(np.log10(max(reach, 1e-300) / max(span, reach * 1e-8, 1e-300))), 9, 17))
+
+
 def placed_parts(scene: Scene) -> Iterator[PlacedPart]:
     """All parts in order; O(all vertices of all instances)."""
     for node in scene.nodes.parts.tolist():

@@ -17,6 +17,7 @@ from tidy_caravan.core.formats.pictures import picture
 from tidy_caravan.core.formats.registry import reader
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Note, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, stored32
 
@@ -57,7 +58,7 @@ class Values:
 @reader("ply", ".ply", sniff=lambda head: head[:4] in (b"ply\n", b"ply\r"))
 def read(bundle: Bundle) -> Scene:
     """One node with one mesh. Raises UnusableInput."""
-    form, elements, comments, body = header(bundle)
+    form, elements, comments, body, odd = header(bundle)
     Budget(bundle.limits.decoded_bytes).take(len(body) * 2, bundle.main)
     values = (
         text_values(elements, body, bundle.main) if form == "ascii" else binary_values(elements, body, form, bundle)
@@ -70,13 +71,18 @@ def read(bundle: Bundle) -> Scene:
             "PLY declares neither unit nor axes; metre, Y up, right-handed was assumed.",
         )
     ]
+    if odd:
+        text = (
+            f"{len(odd)} lines of the header mean nothing to the format and were passed over, such as “{odd[0][:60]}”."
+        )
+        notes.append(Note("behind", "import.header", bundle.main, text))
     vertex = values.get("vertex", Values())
     if not all(c in vertex.single for c in "xyz"):
         raise UnusableInput("there are no vertices with x, y and z; this is no scene", where=bundle.main)
     points: F64 = np.column_stack([vertex.single[c] for c in "xyz"]).astype(np.float64)
     travels = Travels()
     images, textures, materials = look(bundle, comments, notes)
-    mesh = surface(points, vertex, values, bool(materials), PurePosixPath(bundle.main).stem, notes, bundle.main)
+    mesh, origin = surface(points, vertex, values, bool(materials), PurePosixPath(bundle.main).stem, notes, bundle.main)
     if mesh is None:
         notes.append(
             Note(
@@ -90,7 +96,9 @@ def read(bundle: Bundle) -> Scene:
     for element in elements:
         if element.name not in ("vertex", "face", "tristrips") and element.count:
             travels.behind(f"element “{element.name[:40]}”", element.count, "has no meaning for a scene")
-    nodes = make_nodes([-1], np.eye(4)[None], [PurePosixPath(bundle.main).stem], mesh=[0 if mesh else -1])
+    local = np.eye(4)[None].copy()
+    local[0, :3, 3] = origin
+    nodes = make_nodes([-1], local, [PurePosixPath(bundle.main).stem], mesh=[0 if mesh else -1])
     scene = Scene(
         replace(GLTF, declared=False),
         nodes,
@@ -104,14 +112,14 @@ def read(bundle: Bundle) -> Scene:
     return travels.onto(scene)
 
 
-def header(bundle: Bundle) -> tuple[str, list[Element], list[str], bytes]:
-    """Encoding, elements, comments, and what follows the header. Raises UnusableInput."""
+def header(bundle: Bundle) -> tuple[str, list[Element], list[str], bytes, list[str]]:
+    """Encoding, elements, comments, what follows the header, and lines of it that mean nothing. Raises UnusableInput."""
     data = bundle.data
     end = data.find(b"end_header", 0, LONGEST_HEADER)
     stop = data.find(b"\n", end) if end >= 0 else -1
     if stop < 0:
         raise UnusableInput("the header has no end; the file is cut off or no PLY file", where=bundle.main)
-    form, elements, comments = "", list[Element](), list[str]()
+    form, elements, comments, odd = "", list[Element](), list[str](), list[str]()
     for number, line in enumerate(data[:end].decode("ascii", errors="replace").splitlines(), 1):
         words = line.split()
         try:
@@ -130,15 +138,17 @@ def header(bundle: Bundle) -> tuple[str, list[Element], list[str], bytes]:
                     comments.append(" ".join(rest))
                 case ["ply"] | ["obj_info", *_] | []:
                     pass
-                case _:
+                case [("format" | "element" | "property"), *_]:
                     raise ValueError
+                case _:
+                    odd.append(line.strip())
         except (ValueError, KeyError, IndexError) as error:
             raise UnusableInput(
                 f"line {number} of the header, “{line[:60]}”, cannot be understood", where=bundle.main
             ) from error
     if not form:
         raise UnusableInput("the header names no known encoding", where=bundle.main)
-    return form, elements, comments, data[stop + 1 :]
+    return form, elements, comments, data[stop + 1 :], odd
 
 
 def least_bytes(element: Element) -> int:
@@ -293,7 +303,8 @@ def text_values(elements: list[Element], body: bytes, where: str) -> dict[str, V
 
 def surface(
     points: F64, vertex: Values, values: dict[str, Values], textured: bool, name: str, notes: list[Note], where: str
-) -> Mesh | None:
+) -> tuple[Mesh | None, F64]:
+    """The mesh, None without a usable face, and its origin (3,)."""
     face = values.get("face", Values())
     flat, counts = next((face.lists[n] for n in LIST_NAMES if n in face.lists), (np.zeros(0), np.zeros(0, np.int64)))
     corner = whole(flat)
@@ -308,7 +319,7 @@ def surface(
         counts = np.concatenate([counts, np.full(len(strips), 3, np.int64)])
         corner_uv = None
     if not len(counts):
-        return None
+        return None, np.zeros(3)
     inside = np.clip(corner, 0, len(points) - 1)
 
     def per_vertex(*names: str) -> F32 | None:
@@ -328,6 +339,7 @@ def surface(
         alpha = per_vertex("alpha")
         colors = np.column_stack([colors / scale, np.ones(len(colors)) if alpha is None else alpha[:, 0] / scale])
         colors = colors.astype(np.float32)
+    points, origin = rebased(points, corner, far=far_file(points))
     mesh, dropped = corner_mesh(
         points,
         corner,
@@ -347,7 +359,7 @@ def surface(
                 f"{dropped} faces were left out: too few corners, corners that point at nothing, or positions that are no numbers.",
             )
         )
-    return mesh
+    return mesh, origin
 
 
 def whole(values: AnyArray) -> I64:

@@ -4,31 +4,38 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.formats.abilities import PLY
 from tidy_caravan.core.formats.gltf_write import Written
-from tidy_caravan.core.formats.placed import placed_parts
+from tidy_caravan.core.formats.placed import digits, placed_parts
 from tidy_caravan.core.formats.registry import writer
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 
+FLOAT_DIGITS = 11
+"""Digits beyond which float32 would cost a part more than a hundred-thousandth of its size."""
 FACE = np.dtype([("n", "u1"), ("corners", "<i4", 3), ("part", "<i4")])
 
 
-@writer("ply", "PLY, one mesh with part numbers; no tree, no sharing, one UV set", flat=True, uv_sets=1)
+@writer("ply", "PLY, one mesh with part numbers; no tree, no sharing, one UV set", PLY)
 def write_ply(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.ply with normals, UV set and vertex colours where any part has them."""
     out = Written({}, node_index=list(range(len(scene.nodes))))
     meshes = [scene.meshes[m] for m in scene.nodes.mesh[scene.nodes.parts]]
+    parts = list(placed_parts(scene))
+    # float32 is the usual width; far from the origin it would round the parts, and double is as open
+    wide = any(digits(p.positions) > FLOAT_DIGITS for p in parts)
     fields = ["x", "y", "z"]
     with_normals, with_uvs = any(m.normals is not None for m in meshes), any(m.uvs for m in meshes)
     with_colors = any(m.colors for m in meshes)
     fields += ["nx", "ny", "nz"] * with_normals + ["s", "t"] * with_uvs
     kind = np.dtype(
-        [(f, "<f4") for f in fields] + [(f, "u1") for f in ("red", "green", "blue", "alpha") if with_colors]
+        [(f, "<f8" if wide and f in "xyz" else "<f4") for f in fields]
+        + [(f, "u1") for f in ("red", "green", "blue", "alpha") if with_colors]
     )
     vertices: list[AnyArray] = []
     faces: list[AnyArray] = []
     base = 0
-    for k, part in enumerate(placed_parts(scene)):
+    for k, part in enumerate(parts):
         rows = np.zeros(len(part.positions), kind)
         columns = [part.positions]
         if with_normals:
@@ -54,7 +61,7 @@ def write_ply(scene: Scene, name: str, instancing: bool = False) -> Written:
         np.concatenate(faces) if faces else np.zeros(0, FACE)
     ]
     header = ["ply", "format binary_little_endian 1.0", "comment Tidy Caravan", f"element vertex {len(body[0])}"]
-    header += [f"property float {f}" for f in fields]
+    header += [f"property {'double' if wide and f in 'xyz' else 'float'} {f}" for f in fields]
     header += [f"property uchar {f}" for f in ("red", "green", "blue", "alpha") if with_colors]
     header += [
         f"element face {len(body[1])}",
@@ -65,5 +72,5 @@ def write_ply(scene: Scene, name: str, instancing: bool = False) -> Written:
     out.files[f"{name}.ply"] = ("\n".join(header) + "\n").encode() + b"".join(b.tobytes() for b in body)
     for remark in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets after the first",
                    "lights, cameras, skins and clips", "unit and axes"):  # fmt: skip
-        out.remarks.append(f"PLY cannot hold: {remark}.")
+        out.losses.append(f"PLY cannot hold: {remark}.")
     return out

@@ -8,6 +8,7 @@ from pathlib import PurePosixPath
 from typing import Protocol, TypeVar
 
 from tidy_caravan.core.errors import CaravanError, UnusableInput
+from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.formats.bundle import Bundle, model_endings
 from tidy_caravan.core.formats.far_out import within_reach
 from tidy_caravan.core.scene import Note, Scene
@@ -20,11 +21,12 @@ R = TypeVar("R", bound=Reader)
 
 
 class WrittenFiles(Protocol):
-    """What a writer returns: files by relative path, remarks, the file's number of every node, and names of
-    nodes and materials that the format had to change."""
+    """What a writer returns: files by relative path, remarks, what the format cannot hold, the file's number of
+    every node, and names of nodes and materials that the format had to change."""
 
     files: dict[str, bytes]
     remarks: list[str]
+    losses: list[str]
     node_index: list[int]
     renamed: dict[int, str]
     materials: dict[str, str]
@@ -36,13 +38,11 @@ W = TypeVar("W", bound=Callable[..., WrittenFiles])
 
 @dataclass(frozen=True)
 class Writable:
-    """A format that can be written. flat: it holds parts placed in the world, and neither tree nor sharing.
-    uv_sets: how many of them it can hold."""
+    """A format that can be written, and what it can hold."""
 
     name: str
     title: str
-    flat: bool
-    uv_sets: int
+    ability: Ability
     write: Writer
 
 
@@ -54,6 +54,8 @@ def reader(name: str, *endings: str, sniff: Sniffer, weak: bool = False) -> Call
     also says yes to much that is not, so that another format's yes comes first."""
 
     def register(function: R) -> R:
+        if name in _readers:
+            raise ValueError(f"there are two readers called “{name}”")
         _readers[name] = (function, endings, sniff)
         model_endings.update(endings)
         if weak:
@@ -63,11 +65,16 @@ def reader(name: str, *endings: str, sniff: Sniffer, weak: bool = False) -> Call
     return register
 
 
-def writer(name: str, title: str, *, flat: bool = False, uv_sets: int = 8) -> Callable[[W], W]:
-    """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles."""
+def writer(name: str, title: str, ability: Ability) -> Callable[[W], W]:
+    """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles.
+
+    Raises ValueError for a second one of that name.
+    """
 
     def register(function: W) -> W:
-        _writers[name] = Writable(name, title, flat, uv_sets, function)
+        if name in _writers:
+            raise ValueError(f"there are two writers called “{name}”")
+        _writers[name] = Writable(name, title, ability, function)
         return function
 
     return register

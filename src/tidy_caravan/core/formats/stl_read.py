@@ -16,6 +16,7 @@ from tidy_caravan.core.formats.registry import reader
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.normals import face_normals, face_vectors
+from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32
 
@@ -56,17 +57,20 @@ def read(bundle: Bundle) -> Scene:
     travels = Travels()
     meshes: list[Mesh] = []
     names: list[str] = []
+    origins: list[F64] = []
+    far = far_file(np.concatenate([c.reshape(-1, 3) for _, c, _ in solids]) if solids else np.zeros((0, 3)))
     for name, corners, stored in solids:
-        mesh = solid_mesh(name, corners, stored, notes)
+        mesh, origin = solid_mesh(name, corners, stored, notes, far)
         if mesh is not None:
+            origins.append(origin)
             meshes.append(mesh)
             names.append(name)
     if not meshes:
         raise UnusableInput("there is no usable triangle in the file", where=bundle.main)
     travels.converted("loose triangles", sum(m.triangles for m in meshes), "meshes whose equal corners are joined")
-    nodes = make_nodes(
-        np.full(len(names), -1), np.tile(np.eye(4), (len(names), 1, 1)), names, mesh=np.arange(len(names))
-    )
+    local = np.tile(np.eye(4), (len(names), 1, 1))
+    local[:, :3, 3] = origins
+    nodes = make_nodes(np.full(len(names), -1), local, names, mesh=np.arange(len(names)))
     convention = Convention(0.001, "Z", "Y", "right", declared=False)
     return travels.onto(Scene(convention, nodes, tuple(meshes), notes=tuple(notes), format="stl"))
 
@@ -115,12 +119,13 @@ def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]
     return out
 
 
-def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note]) -> Mesh | None:
-    """Flat normals from the winding; stored ones only serve to tell when they disagree."""
+def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: bool) -> tuple[Mesh | None, F64]:
+    """A mesh with flat normals from the winding, and its origin (3,); stored normals only serve to tell when they disagree."""
     count = len(corners)
     if not count:
-        return None
+        return None, np.zeros(3)
     points = np.clip(corners.reshape(-1, 3), -2 * LARGEST, 2 * LARGEST)  # beyond stays beyond, and fits float32
+    points, origin = rebased(points, np.arange(len(points)), far=far)
     values = np.ascontiguousarray(points.astype(np.float32) + np.float32(0))
     _, first, inverse = np.unique(values.view("V12").ravel(), return_index=True, return_inverse=True)
     triangles = inverse.reshape(-1, 3).astype(np.uint32)
@@ -147,4 +152,4 @@ def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note]) -> Mesh 
                 f"{int(against.sum())} of {count} triangles store a normal against their winding; the winding was taken.",
             )
         )
-    return replace(mesh, name=name) if mesh else None
+    return (replace(mesh, name=name) if mesh else None), origin

@@ -60,7 +60,7 @@ def as_it_is(scene: Scene) -> list[Travel]:
         "scatters": int(((nodes.flags & SCATTER) > 0).sum()),
         "layers": len(scene.layers),
         "materials": len(scene.materials),
-        "pictures": len(pictures),
+        "images": len(pictures),
         "lights": int((nodes.light >= 0).sum()),
         "cameras": int((nodes.camera >= 0).sum()),
         "skins": len(scene.skins),
@@ -73,13 +73,13 @@ def as_it_is(scene: Scene) -> list[Travel]:
         out.append(Travel("switched-off parts", "behind", off, why="they travel when asked for"))
     missing = len(scene.images) - len(pictures)
     if missing:
-        out.append(Travel("pictures", "behind", missing, why="not found beside the scene; they can be supplied"))
+        out.append(Travel("images", "behind", missing, why="not found beside the scene; they can be supplied"))
     return out
 
 
 def with_supplied(scene: Scene) -> Scene:
     """The scene with the lines about pictures counted anew, after some were supplied."""
-    fresh = [t for t in as_it_is(scene) if t.kind == "pictures"]
-    kept = [t for t in scene.travel if t.kind != "pictures"]
+    fresh = [t for t in as_it_is(scene) if t.kind == "images"]
+    kept = [t for t in scene.travel if t.kind not in ("images", "pictures")]  # as they were called once
     rank = {"travels": 0, "converted": 1, "behind": 2}
     return scene.but(travel=tuple(sorted([*kept, *fresh], key=lambda t: rank[t.verdict])))

@@ -5,10 +5,12 @@ The library is native code and follows what files name; both are kept in bounds 
 
 from __future__ import annotations
 
+import errno
 import tempfile
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import replace
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from tidy_caravan.core.errors import UnusableInput
@@ -34,29 +36,85 @@ def seconds(size: int) -> float:
 def read(bundle: Bundle) -> Scene:
     """The composed stage. Raises UnusableInput when it cannot be opened, or the library crashes or hangs on it."""
     with ExitStack() as stack:
-        if bundle.folder is not None:
+        main = bundle.main
+        told: list[Note] = []
+        if bundle.folder is not None and sayable(str(bundle.folder / main)) and in_utf8(bundle.data):
             top = bundle.folder
         else:
             top = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="caravan-usd-")))
-            for name, data in (bundle.files or {bundle.main: bundle.data}).items():
-                target = top / name
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.write_bytes(data)
+            # the library takes paths in UTF-8 only; a file whose name is none gets another one meanwhile
+            main = (
+                main
+                if sayable(main)
+                else f"model{PurePosixPath(main).suffix if sayable(PurePosixPath(main).suffix) else '.usd'}"
+            )
+            lay_out(readable({**bundle.whole(), main: bundle.data}, told), top, main)
         child = Child(MEMORY_BYTES + bundle.limits.decoded_bytes)
         stack.callback(child.stop)
         size = sum(len(d) for d in bundle.files.values()) or len(bundle.data)
         answer = child.call(
             JOB,
-            (str((top / bundle.main).resolve()), str(top.resolve()), bundle.limits.nodes),
+            (str((top / main).resolve()), str(top.resolve()), bundle.limits.nodes),
             seconds(size),
             bundle.tell,
         )
     if isinstance(answer, Lost):
-        raise UnusableInput(f"reading it failed: {answer.reason}", where=bundle.main)
+        why = "it holds something that the OpenUSD library cannot read" if answer.raised else answer.reason
+        raise UnusableInput(f"reading it failed: {why}; export it again", where=bundle.main)
     scene, packed, why = answer
     if scene is None:
         raise UnusableInput(f"{why}; export it again", where=bundle.main)
-    return with_pictures(scene, packed, bundle)
+    return with_pictures(scene.but(notes=(*told, *scene.notes)), packed, bundle)
+
+
+def sayable(path: str) -> bool:
+    """Whether a path can be written in UTF-8; names on disk need not be."""
+    try:
+        path.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def in_utf8(data: bytes) -> bool:
+    """Whether a layer is text in UTF-8, or no text at all."""
+    if data[:5] != b"#usda":
+        return True
+    try:
+        data.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def readable(files: Mapping[str, bytes], told: list[Note]) -> dict[str, bytes]:
+    """The files with text layers of another encoding brought to UTF-8, taken for Windows-1252 and told as a guess."""
+    out = {}
+    for name, data in files.items():
+        if not sayable(name):
+            continue
+        if not in_utf8(data):
+            data = data.decode("cp1252", errors="replace").encode()
+            text = "The layer is not in UTF-8, as the format wants it; it was taken for Windows-1252."
+            told.append(Note("guess", "import.encoding", name[:120], text))
+        out[name] = data
+    return out
+
+
+def lay_out(files: Mapping[str, bytes], top: Path, main: str) -> None:
+    """The files on disk; what no file system holds is left out and then told as missing. Raises UnusableInput for the
+    main one."""
+    for name in sorted(files, key=lambda n: n != main):
+        target = top / name
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(files[name])
+        except OSError as error:
+            if name == main or error.errno in (errno.ENOSPC, errno.EDQUOT):
+                reason = error.strerror or "it cannot be laid out on disk"
+                raise UnusableInput(
+                    f"its files cannot be laid out ({reason}); shorten their names", where=main
+                ) from error
 
 
 def with_pictures(scene: Scene, packed: dict[int, Any], bundle: Bundle) -> Scene:
@@ -74,6 +132,6 @@ def with_pictures(scene: Scene, packed: dict[int, Any], bundle: Bundle) -> Scene
         if made:
             notes.append(
                 Note("converted", "texture.packed", image.name[:120],
-                     "Roughness and metallic pictures were put together into one, green and blue.")
+                     "Roughness and metallic images were put together into one, green and blue.")
             )  # fmt: skip
     return scene.but(images=tuple(images), notes=tuple(notes))

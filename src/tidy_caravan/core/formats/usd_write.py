@@ -7,30 +7,34 @@ import zipfile
 
 import numpy as np
 
+from tidy_caravan.core.conventions.convert import one_thing_each
 from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.formats.abilities import USD
 from tidy_caravan.core.formats.gltf_write import Written, picture_path, scatter_batches
+from tidy_caravan.core.formats.pictures import portable
 from tidy_caravan.core.formats.registry import writer
 from tidy_caravan.core.geometry.isolation import Child, Lost
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.words import plural
 
 JOB = "tidy_caravan.core.formats.native.usd_package:build"
 ALIGN = 64
 """Files in a package begin at multiples of so many bytes (OpenUSD, “Usdz File Format”)."""
 
 
-@writer("usda", "OpenUSD as text; tree kept, instances as instances")
+@writer("usda", "OpenUSD as text; tree kept, instances as instances", USD)
 def write_usda(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.usda and a folder of textures."""
     return write_usd(scene, name, ".usda", instancing)
 
 
-@writer("usdc", "OpenUSD as binary; tree kept, instances as instances")
+@writer("usdc", "OpenUSD as binary; tree kept, instances as instances", USD)
 def write_usdc(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.usdc and a folder of textures."""
     return write_usd(scene, name, ".usdc", instancing)
 
 
-@writer("usdz", "OpenUSD package, one file with everything inside")
+@writer("usdz", "OpenUSD package, one file with everything inside", USD)
 def write_usdz(scene: Scene, name: str, instancing: bool = False) -> Written:
     """One uncompressed, aligned archive with the binary layer first."""
     out = write_usd(scene, name, ".usdc", instancing)
@@ -54,17 +58,19 @@ def archive(files: dict[str, bytes]) -> bytes:
 
 def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written:
     """Raises CaravanError when the library fails on it."""
+    scene = one_thing_each(scene)  # a prim is a surface's transform, a light or a camera
     nodes = scene.nodes
     swallowed, batches = scatter_batches(scene) if instancing else (np.zeros(len(nodes), np.bool_), {})
     kept = np.flatnonzero(~swallowed)
     number = np.full(len(nodes), -1, np.int64)
     number[kept] = np.arange(len(kept))
     out = Written({}, node_index=number.tolist())
+    scene = portable(scene, out.remarks)
     pictures: dict[int, str] = {}
     files: dict[str, bytes] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The picture “{image.uri or image.name or i}” has no data and stays behind.")
+            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         pictures[i] = picture_path(image.name or image.uri, i, image.mime, files)
         files[pictures[i]] = image.data
@@ -76,7 +82,9 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
         child.stop()
     if isinstance(answer, Lost):
         raise CaravanError(f"the OpenUSD library failed: {answer.reason}", where=name, code="write.failed")
-    data, _ = answer
+    data, paths = answer
+    # a prim cannot be without a name; another one that it takes badly stands beside it as its display name
+    out.renamed = {i: paths[i].rpartition("/")[2] for i, n in enumerate(nodes.names) if not n and paths[i]}
     out.files = {f"{name}{ending}": data, **files}
     for what, there in (
         ("skins", scene.skins),
@@ -85,7 +93,16 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
         ("tangents", [m for m in scene.meshes if m.tangents is not None]),
     ):
         if there:
-            out.remarks.append(f"OpenUSD as written here cannot hold: {what}.")
+            out.losses.append(f"OpenUSD as written here cannot hold: {what}.")
+    unlit = [m for m in scene.materials if m.unlit]
+    if unlit:
+        out.remarks.append(
+            f"OpenUSD knows no unlit surface; {plural(len(unlit), 'material')} glow in their colour instead."
+        )
+    if any((c[:, 3] < 1).any() for m in scene.meshes for c in m.colors[:1]) or any(
+        len(m.colors) > 1 for m in scene.meshes
+    ):
+        out.losses.append("OpenUSD as written here cannot hold: opacity of vertex colours, and further sets of them.")
     if scene.convention.up not in ("Y", "Z") or scene.convention.handedness != "right":
         out.remarks.append(
             f"OpenUSD can only declare right-handed axes; the numbers are {scene.convention.label()}, as the destination takes them."

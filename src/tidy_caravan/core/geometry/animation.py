@@ -84,7 +84,7 @@ def cropped(clip: Clip, start: float, end: float) -> Clip:
 def posed(scene: Scene, time: float) -> Scene:
     """Nodes placed, and morph weights set, as all clips have them at a time; later clips win."""
     nodes = scene.nodes
-    local = nodes.local.copy()
+    local, column = nodes.local.copy(), nodes.mesh.copy()
     meshes = list(scene.meshes)
     moved: dict[int, dict[str, F64]] = {}
     for clip in scene.clips:
@@ -101,5 +101,7 @@ def posed(scene: Scene, time: float) -> Scene:
         )[0]
         mesh = int(nodes.mesh[node])
         if "weights" in found and mesh >= 0:
-            meshes[mesh] = replace(meshes[mesh], morph_weights=tuple(float(w) for w in found["weights"].ravel()))
-    return scene.but(nodes=replace(nodes, local=local), meshes=tuple(meshes))
+            column[node] = len(meshes)
+            weights = tuple(float(w) for w in found["weights"].ravel())
+            meshes.append(replace(scene.meshes[mesh], morph_weights=weights))
+    return scene.but(nodes=replace(nodes, local=local, mesh=column), meshes=tuple(meshes))

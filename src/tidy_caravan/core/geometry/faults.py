@@ -8,19 +8,22 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import Bool
 
-AREA_TOLERANCE = 1e-12
-"""A triangle is degenerate when twice its area is below this part of the mesh's squared diagonal."""
+HEIGHT_STEPS = 2.0
+"""A triangle is degenerate when its height is below so many steps of float32 at its own corners: it cannot be told
+from a line. The size of the mesh around it does not matter."""
 NORMAL_TOLERANCE = 0.01
 """A stored normal is broken when its length differs from 1 by more than this."""
 
 
 def degenerate(mesh: Mesh) -> Bool:
-    """(F,) True for triangles without area: repeated corners, or collinear within the tolerance."""
+    """(F,) True for triangles without area: repeated corners, or collinear as far as float32 can tell where they lie."""
     if not mesh.triangles:
         return np.zeros(0, np.bool_)
-    diagonal = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
+    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    longest = np.linalg.norm(corners[:, [1, 2, 0]] - corners, axis=2).max(axis=1)
+    step = np.spacing(np.abs(mesh.positions)[mesh.indices].max(axis=(1, 2)).astype(np.float32)).astype(np.float64)
     doubled = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
-    flat: Bool = doubled <= AREA_TOLERANCE * diagonal * diagonal
+    flat: Bool = doubled <= HEIGHT_STEPS * step * longest
     return flat
 
 

@@ -25,9 +25,40 @@ MEMORY_BYTES = 4 << 30
 
 @dataclass(frozen=True)
 class Lost:
-    """A call that did not come back: why, in words that end a sentence."""
+    """A call that did not come back: why, in words that end a sentence. raised: the words are those of an exception
+    inside, which may be a library's own."""
 
     reason: str
+    raised: bool = False
+
+
+class Watch:
+    """Processor time of a process since now, against a limit."""
+
+    STEP = 0.05
+    """Seconds of a processor that count as being busy."""
+
+    def __init__(self, pid: int, seconds: float) -> None:
+        self.pid, self.seconds = pid, seconds
+        self.begin = self.last = processor_seconds(pid)
+        self.busy = time.monotonic()
+
+    def check(self) -> None:
+        """Raises TimeoutError once the process took its time, or took none for as long."""
+        now, used = time.monotonic(), processor_seconds(self.pid)
+        if used - self.last > self.STEP:
+            self.last, self.busy = used, now
+        if used - self.begin > self.seconds or now - self.busy > self.seconds:
+            raise TimeoutError
+
+
+def processor_seconds(pid: int) -> float:
+    """User and system time that a process took so far (proc(5), stat, fields 14 and 15); 0 when it is gone."""
+    try:
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+    except (OSError, IndexError, ValueError):
+        return 0.0
 
 
 class Child:
@@ -42,7 +73,8 @@ class Child:
     ) -> Any:
         """Result of `module:name` called with args, or Lost. Exceptions of the call are Lost too.
 
-        tell gets what the call reports (see `report`), and is called without arguments now and then
+        seconds: time of a processor that the call may take, over all its threads; a call that takes none for as long
+        hangs. A busy machine makes nobody late. tell gets what the call reports (see `report`), and is called without arguments now and then
         meanwhile; when it raises, the call is ended.
         """
         if self.process is None or self.process.poll() is not None:
@@ -58,17 +90,17 @@ class Child:
             body = pickle.dumps((function, args), protocol=5)
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
             self.process.stdin.flush()
-            until = time.monotonic() + seconds
+            watch = Watch(self.process.pid, seconds)
             while True:
-                (size,) = struct.unpack("<Q", self._read(8, until, tell))
-                kind, value = pickle.loads(self._read(size, until))
+                (size,) = struct.unpack("<Q", self._read(8, watch, tell))
+                kind, value = pickle.loads(self._read(size, watch))
                 if kind != "report":
-                    return Lost(value) if kind == "error" else value
+                    return Lost(*value) if kind == "error" else value
                 if tell:
                     tell(*value)
         except TimeoutError:
             self.stop()
-            return Lost(f"it took longer than {seconds:.0f} s and was stopped")
+            return Lost(f"it took longer than {seconds:.0f} s of processor time, or hung, and was stopped")
         except (EOFError, BrokenPipeError, ConnectionError):
             code = self.process.wait() if self.process else 0
             self.stop()
@@ -77,15 +109,13 @@ class Child:
             self.stop()
             raise
 
-    def _read(self, count: int, until: float, tell: Callable[..., None] | None = None) -> bytes:
+    def _read(self, count: int, watch: Watch, tell: Callable[..., None] | None = None) -> bytes:
         assert self.process and self.process.stdout
         handle = self.process.stdout.fileno()
         pieces: list[bytes] = []
         while count:
-            left = until - time.monotonic()
-            if left <= 0:
-                raise TimeoutError
-            if not select.select([handle], [], [], min(left, 0.2))[0]:
+            watch.check()
+            if not select.select([handle], [], [], min(watch.seconds, 0.2))[0]:
                 if tell:
                     tell()
                 continue
@@ -116,11 +146,14 @@ class Pool:
         self._all = [Child() for _ in range(self.size)]
         for child in self._all:
             self._children.put(child)
+        # as long as the pool: the kernel ends a child with the thread that started it
+        self._threads = ThreadPoolExecutor(self.size)
 
     def __enter__(self) -> Pool:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self._threads.shutdown(wait=True, cancel_futures=True)
         for child in self._all:
             child.stop()
 
@@ -145,25 +178,24 @@ class Pool:
             finally:
                 self._children.put(child)
 
-        with ThreadPoolExecutor(self.size) as threads:
-            for index in range(len(calls)):
-                threads.submit(one, index)
-            left = len(calls)
-            try:
-                while left:
-                    keep_on()
-                    try:
-                        item = done.get(timeout=0.2)
-                    except queue.Empty:
-                        continue
-                    left -= 1
-                    yield item
-            except BaseException:
-                stopping.set()
-                for child in self._all:
-                    if child.process is not None:
-                        child.process.kill()
-                raise
+        for index in range(len(calls)):
+            self._threads.submit(one, index)
+        left = len(calls)
+        try:
+            while left:
+                keep_on()
+                try:
+                    item = done.get(timeout=0.2)
+                except queue.Empty:
+                    continue
+                left -= 1
+                yield item
+        except BaseException:
+            stopping.set()
+            for child in self._all:
+                if child.process is not None:
+                    child.process.kill()
+            raise
 
 
 _answers = -1
@@ -208,9 +240,9 @@ def main() -> None:
             module, _, name = function.partition(":")
             reply = ("value", getattr(importlib.import_module(module), name)(*args))
         except MemoryError:
-            reply = ("error", "it needed more memory than it may have")
+            reply = ("error", ("it needed more memory than it may have",))
         except Exception as error:
-            reply = ("error", f"{type(error).__name__}: {error}"[:300])
+            reply = ("error", (f"{type(error).__name__}: {error}"[:300], True))
         home._send(reply)
 
 

@@ -29,6 +29,8 @@ TURNS: dict[str, F64] = {
 DEFAULT_TOLERANCE_MM = 2.0
 SMOOTH_UP_TO_DEG = 40.0
 MOST_FACES = 4_000_000
+COUNTED_EXACTLY = 200_000
+"""Triangles up to which figures are counted by making the shape."""
 LEVEL_BUDGET = 200_000
 """Faces of one subdivision surface that the level of the first conversion stays below."""
 
@@ -65,6 +67,8 @@ def make(recipe: Recipe, fineness: Fineness, metres_per_unit: float, name: str =
     """
     fineness = settled(recipe, fineness)
     tolerance = (fineness.tolerance_mm or DEFAULT_TOLERANCE_MM) / 1000 / metres_per_unit
+    if (about := estimate(recipe, fineness, metres_per_unit)) > 4 * MOST_FACES:
+        raise ValueError(f"it would take about {about:,} triangles")
     if recipe.kind == "subdivision":
         mesh = subdivided(recipe, fineness.level or 0, name)
     else:
@@ -97,8 +101,38 @@ def settled(recipe: Recipe, fineness: Fineness) -> Fineness:
     return Fineness(tolerance_mm=fineness.tolerance_mm or DEFAULT_TOLERANCE_MM)
 
 
+def estimate(recipe: Recipe, fineness: Fineness, metres_per_unit: float) -> int:
+    """About how many triangles a fineness would give, by closed forms; nothing is made. O(control points)."""
+    fineness = settled(recipe, fineness)
+    tolerance = (fineness.tolerance_mm or DEFAULT_TOLERANCE_MM) / 1000 / metres_per_unit
+    v = recipe.values
+    if recipe.kind == "subdivision":
+        corners, counts = len(recipe.arrays["corner"]), len(recipe.arrays["counts"])
+        return 2 * corners * int(4 ** max(0, (fineness.level or 0) - 1)) if fineness.level else corners - 2 * counts
+    if recipe.kind in ("primitive", "extrusion"):
+        if v.get("shape") in ("box", "plane"):
+            return 12
+        around = max(3, fineness.segments or segments_for(float(v.get("radius", 0.0)), tolerance))
+        if v.get("shape") in ("sphere", "capsule"):
+            return around * (around + 2)
+        return 4 * around if "radius" in v else 4 * sum(len(a) for a in recipe.arrays.values())
+    points = np.asarray(recipe.arrays["points"], np.float64)
+    widths = np.asarray(recipe.arrays["widths"], np.float64)
+    around = fineness.segments or segments_for(float(widths.max(initial=0.0)) / 2, tolerance)
+    total, at = 0, 0
+    for n in np.asarray(recipe.arrays["counts"], np.int64).tolist():
+        if n >= 2:
+            samples = samples_for(points[at : at + n], str(v["basis"]), bool(v.get("closed", False)), tolerance)
+            total += 2 * n * samples * (1 if "normals" in recipe.arrays else max(3, around))
+        at += n
+    return total
+
+
 def triangles_at(recipe: Recipe, fineness: Fineness, metres_per_unit: float) -> int:
-    """Triangles that a fineness would give, without making them where that is dear."""
+    """Triangles that a fineness would give, without making them where that is dear; an estimate for large ones."""
+    about = estimate(recipe, fineness, metres_per_unit)
+    if about > COUNTED_EXACTLY:
+        return about
     if recipe.kind == "subdivision":
         level = settled(recipe, fineness).level or 0
         corners = len(recipe.arrays["corner"])

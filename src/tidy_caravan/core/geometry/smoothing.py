@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 
 
 def corner_normals(points: F64, triangles: I64, crease_deg: float) -> F32:
@@ -44,6 +46,30 @@ def corner_normals(points: F64, triangles: I64, crease_deg: float) -> F32:
     size[~(size > 0)] = 1.0
     out: F32 = (total / size[:, None])[label].reshape(count, 3, 3).astype(np.float32)
     return out
+
+
+def with_normals(mesh: Mesh, bad: Bool, crease_deg: float) -> Mesh:
+    """The mesh with normals at the vertices in `bad` (V,), made anew; all others keep theirs bit for bit.
+
+    A vertex is split where its faces meet at a hard edge. Vertices at one place count as one, so that seams of other
+    data stay smooth. Corners that lie on no usable face point up +Y. O(F log F).
+    """
+    _, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
+    places = np.zeros((int(welded.max(initial=-1)) + 1, 3))
+    places[welded.reshape(-1)] = mesh.positions
+    fresh = corner_normals(places, welded.reshape(-1)[mesh.indices].astype(np.int64), crease_deg).reshape(-1, 3)
+    corner = mesh.indices.ravel().astype(np.int64)
+    old = np.zeros((mesh.vertices, 3), np.float32) if mesh.normals is None else mesh.normals
+    normals: F32 = np.where(bad[corner][:, None], fresh, old[corner]).astype(np.float32)
+    first, vertex = join(corner, [normals])
+    # unused vertices and those that stay whole keep their order; split ones come after
+    order = np.argsort(corner[first], kind="stable")
+    rank = np.empty(len(order), np.int64)
+    rank[order] = np.arange(len(order))
+    rows = first[order]
+    return mesh.with_vertices(
+        corner[rows], indices=rank[vertex].reshape(-1, 3).astype(np.uint32), normals=normals[rows]
+    )
 
 
 def corner_angles(points: F64, triangles: I64) -> F64:

@@ -1,10 +1,13 @@
-"""Unwraps one mesh with one of two libraries and keeps the result only if it measures well.
+"""Unwraps one mesh and keeps the result only if it measures well.
 
-Called in a child process (geometry/isolation.py), because both libraries are native code.
+Two libraries cut it into islands; where neither can, flat pieces do. A library's own layout is kept when it holds,
+and its islands are laid out anew otherwise, on a larger map if they need one. Called in a child process
+(geometry/isolation.py), because the libraries are native code.
 """
 
 from __future__ import annotations
 
+import contextlib
 import math
 from dataclasses import dataclass
 from typing import Any
@@ -12,101 +15,180 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.lightmap.verify import UvReport, measure
-from tidy_caravan.core.scene.arrays import F32, I64, U32
+from tidy_caravan.core.lightmap.charts import flat_pieces, laid_out, unmirrored_in_place
+from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
 
 TRIES = 4
+WELL_FILLED = 0.45
+"""Fill from which on a library's layout is not measured against one of our own."""
 SMALL = 2500
 """Up to so many triangles xatlas is tried first: it fills its maps better and is quick enough there."""
+LARGEST_MAP = 8192
+"""Texels along the edge of the largest map that is proposed, if the destination takes it."""
 
 
 @dataclass(frozen=True)
 class Unwrapped:
-    """source: (V',) original vertex of each new one. indices: (F, 3), same triangles in the same order."""
+    """source: (V',) original vertex of each new one. indices: (F, 3), same triangles in the same order.
+
+    resolution: texels along the edge of the map at which the padding holds: what was asked for, or more.
+    """
 
     source: I64
     indices: U32
     uv: F32
     report: UvReport
     method: str
+    resolution: int
 
 
 def methods(triangles: int) -> list[str]:
     """Unwrappers to try in order for a mesh of that size."""
-    return ["xatlas", "uvunwrap"] if triangles <= SMALL else ["uvunwrap", "xatlas"]
+    first = ["xatlas", "uvunwrap"] if triangles <= SMALL else ["uvunwrap", "xatlas"]
+    return [*first, "flat pieces"]
 
 
 def time_limit(triangles: int) -> float:
-    """Seconds one attempt may take."""
-    return 20.0 + triangles / 2000.0
+    """Seconds of a processor that one attempt may take."""
+    return 30.0 + triangles / 1000.0
 
 
-def unwrap(positions: F32, indices: U32, resolution: int, padding: int, method: str) -> Unwrapped:
-    """A UV set inside 0–1 without overlaps, islands at least `padding` texels apart at `resolution`.
+def border_of(padding: int) -> float:
+    """Texels to keep from the edge of the map: half of what lies between islands."""
+    return padding / 2
 
-    Raises RuntimeError with the figures when no try meets that.
+
+def unwrap(
+    positions: F32, indices: U32, resolution: int, padding: int, method: str, most: int = LARGEST_MAP
+) -> Unwrapped:
+    """A UV set inside 0–1 without overlaps or mirrored islands, islands at least `padding` texels apart and half of
+    that from the edge, at `resolution` or, where its islands need it, at a larger one up to `most`.
+
+    Vertices that no triangle uses count for nothing. Raises RuntimeError with the figures when no try meets that.
     """
-    low, high = positions.min(axis=0), positions.max(axis=0)
+    used = np.unique(indices).astype(np.int64)
+    compact = np.searchsorted(used, indices).astype(np.uint32)
+    points = positions[used]
+    low, high = points.min(axis=0), points.max(axis=0)
     size = float((high - low).max()) or 1.0
-    scaled = ((positions - low) / size).astype(np.float32)  # the libraries' own tolerances are absolute
-    solid = np.linalg.norm(face_vectors(scaled, indices), axis=1) / 2
-    asked, shrink = max(1, padding // 2), 1.0  # both libraries pad every island, so gaps are twice that
+    scaled = ((points - low) / size).astype(np.float32)  # the libraries' own tolerances are absolute
+    solid = np.linalg.norm(face_vectors(scaled, compact), axis=1) / 2
     found = "nothing"
-    for _ in range(TRIES):
-        source, faces, uv, pages = (_xatlas if method == "xatlas" else _uvunwrap)(
-            scaled, indices, resolution, asked, shrink
-        )
-        if len(faces) != len(indices):
+    asked = max(1, padding // 2)  # both libraries pad every island, so gaps are twice that
+    charts: tuple[I64, U32, F32, I64] | None = None
+    for _ in range(TRIES if method in LIBRARIES else 0):
+        source, faces, uv, pages = LIBRARIES[method](scaled, compact, resolution, asked)
+        if len(faces) != len(compact):
             raise RuntimeError("it changed the number of triangles")
-        if not np.array_equal(positions[source][faces], positions[indices]):
+        if not np.array_equal(points[source][faces], points[compact]):
             raise RuntimeError("it moved corners of triangles")
+        label = islands(faces, len(uv), uv, scaled[source])
+        charts = source, faces, uv, label
         if pages > 1:
-            shrink *= 0.85
-            found = f"{pages} pages"
-            continue
+            break  # asking again would give the same; the islands are laid out here
+        uv = as_wanted(uv, faces, label, border_of(padding) / resolution)
         report = measure(uv, faces, resolution, solid, scaled[source])
-        if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
-            return Unwrapped(source, faces, uv, report, method)
-        found = (
-            f"{report.overlaps} overlaps, {report.out_of_range} triangles out of range, {report.collapsed} collapsed, "
-            f"a gap of {report.gap_texels:.1f} texels"
-        )
-        asked += max(1, math.ceil(padding - report.gap_texels)) if report.gap_texels < padding else 1
+        if good(report, padding):
+            kept = Unwrapped(used[source], faces, uv, report, method, resolution)
+            if report.fill > WELL_FILLED:
+                return kept
+            with contextlib.suppress(RuntimeError):
+                other = laid_out_anew(charts, points, scaled, solid, resolution, padding, method, resolution, used, "")
+                return max(kept, other, key=lambda u: u.report.fill)
+            return kept
+        found = in_words(report)
+        if report.mirrored or report.overlaps or report.out_of_range or report.collapsed:
+            break
+        asked += max(1, math.ceil((padding - report.gap_texels) / 2))
+    if charts is None:
+        charts = flat_pieces(scaled, compact)
+    return laid_out_anew(charts, points, scaled, solid, resolution, padding, method, most, used, found)
+
+
+def laid_out_anew(
+    charts: tuple[I64, U32, F32, I64], points: F32, scaled: F32, solid: F64, resolution: int, padding: int, method: str,
+    most: int, used: I64, found: str,
+) -> Unwrapped:  # fmt: skip
+    """The islands of an unwrapper in a layout of our own. Raises RuntimeError when it does not measure well."""
+    source, faces, uv, label = charts
+    gap = padding + 0.5
+    for _ in range(TRIES):
+        placed, needed = laid_out(uv, faces, label, solid, resolution, gap, border_of(padding) + 0.01, most)
+        report = measure(placed, faces, needed, solid, scaled[source])
+        if good(report, padding):
+            return Unwrapped(used[source], faces, placed, report, f"{method}, laid out anew", needed)
+        found = in_words(report)
+        if report.overlaps or report.out_of_range or report.collapsed or report.mirrored:
+            break
+        gap += max(0.25, padding - report.gap_texels)
     raise RuntimeError(f"{method} left {found}")
 
 
-def _xatlas(positions: F32, indices: U32, resolution: int, padding: int, shrink: float) -> tuple[I64, U32, F32, int]:
+def good(report: UvReport, padding: int) -> bool:
+    return (
+        report.clean
+        and report.collapsed == 0
+        and report.mirrored == 0
+        and report.gap_texels >= padding
+        and report.border_texels >= border_of(padding) - 1e-3
+    )
+
+
+def in_words(report: UvReport) -> str:
+    return (
+        f"{report.overlaps} overlaps, {report.out_of_range} triangles out of range, {report.collapsed} collapsed, "
+        f"{report.mirrored} islands mirrored, a gap of {report.gap_texels:.1f} texels"
+    )
+
+
+def as_wanted(uv: F32, faces: U32, label: I64, margin: float) -> F32:
+    """A library's layout with its islands the right way round and drawn in from the edge by a part of the map."""
+    flipped = unmirrored_in_place(uv, faces, label).astype(np.float64)
+    out: F32 = (margin + flipped * (1.0 - 2.0 * margin)).astype(np.float32)
+    return out
+
+
+def _xatlas(positions: F32, indices: U32, resolution: int, padding: int) -> tuple[I64, U32, F32, int]:
     import xatlas
 
     atlas: Any = xatlas.Atlas()
     atlas.add_mesh(positions, indices)
     pack: Any = xatlas.PackOptions()
     pack.resolution, pack.padding, pack.bilinear, pack.create_image = resolution, padding, True, False
-    area = float(np.linalg.norm(face_vectors(positions, indices), axis=1).sum()) / 2
-    if shrink < 1.0 and area > 0:
-        pack.texels_per_unit = shrink * resolution * math.sqrt(0.75 / area)
     atlas.generate(xatlas.ChartOptions(), pack)
     source, faces, uv = atlas[0]
     side = max(atlas.width, atlas.height, resolution)
     square = np.array([atlas.width / side, atlas.height / side], np.float32)
-    return source.astype(np.int64), faces.astype(np.uint32), (uv * square).astype(np.float32), int(atlas.atlas_count)
+    uv = (uv * square).astype(np.float32)
+    if atlas.atlas_count > 1:
+        page, _ = atlas.get_mesh_vertex_assignment(0)
+        uv[:, 0] += 2.0 * np.maximum(np.asarray(page, np.float32), 0.0)
+    return source.astype(np.int64), faces.astype(np.uint32), uv, int(atlas.atlas_count)
 
 
-def _uvunwrap(positions: F32, indices: U32, resolution: int, padding: int, shrink: float) -> tuple[I64, U32, F32, int]:
+def _uvunwrap(positions: F32, indices: U32, resolution: int, padding: int) -> tuple[I64, U32, F32, int]:
     import uvunwrap
 
     atlas = uvunwrap.generate([uvunwrap.Mesh(positions, indices)], page_size=resolution, padding=padding)
     mesh = atlas.meshes[0]
+    uv = np.array(mesh.uv, np.float32).reshape(-1, 2)
+    uv[:, 1] = 1.0 - uv[:, 1]  # it counts v from the bottom, the scene from the top
+    if atlas.page_count > 1:  # pages side by side, so that their islands stay apart
+        uv[:, 0] += 2.0 * np.maximum(np.array(mesh.page, np.float32), 0.0)
     return (
         np.array(mesh.xref, np.int64),
         np.array(mesh.indices, np.uint32).reshape(-1, 3),
-        np.array(mesh.uv, np.float32).reshape(-1, 2),
+        uv,
         int(atlas.page_count),
     )
 
 
+LIBRARIES = {"xatlas": _xatlas, "uvunwrap": _uvunwrap}
+
+
 def job(
-    positions: F32, indices: U32, existing: F32 | None, resolution: int, padding: int, method: str
+    positions: F32, indices: U32, existing: F32 | None, resolution: int, padding: int, method: str, most: int
 ) -> UvReport | Unwrapped:
     """The report of an existing UV set that is good enough, or a new unwrap. Raises RuntimeError."""
     if existing is not None:
@@ -114,4 +196,4 @@ def job(
         report = measure(existing, indices, resolution, solid, positions)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return report
-    return unwrap(positions, indices, resolution, padding, method)
+    return unwrap(positions, indices, resolution, padding, method, most)

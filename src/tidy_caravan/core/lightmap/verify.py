@@ -11,6 +11,7 @@ from scipy.ndimage import distance_transform_edt
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from tidy_caravan.core.lightmap.charts import mirrored
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
 
 AREA_TOLERANCE = 1e-12
@@ -18,13 +19,18 @@ AREA_TOLERANCE = 1e-12
 SHRINK = 1e-3
 """Each triangle is drawn in by this part of its size before the overlap test, so that neighbours
 that share an edge, up to rounding, do not count. Overlaps thinner than that are not seen."""
+MOST_OVERLAPS = 1000
+"""Overlaps counted before a set is simply bad."""
+PAIRS_AT_ONCE = 1_000_000
 RANGE_TOLERANCE = 1e-6
 """How far outside 0–1 a coordinate may be, as a part of the map."""
 
 
 @dataclass(frozen=True)
 class UvReport:
-    """gap_texels: smallest distance between two islands at the resolution, infinite for one island."""
+    """gap_texels: smallest distance between two islands at the resolution, infinite for one island. border_texels:
+    smallest distance to the edge of the map. overlaps: pairs of triangles; from MOST_OVERLAPS on it is at least that.
+    mirrored: islands that show their picture the wrong way round."""
 
     triangles: int
     islands: int
@@ -32,6 +38,8 @@ class UvReport:
     out_of_range: int
     collapsed: int
     gap_texels: float
+    border_texels: float
+    mirrored: int
     fill: float
 
     @property
@@ -76,14 +84,32 @@ def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None, po
         out_of_range=int(outside.sum()),
         collapsed=collapsed,
         gap_texels=island_gap(corners[usable], label[usable], resolution),
+        border_texels=border(corners[usable]) * resolution,
+        mirrored=int(mirrored(uv, indices[usable], label[usable]).sum()) if usable.any() else 0,
         fill=float(area[usable].sum()),
     )
 
 
-def count_overlaps(corners: F64) -> int:
-    """Pairs of triangles (F, 3, 2) whose insides overlap. O(F log F + box pairs).
+def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
+    """1 when any two triangles of a set overlap, and how many leave 0–1: the quick questions."""
+    corners = uv.astype(np.float64)[indices]
+    finite = np.isfinite(corners).all(axis=(1, 2))
+    outside = ~finite | ((corners < -RANGE_TOLERANCE) | (corners > 1 + RANGE_TOLERANCE)).any(axis=(1, 2))
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    return min(1, count_overlaps(corners[finite & (area > AREA_TOLERANCE)], 1)), int(outside.sum())
 
-    Broad phase by an STR tree over boxes, then separating axes on slightly shrunk triangles.
+
+def border(corners: F64) -> float:
+    """Smallest distance of triangles (F, 3, 2) to the edge of the map, as a part of it; 0.5 for none."""
+    return float(np.minimum(corners, 1.0 - corners).min()) if len(corners) else 0.5
+
+
+def count_overlaps(corners: F64, most: int = MOST_OVERLAPS) -> int:
+    """Pairs of triangles (F, 3, 2) whose insides overlap; counting ends once there are `most`.
+
+    Broad phase by an STR tree over boxes, then separating axes on slightly shrunk triangles. O(F log F + box pairs)
+    in time, PAIRS_AT_ONCE pairs of boxes in memory, however many lie on each other.
     """
     if len(corners) < 2:
         return 0
@@ -93,11 +119,16 @@ def count_overlaps(corners: F64) -> int:
     boxes = shapely.box(low[:, 0], low[:, 1], high[:, 0], high[:, 1])
     tree = shapely.STRtree(boxes)
     total = 0
-    for start in range(0, len(boxes), 20_000):
-        first, second = tree.query(boxes[start : start + 20_000])
+    start, batch = 0, max(1, PAIRS_AT_ONCE // len(boxes))
+    while start < len(boxes) and total < most:
+        first, second = tree.query(boxes[start : start + batch])
+        found = len(first)
         first = first + start
         keep = first < second
         total += int(overlapping(inner[first[keep]], inner[second[keep]]).sum())
+        start += batch
+        # as many boxes at once as their neighbours so far allow, and never more than twice as many as before
+        batch = max(1, min(batch * 2, batch * PAIRS_AT_ONCE // max(1, found), 20_000))
     return total
 
 

@@ -21,6 +21,7 @@ from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart, TravelLine
 from tidy_caravan.core.scene import Convention, Scene
 from tidy_caravan.core.selection import Assignment, PartSet
@@ -58,19 +59,24 @@ def pack(
 ) -> Package:
     """The package of a scene that has been through its route. Raises CaravanError for an unknown format."""
     target = destination.file_convention(fmt)
-    placed = convert(scene, target)
     form = format_named(fmt)
+    drawn = scene if form.ability.poses else at_rest(scene)
+    placed = convert(drawn, target)
     written = form.write(placed, STEM, destination.gpu_instancing)
     if written.renamed:
         as_written = tuple(written.renamed.get(i, n) for i, n in enumerate(placed.nodes.names))
         placed = placed.but(nodes=dataclasses.replace(placed.nodes, names=as_written))
+    if drawn is not scene:
+        written.losses.append(
+            f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
+        )
     files = dict(sorted(written.files.items()))
     main = f"{STEM}.{fmt}"
     manifest = Manifest(
         tool="Tidy Caravan",
         tool_version=__version__,
         format=fmt,
-        flat=form.flat,
+        flat=form.ability.flat,
         main_file=main,
         files=[PackedFile(path=k, bytes=len(v), sha256=hashlib.sha256(v).hexdigest()) for k, v in files.items()],
         source_name=source.name,
@@ -92,8 +98,10 @@ def pack(
         dropped=dropped(source.scene, scene),
         behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
         remarks=written.remarks,
+        losses=written.losses,
+        unproven=form.ability.unproven(),
         checks=checks,
-        parts=parts_of(placed, source.scene, written.node_index, form.uv_sets, sets),
+        parts=parts_of(placed, source.scene, written.node_index, form.ability.uv_sets, sets),
     )
     text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
     return Package({**files, "manifest.json": text}, manifest)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 
@@ -87,3 +88,24 @@ class Material:
             self.emissive_texture,
         )
         return tuple(u for u in every if u is not None)
+
+
+LARGEST_GLOW = 1000.0
+"""Emission above one is brightness; beyond this it is damage."""
+
+
+def glowing(material: Material, color: Iterable[float]) -> Material:
+    """The material with that linear emission (3,), which may be above one: colour and strength are kept apart."""
+    red, green, blue = color
+    top = max(1.0, red, green, blue)
+    return replace(material, emissive=(red / top, green / top, blue / top), emissive_strength=top)
+
+
+def channel_of(use: TextureUse) -> int:
+    """The UV set that a texture is read from."""
+    return use.channel if use.transform_channel is None else use.transform_channel
+
+
+def reads(material: Material, channel: int) -> bool:
+    """Whether any picture of the material is read from that UV set."""
+    return any(channel_of(u) == channel for u in material.uses())

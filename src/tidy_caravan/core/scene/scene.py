@@ -61,12 +61,15 @@ class Scene:
                 out[rows] = self.nodes.world[parts[rows], :3, 3][:, None, :]
                 continue
             step = max(1, CHUNK // len(points))
+            columns = np.ascontiguousarray(points.T)
             for at in range(0, len(rows), step):
                 batch = rows[at : at + step]
                 world = self.nodes.world[parts[batch]]
-                moved = points @ world[:, :3, :3].transpose(0, 2, 1) + world[:, None, :3, 3]
-                out[batch, 0] = moved.min(axis=1)
-                out[batch, 1] = moved.max(axis=1)
+                # one product for all axes of all parts, so that the smallest and largest lie along a row
+                moved = world[:, :3, :3].reshape(-1, 3) @ columns
+                place = world[:, :3, 3]
+                out[batch, 0] = moved.min(axis=1).reshape(-1, 3) + place
+                out[batch, 1] = moved.max(axis=1).reshape(-1, 3) + place
         return frozen(out)
 
     @cached_property

@@ -6,15 +6,17 @@ import dataclasses
 from abc import abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any, ClassVar, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
+from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import Convention, Mesh, Scene
 from tidy_caravan.core.scene.arrays import Bool
 from tidy_caravan.core.selection import Assignment, Rule
 
@@ -76,15 +78,33 @@ class StepContext:
         return out & self.assignment.members(scene, where.sets) if where.sets else out
 
 
-class Step(BaseModel):
-    """Base of all steps; `kind` tells them apart in JSON."""
+class Phase(StrEnum):
+    """Where on a route a step belongs; the order of the members is that of a route."""
 
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True)
+    TRAVEL = "What travels"
+    SHAPES = "Shapes"
+    TRANSFORMS = "Units and transforms"
+    GEOMETRY = "Geometry"
+    COORDINATES = "Texture coordinates"
+    LIGHT = "Light"
+    TREE = "Names and tree"
+
+    @property
+    def rank(self) -> int:
+        return list(Phase).index(self)
+
+
+class Step(BaseModel):
+    """Base of all steps; `kind` tells them apart in JSON. once: a second one of the kind would have nothing to do."""
+
+    model_config = ConfigDict(
+        alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True, allow_inf_nan=False
+    )
 
     title: ClassVar[str]
     summary: ClassVar[str]
-    converts: ClassVar[bool] = False
-    """True for steps that only finish the reading; what they give is what the arrival is compared with."""
+    phase: ClassVar[Phase]
+    once: ClassVar[bool] = True
     kind: str
     enabled: bool = True
     where: Where = Field(default_factory=Where)
@@ -93,19 +113,35 @@ class Step(BaseModel):
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         """A new scene and what changed. Pure."""
 
+    def effects(self) -> tuple[Effect, ...]:
+        """What the step may change, with its parameters as they are; whatever is not named here is as it was."""
+        return ()
+
+    def read_as(self, stated: Convention) -> Convention:
+        """The convention that the source is read in: what the file states, or what the step knows better."""
+        return stated
+
+    def as_source(self, scene: Scene, context: StepContext) -> Scene:
+        """The source as the arrival is compared with it: steps that only finish the reading give their result."""
+        return scene
+
 
 _steps: dict[str, type[Step]] = {}
 S = TypeVar("S", bound=type[Step])
 
 
 def step(cls: S) -> S:
-    """Registers a step class under the default of its `kind`."""
-    _steps[str(cls.__pydantic_fields__["kind"].default)] = cls
+    """Registers a step class under the default of its `kind`. Raises ValueError for a second one of that kind."""
+    kind = str(cls.__pydantic_fields__["kind"].default)
+    if kind in _steps:
+        raise ValueError(f"there are two kinds of steps called “{kind}”")
+    _steps[kind] = cls
     return cls
 
 
 def known_steps() -> dict[str, type[Step]]:
-    return dict(_steps)
+    """All kinds in the order of a route: by phase, then by name."""
+    return dict(sorted(_steps.items(), key=lambda item: (item[1].phase.rank, item[0])))
 
 
 def parse_step(data: Any, where: str = "step") -> Step:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Literal
 
 import numpy as np
 from pydantic import Field
 
-from tidy_caravan.core.geometry.recipes import Fineness, make, settled
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, settled
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, source_ids, step
 from tidy_caravan.core.words import plural
+
+MOST_PER_SHAPE = 4_000_000
+MOST_IN_ALL = 20_000_000
+"""Triangles that the step makes at the most."""
 
 
 def same_corners(a: Mesh, b: Mesh) -> bool:
@@ -27,7 +32,9 @@ class MakeShapes(Step):
 
     title = "Make shapes again"
     summary = "Primitives, curves, extrusions and subdivision surfaces with another tolerance, segment count or level."
-    converts: ClassVar[bool] = True
+
+    phase = Phase.SHAPES
+    once = False
 
     kind: Literal["make_shapes"] = "make_shapes"
     tolerance_mm: float | None = Field(
@@ -38,22 +45,38 @@ class MakeShapes(Step):
     )
     level: int | None = Field(default=None, ge=0, le=6, description="Rounds of subdivision")
 
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(Aspect.SHARING),)
+
     def fineness(self) -> Fineness:
         return Fineness(self.tolerance_mm, self.segments, self.level)
+
+    def as_source(self, scene: Scene, context: StepContext) -> Scene:
+        return self.apply(scene, context)[0]
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         metres = scene.convention.metres_per_unit
         asked = self.fineness()
-        before = after = 0
+        before = after = planned = 0
         stuck: list[str] = []
 
         def again(mesh: Mesh) -> Mesh:
-            nonlocal before, after
+            nonlocal before, after, planned
             recipe = mesh.recipe
             if recipe is None or settled(recipe, asked) == Fineness.of(recipe):
                 return mesh
             if recipe.kind == "subdivision" and asked.level is None:
                 return mesh
+            # counted before anything is made: a small recipe can ask for more than any memory holds
+            wanted = estimate(recipe, asked, metres)
+            if wanted > MOST_PER_SHAPE or planned + wanted > MOST_IN_ALL:
+                most = MOST_PER_SHAPE if wanted > MOST_PER_SHAPE else MOST_IN_ALL
+                stuck.append(
+                    f"“{mesh.name[:60]}” stays as it is: it would take about {wanted:,} triangles, and {most:,} is the limit"
+                    + ("" if most == MOST_PER_SHAPE else " for all shapes together")
+                )
+                return mesh
+            planned += wanted
             try:
                 first = make(recipe, Fineness.of(recipe), metres, mesh.name)
                 if first is None or not same_corners(first, mesh):

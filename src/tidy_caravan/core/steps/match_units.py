@@ -8,14 +8,15 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
+from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.conventions.axes import axis_map, basis, unit_factor
-from tidy_caravan.core.conventions.convert import convert, transform_mesh
+from tidy_caravan.core.conventions.convert import convert, split_viewers, transform_mesh
 from tidy_caravan.core.conventions.transforms import affine_inverse, polar
 from tidy_caravan.core.errors import BadRoute, CaravanError
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
-from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step, with_meshes
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step, with_meshes
 from tidy_caravan.core.words import plural
 
 SCALE_TOLERANCE = 1e-6
@@ -32,6 +33,8 @@ class MatchUnits(Step):
     title = "Match units and axes"
     summary = "Unit and axes of the destination, in vertices and translations; node scale 1; instances stay shared."
 
+    phase = Phase.TRANSFORMS
+
     kind: Literal["match_units_axes"] = "match_units_axes"
     source_metres_per_unit: float | None = Field(
         default=None, gt=0, lt=1e6, description="What one source unit really is, in metres, if the file is wrong"
@@ -40,6 +43,9 @@ class MatchUnits(Step):
     source_forward: Axis | None = None
     source_handedness: Handedness | None = None
     bake_scale: bool = Field(default=True, description="Bring node scale to 1")
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(Aspect.SHARING),) if self.bake_scale else ()
 
     def read_as(self, stated: Convention) -> Convention:
         """The source's convention with the user's corrections. Raises BadRoute for impossible axes."""
@@ -105,7 +111,11 @@ def untouchable(scene: Scene) -> Bool:
 
 def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
     """Node scale to 1 with unchanged world geometry; see MatchUnits. O(nodes · depth-free, meshes)."""
+    before = len(scene.nodes)
+    scene = split_viewers(scene)
+    chosen = np.append(chosen, np.zeros(len(scene.nodes) - before, np.bool_))
     nodes = scene.nodes
+    chosen[before:] = chosen[nodes.parent[before:]]
     world = nodes.world
     still = untouchable(scene) | ~chosen
     # mirrors go to the axis that points right, so that the choice is the same in every convention
@@ -117,6 +127,8 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
     still |= ~(size > 1e-9 * np.abs(residual).max(axis=(1, 2))) | ~np.isfinite(size)
     plain = np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE
     residual[plain] = np.eye(3)
+    viewers = (nodes.camera >= 0) | (nodes.light >= 0)
+    rotation[viewers] = looking(world[viewers, :3, :3], rotation[viewers])
     rows = np.flatnonzero((nodes.mesh >= 0) & ~still)
     keep, column, meshes, changes = bake_meshes(scene, rows, residual, negative_scale, mirror)
     target = world.copy()
@@ -161,6 +173,24 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
         )
     out = scene.but(nodes=replace(nodes, local=local))
     return with_meshes(out, column, meshes), changes
+
+
+def looking(linear: F64, spare: F64) -> F64:
+    """(N, 3, 3) turns of cameras and lights whose world matrices stretch, shear or mirror.
+
+    They look where the matrix takes their -Z, with what it makes of +Y as upright as that allows: the nearest
+    rotation (polar decomposition) points elsewhere as soon as a parent is stretched. `spare` where it flattens them.
+    """
+    ahead, up = -linear[:, :, 2], linear[:, :, 1]
+    far = np.linalg.norm(ahead, axis=1, keepdims=True)
+    ahead = ahead / np.where(far > 0, far, 1.0)
+    up = up - ahead * np.einsum("ni,ni->n", up, ahead)[:, None]
+    high = np.linalg.norm(up, axis=1, keepdims=True)
+    good = (far[:, 0] > 0) & (high[:, 0] > SCALE_TOLERANCE * np.linalg.norm(linear, axis=(1, 2)))
+    up = up / np.where(high > 0, high, 1.0)
+    out = spare.copy()
+    out[good] = np.stack([np.cross(ahead, up), up, -ahead], axis=2)[good]
+    return out
 
 
 def bake_meshes(

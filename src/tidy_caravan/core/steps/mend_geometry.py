@@ -8,32 +8,50 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.conventions.axes import axis_vector
+from tidy_caravan.core.conventions.convert import split_viewers
+from tidy_caravan.core.conventions.transforms import affine_inverse
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate
-from tidy_caravan.core.geometry.normals import vertex_normals
-from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, source_ids, step, with_meshes
+from tidy_caravan.core.geometry.smoothing import with_normals
+from tidy_caravan.core.scene import Mesh, Scene, extreme_points
+from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, source_ids, step, with_meshes
 from tidy_caravan.core.words import plural
+
+THIN_MM = 0.1
+"""Height up to which a triangle may go as one without area: some steps of float32 a hundred metres out."""
 
 
 @step
 class MendNormals(Step):
-    """Computes normals where they are missing or broken; good ones are never touched."""
+    """Computes normals where they are missing or broken; good ones are never touched.
+
+    Edges that bend by more than the crease angle stay hard: their vertices are split.
+    """
 
     title = "Mend normals"
-    summary = "Area-weighted normals where they are missing or broken; good ones stay untouched."
+    summary = (
+        "Normals by area and angle where they are missing or broken, hard at sharp edges; good ones stay untouched."
+    )
+
+    phase = Phase.GEOMETRY
 
     kind: Literal["mend_normals"] = "mend_normals"
+    crease_degrees: float = Field(
+        default=50.0, ge=0, le=180, description="Edges that bend by more stay hard; 180 makes all smooth"
+    )
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Missing and broken normals were replaced by a step."
+        return (Effect(Aspect.NORMALS, why=why), Effect(Aspect.TANGENTS), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         def make(mesh: Mesh) -> Mesh:
-            if mesh.normals is None:
-                return replace(mesh, normals=vertex_normals(mesh.positions, mesh.indices))
-            bad = broken_normals(mesh)
-            if not bad.any():
+            if not mesh.triangles:
                 return mesh
-            fresh = mesh.normals.copy()
-            fresh[bad] = vertex_normals(mesh.positions, mesh.indices)[bad]
-            return replace(mesh, normals=fresh)
+            bad = np.ones(mesh.vertices, np.bool_) if mesh.normals is None else broken_normals(mesh)
+            return with_normals(mesh, bad, self.crease_degrees) if bad.any() else mesh
 
         out, changed = per_mesh(scene, context.selected(self.where, scene), make)
         return out, _changes(scene, out, changed, "given normals")
@@ -41,12 +59,20 @@ class MendNormals(Step):
 
 @step
 class DropDegenerates(Step):
-    """Removes triangles without area, relative to the size of their mesh."""
+    """Removes triangles without area: thinner than what float32 can tell where they lie. Small details stay."""
 
     title = "Drop degenerate triangles"
     summary = "Removes triangles that have no area."
 
+    phase = Phase.GEOMETRY
+
     kind: Literal["drop_degenerates"] = "drop_degenerates"
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (
+            Effect(Aspect.TRIANGLES, THIN_MM, "Triangles without area were dropped by a step."),
+            Effect(Aspect.SHARING),
+        )
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         gone = 0
@@ -70,24 +96,33 @@ class DropDegenerates(Step):
 class PlacePivots(Step):
     """Moves pivots that lie far from their part: mesh' = T⁻¹·mesh, node' = node·T, children' = T⁻¹·child.
 
-    Every instance of a shared mesh gets the same move, so sharing and the world stay as they are.
+    Every instance of a shared mesh gets the same move, so sharing and the world stay as they are. The underside is
+    that towards the ground, however a part is turned; instances that stand differently go by the way most stand.
     """
 
     title = "Place pivots"
     summary = "Brings far-off pivots to the base centre or the centre of their part; nothing moves in the world."
 
+    phase = Phase.GEOMETRY
+    once = False
+
     kind: Literal["place_pivots"] = "place_pivots"
-    at: Literal["base", "centre"] = Field(default="base", description="base: middle of the underside along the up axis")
+    at: Literal["base", "centre"] = Field(default="base", description="base: middle of the underside in the world")
     only_far: bool = Field(default=True, description="Leave pivots that lie within reach of their part")
 
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Pivots were moved by a step; the distance to the old ones is shown and not held against the package."
+        return (Effect(Aspect.PIVOTS, why=why), Effect(Aspect.SHARING))
+
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        chosen = context.selected(self.where, scene)
+        # a light or camera on the node of a part would move with its pivot
+        before, scene = len(scene.nodes), split_viewers(scene)
         nodes = scene.nodes
-        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0)
+        chosen = np.append(chosen, np.zeros(len(nodes) - before, np.bool_)) & (nodes.mesh >= 0)
         animated = np.zeros(len(nodes), np.bool_)
         animated[[c.node for clip in scene.clips for c in clip.channels]] = True
         chosen &= (nodes.skin < 0) & ~animated
-        up = "XYZ".index(scene.convention.up[-1])
-        low = 1 if scene.convention.up.startswith("-") else 0
         shift = np.zeros((len(scene.meshes) + 1, 3))
         for i in np.unique(nodes.mesh[chosen]).tolist():
             box = scene.meshes[i].bounds
@@ -96,7 +131,8 @@ class PlacePivots(Step):
             if self.only_far and outside <= np.linalg.norm(box[1] - box[0]):
                 continue
             if self.at == "base":
-                target[up] = box[low, up]
+                users = np.flatnonzero(chosen & (nodes.mesh == i))
+                target = underside(scene.meshes[i], nodes.world[users, :3, :3], axis_vector(scene.convention.up))
             if np.abs(target).max() > 1e-9 * max(1e-30, float((box[1] - box[0]).max())):
                 shift[i] = target.astype(np.float32)
         move = np.where(chosen[:, None], shift[nodes.mesh], 0.0)
@@ -123,6 +159,33 @@ class PlacePivots(Step):
                 parts=source_ids(scene, np.flatnonzero(moved)),
             )
         ]
+
+
+def underside(mesh: Mesh, linear: F64, up: F64) -> F64:
+    """(3,) middle of a mesh's underside, in its own space, as most of its users (K, 3, 3) stand.
+
+    up: (3,) the signed axis of the world. Users whose up is the same direction in the mesh stand alike.
+    """
+    inverse = affine_inverse(with_corner(linear))[:, :3, :3]
+    ways = np.einsum("kij,kj->ki", linear.transpose(0, 2, 1), np.broadcast_to(up, (len(linear), 3)))
+    length = np.linalg.norm(ways, axis=1, keepdims=True)
+    keys = np.round(ways / np.where(length > 0, length, 1.0), 3) + 0.0
+    _, first, counts = np.unique(keys, axis=0, return_index=True, return_counts=True)
+    one = int(first[np.argmax(counts)])
+    points = extreme_points(mesh) @ linear[one].T
+    box = np.array([points.min(axis=0), points.max(axis=0)])
+    middle = box.mean(axis=0)
+    axis = int(np.argmax(np.abs(up)))
+    middle[axis] = box[0 if up[axis] > 0 else 1, axis]
+    out: F64 = inverse[one] @ middle
+    return out
+
+
+def with_corner(linear: F64) -> F64:
+    """(K, 3, 3) as (K, 4, 4) without translation."""
+    out = np.tile(np.eye(4), (len(linear), 1, 1))
+    out[:, :3, :3] = linear
+    return out
 
 
 def _changes(scene: Scene, out: Scene, changed: np.ndarray[tuple[int], np.dtype[np.bool_]], text: str) -> list[Change]:

@@ -9,9 +9,10 @@ from typing import Literal
 
 import numpy as np
 
+from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.conventions.convert import keep_nodes
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
 from tidy_caravan.core.words import plural
 
 LETTERS = str.maketrans(
@@ -36,7 +37,12 @@ class TidyNames(Step):
     title = "Tidy names"
     summary = "Unique names of allowed characters, cut to the destination's length."
 
+    phase = Phase.TREE
+
     kind: Literal["tidy_names"] = "tidy_names"
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(Aspect.NAMES),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         limit, pattern = context.destination.name_length, context.destination.name_pattern
@@ -76,6 +82,8 @@ class DropEmpties(Step):
 
     title = "Drop empties"
     summary = "Removes nodes without mesh, light or camera that have nothing below them."
+
+    phase = Phase.TREE
 
     kind: Literal["drop_empties"] = "drop_empties"
 

@@ -8,15 +8,19 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field
 
+from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.isolation import Lost, Pool
 from tidy_caravan.core.geometry.projection import box_project
-from tidy_caravan.core.lightmap.unwrap import Unwrapped, methods, time_limit
+from tidy_caravan.core.lightmap.unwrap import LARGEST_MAP, Unwrapped, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
-from tidy_caravan.core.steps.base import Change, Step, StepContext, per_mesh, replace_meshes, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, replace_meshes, source_ids, step
+from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
 
+LISTED = 50
+"""Meshes that are told one by one."""
 JOB = "tidy_caravan.core.lightmap.unwrap:job"
 
 
@@ -27,8 +31,13 @@ class FirstUvs(Step):
     title = "First UV set"
     summary = "Box projection at a real-world tile size, for parts that have no UV set."
 
+    phase = Phase.COORDINATES
+
     kind: Literal["first_uvs"] = "first_uvs"
     metres_per_repeat: float = Field(default=1.0, gt=0, le=10_000)
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(Aspect.FIRST_UV),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         def make(mesh: Mesh) -> Mesh:
@@ -54,37 +63,69 @@ class LightmapUvs(Step):
     title = "Lightmap UV set"
     summary = "A second UV set without overlaps inside 0–1, with padding in texels; once per shared mesh."
 
+    phase = Phase.LIGHT
+
     kind: Literal["lightmap_uvs"] = "lightmap_uvs"
     resolution: int = Field(default=256, ge=16, le=4096, description="Texels along one edge of the map")
     padding_texels: int = Field(default=4, ge=1, le=64, description="Least distance between islands")
     keep_good: bool = Field(default=True, description="Leave a set that already measures well as it is")
-    heavy: bool = Field(default=False, description="Unwrap heavy stand-ins as well")
+    heavy: bool = Field(default=False, description="Unwrap heavy meshes as well")
+
+    def effects(self) -> tuple[Effect, ...]:
+        """The set itself; a picture's set that stands there moves on, with the materials that read it."""
+        return (Effect(Aspect.LIGHTMAP_UV), Effect(Aspect.FURTHER_UV), Effect(Aspect.MATERIALS), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         channel = context.destination.lightmap_channel
         rows, bare, spared = self._rows(scene, context)
         targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if scene.meshes[i].triangles]
+        source = scene
+        room = room_for(scene, channel, targets)
+        full: list[Change] = []
+        if room is not None and room.target < 0:
+            stay = [i for i in targets if i in room.meshes]
+            targets = [i for i in targets if i not in room.meshes]
+            parts = np.flatnonzero(np.isin(scene.nodes.mesh, stay))
+            text = f"{plural(len(stay), 'mesh', 'meshes')} not unwrapped: images read UV set {channel} and all others are taken"
+            full = [Change(text=text, count=len(stay), problem=True, parts=source_ids(scene, parts))]
+            room = None
+        if room is not None:
+            copies = list(scene.meshes)
+            for i in room.meshes:
+                copies[i] = room.with_copy(copies[i])
+            scene = scene.but(meshes=tuple(copies))
         made: dict[int, Mesh] = {}
         facts: dict[int, dict[str, Any]] = {}
         lost: dict[int, str] = {}
         waiting: list[int] = []
         for i in targets:
-            cached = context.cache.get(self._key(scene.meshes[i], channel))
+            cached = context.cache.get(self._key(scene, i, context))
             if cached is None:
                 waiting.append(i)
             else:
                 made[i], facts[i] = cached
         total = len(targets)
-        for attempt in range(2):
+        for attempt in range(len(methods(0))):
             if not waiting:
                 break
             waiting = self._round(scene, context, channel, waiting, attempt, made, facts, lost, total)
         # in the order of the source, not of the finish: the same input must give the same package
         made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
+        moved: list[Change] = []
+        if room is not None and not any(f["method"] != "kept" for i, f in facts.items() if i in room.meshes):
+            # every set that pictures read is a clean one and serves light as well: nothing has to move
+            scene, room = source, None
+            made = {i: source.meshes[i] if facts[i]["method"] == "kept" else m for i, m in made.items()}
+        if room is not None:
+            drawn = bearers(scene, room.meshes)
+            names = ", ".join(f"“{scene.materials[i].name or i}”" for i in room.materials[:3])
+            text = f"{plural(len(room.materials), 'material')} read UV set {channel} ({names}); that set moved to {room.target}, where they read it now"
+            moved = [Change(text=text, count=len(room.materials), parts=source_ids(scene, drawn))]
+            scene = room.redirected(scene)
         out, _ = replace_meshes(scene, rows, made)
         flags = np.where(bare, out.nodes.flags | NO_LIGHTMAP, out.nodes.flags & ~np.uint8(NO_LIGHTMAP)).astype(np.uint8)
         out = out.but(nodes=replace(out.nodes, flags=flags))
-        return out, [*self._tell(scene, rows, facts, {i: lost[i] for i in waiting}), *spared]
+        return out, [*moved, *self._tell(scene, rows, facts, {i: lost[i] for i in waiting}), *full, *spared]
 
     def _rows(self, scene: Scene, context: StepContext) -> tuple[I64, Bool, list[Change]]:
         """Nodes to be given the set, (N,) those left without on purpose, and that in words.
@@ -106,7 +147,7 @@ class LightmapUvs(Step):
         changes = []
         for mask, text in (
             (spared & ~users, "not unwrapped, as their sets say"),
-            (heavy & ~users, "not unwrapped: heavy stand-ins"),
+            (heavy & ~users, "not unwrapped: heavy meshes"),
         ):
             if mask.any():
                 rows = np.flatnonzero(mask)
@@ -114,8 +155,18 @@ class LightmapUvs(Step):
                 changes.append(Change(text=sentence, count=len(rows), parts=source_ids(scene, rows)))
         return np.flatnonzero(users), (spared | heavy) & ~users, changes
 
-    def _key(self, mesh: Mesh, channel: int) -> str:
-        return f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}-{channel}-1"
+    def _key(self, scene: Scene, index: int, context: StepContext) -> str:
+        """All that a result depends on; the box projection of a mesh without UV sets goes by unit and axes as well."""
+        mesh, c = scene.meshes[index], scene.convention
+        own = "" if mesh.uvs else f"-{c.metres_per_unit!r}{c.up}{c.forward}{c.handedness}"
+        return (
+            f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}"
+            f"-{context.destination.lightmap_channel}-{self._most(context)}{own}-2"
+        )
+
+    @staticmethod
+    def _most(context: StepContext) -> int:
+        return min(LARGEST_MAP, context.destination.max_texture)
 
     def _round(
         self,
@@ -135,13 +186,14 @@ class LightmapUvs(Step):
             for i in waiting
         }
         calls = []
+        most = self._most(context)
         for i in waiting:
             mesh = ready[i]
             existing = mesh.uvs[channel] if self.keep_good and len(mesh.uvs) > channel else None
             method = methods(mesh.triangles)[attempt]
             calls.append(
                 (
-                    (mesh.positions, mesh.indices, existing, self.resolution, self.padding_texels, method),
+                    (mesh.positions, mesh.indices, existing, self.resolution, self.padding_texels, method, most),
                     time_limit(mesh.triangles),
                 )
             )
@@ -157,12 +209,18 @@ class LightmapUvs(Step):
                     lost[i] = result.reason
                 elif isinstance(result, Unwrapped):
                     made[i] = self._with_set(ready[i], result, channel)
-                    facts[i] = {"method": result.method, "fill": result.report.fill, "gap": result.report.gap_texels}
+                    facts[i] = {
+                        "method": result.method,
+                        "fill": result.report.fill,
+                        "gap": result.report.gap_texels,
+                        "islands": result.report.islands,
+                        "resolution": result.resolution,
+                    }
                 else:
                     made[i] = ready[i]
                     facts[i] = {"method": "kept", "fill": result.fill, "gap": result.gap_texels}
                 if i in made:
-                    context.cache.put(self._key(scene.meshes[i], channel), made[i], facts[i])
+                    context.cache.put(self._key(scene, i, context), made[i], facts[i])
         return sorted(failed)
 
     @staticmethod
@@ -187,6 +245,14 @@ class LightmapUvs(Step):
                     parts=source_ids(scene, parts),
                 )
             )
+        for i in [i for i in new if facts[i]["resolution"] > self.resolution][:LISTED]:
+            parts = rows[scene.nodes.mesh[rows] == i]
+            f = facts[i]
+            text = (
+                f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}” needs a map of {f['resolution']} texels, not "
+                f"{self.resolution}: it has {f['islands']} islands with {self.padding_texels} texels between them"
+            )
+            changes.append(Change(text=text, count=len(parts), parts=source_ids(scene, parts)))
         if len(facts) > len(new):
             changes.append(
                 Change(

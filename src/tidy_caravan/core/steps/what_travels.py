@@ -8,11 +8,13 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
+from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.conventions.convert import keep_nodes
 from tidy_caravan.core.geometry.animation import cropped, posed
-from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.geometry.pose import baked
+from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import I32, Bool
-from tidy_caravan.core.steps.base import Change, Step, StepContext, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
 from tidy_caravan.core.words import plural
 
 
@@ -21,11 +23,13 @@ class WhatTravels(Step):
     """Leaves out what is not wanted: switched-off parts, lights, cameras, animation, helpers, sets left out.
 
     Helpers are nodes that draw nothing and lead to nothing; bones and morph targets count as such when no clip
-    moves them. What is left out is listed in the manifest.
+    moves them: the pose they hold is baked into the mesh. What is left out is listed in the manifest.
     """
 
     title = "What travels"
     summary = "Leaves switched-off parts, unused helpers, bones and morph targets behind, and sets that are left out."
+
+    phase = Phase.TRAVEL
 
     kind: Literal["what_travels"] = "what_travels"
     hidden: bool = Field(default=False, description="Parts that are switched off in the source travel as well")
@@ -40,6 +44,16 @@ class WhatTravels(Step):
     start: float = Field(default=0.0, ge=0, description="Seconds: begin of the range, or time of the frame")
     end: float = Field(default=10.0, ge=0, description="Seconds: end of the range")
 
+    def effects(self) -> tuple[Effect, ...]:
+        out = [Effect(Aspect.PARTS), Effect(Aspect.SHARING)]
+        if not self.lights:
+            out.append(Effect(Aspect.LIGHTS))
+        if not self.cameras:
+            out.append(Effect(Aspect.CAMERAS))
+        if self.animation != "all":
+            out.append(Effect(Aspect.CLIPS))
+        return tuple(out)
+
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         changes: list[Change] = []
         out = self._animation(scene, changes)
@@ -47,6 +61,12 @@ class WhatTravels(Step):
         out = self._skins_and_morphs(out, changes)
         out, keep = self._kept(out, context, changes)
         return (keep_nodes(out, keep) if not keep.all() else out), changes
+
+    def as_source(self, scene: Scene, context: StepContext) -> Scene:
+        """A scene frozen at a time is compared with the source as it stands at that time."""
+        if self.animation != "frame" or not scene.clips:
+            return scene
+        return posed(scene, self.start)
 
     def _animation(self, scene: Scene, changes: list[Change]) -> Scene:
         if not scene.clips or self.animation == "all":
@@ -78,33 +98,46 @@ class WhatTravels(Step):
         return scene
 
     def _skins_and_morphs(self, scene: Scene, changes: list[Change]) -> Scene:
-        moving = {c.node for clip in scene.clips for c in clip.channels}
+        nodes = scene.nodes
+        none = np.zeros(len(nodes), np.bool_)
+        skins, morphs = none, none
         if not self.bones and scene.skins:
-            idle = [not moving.intersection(s.joints) for s in scene.skins]
-            if any(idle):
-                table = np.full(len(scene.skins) + 1, -1, np.int32)
-                table[:-1][~np.array(idle)] = np.arange(len(idle) - sum(idle), dtype=np.int32)
-                skins = tuple(s for s, i in zip(scene.skins, idle, strict=True) if not i)
-                nodes = replace(scene.nodes, skin=table[scene.nodes.skin])
-                still = set(np.unique(nodes.mesh[nodes.skin >= 0]).tolist())
-                meshes = tuple(m if i in still else without_weights(m) for i, m in enumerate(scene.meshes))
-                scene = scene.but(skins=skins, nodes=nodes, meshes=meshes)
-                changes.append(
-                    Change(text=f"{plural(sum(idle), 'skin')} without animation left behind", count=sum(idle))
-                )
+            # a joint moves with whatever moves above it
+            moved = none.copy()
+            moved[[c.node for clip in scene.clips for c in clip.channels if c.path != "weights"]] = True
+            moved = nodes.under(moved)
+            idle = np.array([not moved[list(s.joints)].any() for s in scene.skins] + [False])
+            skins = idle[nodes.skin] & (nodes.skin >= 0) & (nodes.mesh >= 0)
         if not self.morphs:
-            shaped = {c.node for clip in scene.clips for c in clip.channels if c.path == "weights"}
-            used = {int(scene.nodes.mesh[n]) for n in shaped}
-            gone = 0
-            meshes_ = list(scene.meshes)
-            for i, mesh in enumerate(meshes_):
-                if mesh.morphs and i not in used and not any(mesh.morph_weights):
-                    gone += len(mesh.morphs)
-                    meshes_[i] = replace(mesh, morphs=(), morph_weights=())
-            if gone:
-                scene = scene.but(meshes=tuple(meshes_))
-                changes.append(Change(text=f"{plural(gone, 'unused morph target')} left behind", count=gone))
-        return scene
+            shaped = [c.node for clip in scene.clips for c in clip.channels if c.path == "weights"]
+            held = np.zeros(len(scene.meshes) + 1, np.bool_)
+            held[nodes.mesh[shaped]] = True
+            # a mesh whose skin travels is baked with that skin or not at all
+            held[nodes.mesh[(nodes.skin >= 0) & ~skins]] = True
+            held[-1] = False
+            has = np.array([bool(m.morphs) for m in scene.meshes] + [False])
+            morphs = (has & ~held)[nodes.mesh] & (nodes.mesh >= 0)
+        if not skins.any() and not morphs.any():
+            return scene
+        out, stuck = baked(scene, skins, morphs)
+        posed_, shaped_ = skins & ~stuck, morphs & ~stuck
+        if posed_.any():
+            rows = np.flatnonzero(posed_)
+            text = f"{plural(len(rows), 'skinned part')} stand in the pose of their bones, which stay behind"
+            changes.append(Change(text=text, count=len(rows), parts=source_ids(scene, rows)))
+        if shaped_.any():
+            bent = [i for i in np.flatnonzero(shaped_).tolist() if any(scene.meshes[nodes.mesh[i]].morph_weights)]
+            meshes = np.unique(nodes.mesh[shaped_]).tolist()
+            gone = sum(len(scene.meshes[i].morphs) for i in meshes)
+            if bent:
+                text = f"{plural(len(bent), 'part')} keep the shape of their morph weights"
+                changes.append(Change(text=text, count=len(bent), parts=source_ids(scene, np.array(bent))))
+            changes.append(Change(text=f"{plural(gone, 'morph target')} that no clip moves left behind", count=gone))
+        if stuck.any():
+            rows = np.flatnonzero(stuck)
+            text = f"{plural(len(rows), 'skinned part')} keep their bones: their own node is scaled to nothing"
+            changes.append(Change(text=text, count=len(rows), problem=True, parts=source_ids(scene, rows)))
+        return without_idle_skins(out)
 
     def _kept(self, scene: Scene, context: StepContext, changes: list[Change]) -> tuple[Scene, Bool]:
         """The scene with dropped nodes emptied, and (N,) the nodes that stay: what is useful and all above it."""
@@ -163,6 +196,10 @@ def upwards(scene: Scene, marked: Bool) -> Bool:
     return keep
 
 
-def without_weights(mesh: Mesh) -> Mesh:
-    kept = {k: v for k, v in mesh.attributes.items() if not k.startswith(("JOINTS_", "WEIGHTS_"))}
-    return mesh if len(kept) == len(mesh.attributes) else replace(mesh, attributes=kept)
+def without_idle_skins(scene: Scene) -> Scene:
+    """The scene with only the skins that a part still has."""
+    used = np.unique(scene.nodes.skin[scene.nodes.skin >= 0])
+    table = np.full(len(scene.skins) + 1, -1, np.int32)
+    table[used] = np.arange(len(used), dtype=np.int32)
+    skins = tuple(scene.skins[i] for i in used.tolist())
+    return scene.but(skins=skins, nodes=replace(scene.nodes, skin=table[scene.nodes.skin]))

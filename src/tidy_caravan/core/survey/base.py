@@ -55,6 +55,8 @@ def check(family: str, title: str) -> Callable[[C], C]:
     """Registers a check function under its own name."""
 
     def register(function: C) -> C:
+        if function.__name__ in _checks:
+            raise ValueError(f"there are two checks called “{function.__name__}”")
         _checks[function.__name__] = Registered(family, title, function)
         return function
 

@@ -9,11 +9,14 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.geometry.congruent import families, twice
+from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.words import plural
+
+SAME_PLACE = 1e-5
+"""Deviation, as a part of their size, within which two parts stand in one place."""
+MOST_PAIRS = 20_000
 
 
 @check("tree", "Empty nodes")
@@ -112,37 +115,17 @@ def name_characters(scene: Scene, destination: Destination) -> Iterable[Finding]
         )
 
 
-def handedness(mesh: Mesh, area: F64) -> int:
-    """+1 or -1 for a mesh that is not its own mirror image, 0 for one that is.
-
-    The sign of the determinant of three vector moments of different order: turns keep it, mirrors flip it.
-    Two meshes that differ in it can be shared only where negative scale is allowed.
-    """
-    centres = mesh.positions.astype(np.float64)[mesh.indices].mean(axis=1)
-    arms = centres - (centres * area[:, None]).sum(axis=0) / max(area.sum(), 1e-300)
-    reach = np.linalg.norm(arms, axis=1)
-    size = max(float(reach.max()), 1e-300)
-    moments = np.array([(arms * (area * (reach / size) ** k)[:, None]).sum(axis=0) for k in (1, 3, 5)])
-    lengths = np.linalg.norm(moments, axis=1)
-    volume = float(np.linalg.det(moments))
-    return 0 if abs(volume) <= 1e-4 * float(lengths.prod()) else int(np.sign(volume))
-
-
 @check("sharing", "Unique meshes against instances")
 def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
-    """Loose copies by invariants: triangle count, area and edge lengths that agree, meshes that do not."""
+    """Loose copies: meshes that can be laid on each other by turn, move and uniform scale, UV sets included.
+
+    Mirrored ones count where the destination takes negative scale.
+    """
     used = np.flatnonzero(scene.instance_counts > 0)
     parts = len(scene.nodes.parts)
-    groups: dict[tuple[float, ...], list[int]] = {}
-    for i in used.tolist():
-        mesh = scene.meshes[i]
-        if mesh.triangles:
-            area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
-            # twice the area, and its second moment; rigid motions and mirrors keep both
-            hand = 0 if destination.negative_scale else handedness(mesh, area)
-            key = (mesh.triangles, float(f"{area.sum():.4g}"), float(f"{(area**2).sum():.3g}"), hand)
-            groups.setdefault(key, []).append(i)
-    loose = [g for g in groups.values() if len(g) > 1]
+    loose, complete = families(
+        [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles], destination.negative_scale
+    )
     if loose:
         members = np.array([i for g in loose for i in g])
         rows = scene.nodes.parts[np.isin(scene.nodes.mesh[scene.nodes.parts], members)]
@@ -152,11 +135,10 @@ def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
             severity="warning",
             title="Loose copies",
             count=len(members),
-            guess=True,
             value=float(len(members)),
             limit=float(len(loose)),
             unit="meshes",
-            text=f"{len(members)} meshes look like copies of {len(loose)} (same triangles, area and moments); sharing them would save {could} meshes.",
+            text=f"{len(members)} meshes{'' if complete else ' or more'} are copies of {len(loose)}, laid on each other within a ten-thousandth of their size; sharing them would save {plural(could, 'mesh', 'meshes')}.",
             parts=[int(i) for i in rows],
         )
     if parts > 20 and len(used) > 0.8 * parts:
@@ -170,6 +152,58 @@ def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
             unit="meshes",
             text=f"{len(used)} unique meshes for {parts} parts: repeated pieces have probably lost their sharing on the way here.",
         )
+
+
+@check("structure", "The same part twice in one place")
+def twice_in_place(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Parts with equal triangles and equal bounds in the world, corner on corner: they flicker, and cost double."""
+    parts = scene.nodes.parts
+    if len(parts) < 2:
+        return
+    shown = np.flatnonzero((scene.nodes.flags[parts] & HIDDEN) == 0)
+    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[scene.nodes.mesh[parts]]
+    shown = shown[triangles[shown] > 0]
+    # by mesh first, so that of many in one place none hides behind others with as many triangles
+    boxes, mesh = scene.part_bounds[shown], scene.nodes.mesh[parts[shown]]
+    found = [twice(boxes, keys, SAME_PLACE) for keys in (mesh, triangles[shown])]
+    pairs = parts[shown[np.unique(np.concatenate(found), axis=0)]]
+    a, b = pairs.T
+    world = scene.nodes.world
+    alike = (scene.nodes.mesh[a] == scene.nodes.mesh[b]) & (world[a] == world[b]).all(axis=(1, 2))
+    # the same mesh under the same matrix needs no look at its corners
+    asked = np.flatnonzero(~alike)[:MOST_PAIRS]
+    alike[asked] = [corner_on_corner(scene, x, y) for x, y in pairs[asked].tolist()]
+    if alike.any():
+        rows = np.unique(b[alike]).tolist()
+        yield Finding(
+            code="part.twice",
+            severity="warning",
+            title="Twice in one place",
+            count=len(rows),
+            value=float(len(rows)),
+            limit=0.0,
+            unit="parts",
+            text=f"{plural(len(rows), 'part stands', 'parts stand')} exactly where an equal one stands, such as “{scene.nodes.paths[rows[0]][-80:]}”: "
+            "their faces flicker and cost double.",
+            parts=np.unique(pairs[alike]).tolist(),
+        )
+
+
+def corner_on_corner(scene: Scene, a: int, b: int) -> bool:
+    """Whether every triangle corner of part b lies on one of part a, within a part of their size."""
+    from scipy.spatial import cKDTree
+
+    nodes = scene.nodes
+    clouds = []
+    for node in (a, b):
+        mesh, world = scene.meshes[nodes.mesh[node]], nodes.world[node]
+        clouds.append(mesh.positions[mesh.used].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
+    size = float(np.linalg.norm(np.ptp(clouds[0], axis=0)))
+    for one, other in ((clouds[0], clouds[1]), (clouds[1], clouds[0])):
+        far, _ = cKDTree(one).query(other, distance_upper_bound=max(SAME_PLACE * size, 1e-12) * 4)
+        if not np.isfinite(far).all():
+            return False
+    return True
 
 
 @check("speed", "Draw calls")

@@ -11,9 +11,10 @@ from PIL import Image as Picture
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
-from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.shells import disagreements
+from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.words import plural
@@ -108,22 +109,6 @@ def bad_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
     )
 
 
-@check("geometry", "Closed shells inside out")
-def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
-    """Closed meshes whose signed volume is negative: every face is seen from behind."""
-    return per_mesh_finding(
-        scene,
-        lambda m: int(closed_volume(m) < 0),
-        code="faces.inside-out",
-        severity="error",
-        title="Inside out",
-        unit="meshes",
-        text=lambda n, meshes, parts: (
-            f"{plural(meshes, 'closed mesh has', 'closed meshes have')} all faces turned inwards ({plural(parts, 'part')})."
-        ),
-    )
-
-
 @check("geometry", "Neighbours that disagree")
 def disagreeing_faces(scene: Scene, destination: Destination) -> Iterable[Finding]:
     """Edges of exactly two faces that both run in the same direction: one of the two is turned over."""
@@ -141,41 +126,6 @@ def disagreeing_faces(scene: Scene, destination: Destination) -> Iterable[Findin
     )
 
 
-def welded_faces(mesh: Mesh) -> tuple[I64, int]:
-    """(F, 3) faces over places instead of vertices, and how many places there are."""
-    _, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
-    return welded.reshape(-1)[mesh.indices].astype(np.int64), int(welded.max(initial=-1)) + 1
-
-
-def disagreements(mesh: Mesh) -> int:
-    """How many edges of exactly two faces are run twice in the same direction. O(F log F)."""
-    if mesh.triangles < 2:
-        return 0
-    faces, count = welded_faces(mesh)
-    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
-    edges = edges[edges[:, 0] != edges[:, 1]]
-    low, high = edges.min(axis=1), edges.max(axis=1)
-    _, which, times = np.unique(low * count + high, return_inverse=True, return_counts=True)
-    forward = np.bincount(which, weights=edges[:, 0] < edges[:, 1], minlength=len(times))
-    return int(((times == 2) & (forward != 1)).sum())
-
-
-def closed_volume(mesh: Mesh) -> float:
-    """Signed volume of a closed mesh, 0 when it is open. Vertices at one place count as one."""
-    if mesh.triangles < 4:
-        return 0.0
-    faces, count = welded_faces(mesh)
-    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
-    edges = edges[edges[:, 0] != edges[:, 1]]
-    forward, backward = np.sort(edges[:, 0] * count + edges[:, 1]), np.sort(edges[:, 1] * count + edges[:, 0])
-    if not np.array_equal(forward, backward):
-        return 0.0
-    centred = mesh.positions.astype(np.float64) - mesh.bounds.mean(axis=0)
-    volume = float(np.einsum("fi,fi->f", centred[mesh.indices[:, 0]], face_vectors(centred, mesh.indices)).sum()) / 6
-    diagonal = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
-    return volume if abs(volume) > 1e-9 * diagonal**3 else 0.0
-
-
 @check("texture coordinates", "Missing first UV set")
 def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
     return per_mesh_finding(
@@ -186,7 +136,7 @@ def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding
         title="No first UV set",
         unit="meshes",
         text=lambda n, meshes, parts: (
-            f"{plural(meshes, 'mesh has', 'meshes have')} no UV set at all; pictures cannot be laid on {plural(parts, 'part')}."
+            f"{plural(meshes, 'mesh has', 'meshes have')} no UV set at all; images cannot be laid on {plural(parts, 'part')}."
         ),
         mend={"kind": "first_uvs"},
     )
@@ -195,7 +145,7 @@ def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding
 @check("texture coordinates", "Missing lightmap UV set")
 def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
     channel = destination.lightmap_channel
-    # heavy stand-ins are not unwrapped unless asked for, and what a set spares lacks nothing either
+    # heavy meshes are not unwrapped unless asked for, and what a set spares lacks nothing either
     nodes = scene.nodes
     wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
     wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
@@ -215,7 +165,52 @@ def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Findin
     )
 
 
-@check("textures", "Missing and oversized pictures")
+@check("texture coordinates", "Lightmap UV set that cannot hold light")
+def bad_lightmap_set(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """The set at the destination's lightmap channel overlaps itself or leaves 0–1: light of one place on another.
+
+    Sets that pictures are read from are texture coordinates, and what is left without light on purpose is not asked.
+    """
+    channel = destination.lightmap_channel
+    reading = {i for i, m in enumerate(scene.materials) if reads(m, channel)}
+    nodes = scene.nodes
+    wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
+    wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
+    overlapping, outside = np.zeros(len(scene.meshes), np.bool_), np.zeros(len(scene.meshes), np.bool_)
+    for i, mesh in enumerate(scene.meshes):
+        if not wanted[i] or len(mesh.uvs) <= channel or not mesh.triangles or reading & set(mesh.slots):
+            continue
+        overlaps, out_of_range = faults_of_set(mesh, channel)
+        overlapping[i], outside[i] = overlaps > 0, out_of_range > 0
+    for code, marked, what in (
+        ("uv.lightmap-overlaps", overlapping, "lies on itself"),
+        ("uv.lightmap-range", outside, "leaves the map"),
+    ):
+        if marked.any():
+            parts = parts_with(scene, marked)
+            yield Finding(
+                code=code,
+                severity="warning",
+                title="Lightmap UV set overlaps" if "overlaps" in code else "Lightmap UV set out of range",
+                count=len(parts),
+                value=float(marked.sum()),
+                limit=0.0,
+                unit="meshes",
+                text=f"UV set {channel} of {plural(int(marked.sum()), 'mesh', 'meshes')} {what}; baked light would bleed from one place to another on {plural(len(parts), 'part')}.",
+                parts=parts,
+                mend={"kind": "lightmap_uvs"},
+            )
+
+
+def faults_of_set(mesh: Mesh, channel: int) -> tuple[int, int]:
+    """Overlaps, counted to the first, and triangles out of range; kept with the mesh."""
+    kept: dict[int, tuple[int, int]] = mesh.__dict__.setdefault("_set_faults", {})
+    if channel not in kept:
+        kept[channel] = overlaps_and_range(mesh.uvs[channel], mesh.indices)
+    return kept[channel]
+
+
+@check("textures", "Missing and oversized images")
 def pictures(scene: Scene, destination: Destination) -> Iterable[Finding]:
     missing = {i for i, image in enumerate(scene.images) if image.data is None}
     if missing:
@@ -228,12 +223,12 @@ def pictures(scene: Scene, destination: Destination) -> Iterable[Finding]:
         yield Finding(
             code="texture.missing",
             severity="error",
-            title="Missing pictures",
+            title="Missing images",
             count=len(missing),
             value=float(len(missing)),
             limit=0.0,
-            unit="pictures",
-            text=f"{plural(len(missing), 'picture is', 'pictures are')} not there or not readable: {names}. Send them along with the scene.",
+            unit="images",
+            text=f"{plural(len(missing), 'image is', 'images are')} not there or not readable: {names}. Send them along with the scene.",
             parts=parts_with(scene, hit),
         )
     large = []
@@ -244,12 +239,12 @@ def pictures(scene: Scene, destination: Destination) -> Iterable[Finding]:
         yield Finding(
             code="texture.too-large",
             severity="warning",
-            title="Pictures over the limit",
+            title="Images over the limit",
             count=len(large),
             value=float(max(max(picture_size(i.data or b"")) for i in large)),
             limit=float(destination.max_texture),
             unit="px",
-            text=f"{plural(len(large), 'picture is', 'pictures are')} larger than {destination.title} takes.",
+            text=f"{plural(len(large), 'image is', 'images are')} larger than {destination.title} takes.",
         )
 
 

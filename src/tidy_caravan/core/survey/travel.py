@@ -10,7 +10,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, check, parts_with
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import counted, plural
 
 NAMED = 6
 
@@ -20,7 +20,7 @@ def stays_behind(scene: Scene, destination: Destination) -> Iterable[Finding]:
     """The travel list's last part, so that it is seen before anything is sent."""
     behind = [t for t in scene.travel if t.verdict == "behind"]
     if behind:
-        named = "; ".join(f"{t.count} {t.kind}: {t.why}" for t in behind[:NAMED])
+        named = "; ".join(f"{counted(t.count, t.kind)}: {t.why}" for t in behind[:NAMED])
         more = f"; and {len(behind) - NAMED} more kinds" if len(behind) > NAMED else ""
         yield Finding(
             code="travel.behind",
@@ -47,8 +47,8 @@ def switched_off(scene: Scene, destination: Destination) -> Iterable[Finding]:
         )
 
 
-@check("travel", "Heavy stand-ins")
-def heavy_stand_ins(scene: Scene, destination: Destination) -> Iterable[Finding]:
+@check("travel", "Heavy meshes")
+def heavy_meshes_found(scene: Scene, destination: Destination) -> Iterable[Finding]:
     """Meshes far above the rest in triangles: to be kept as one shared mesh and never unwrapped."""
     heavy = np.array(heavy_meshes(scene), np.bool_)
     if heavy.any():
@@ -57,19 +57,19 @@ def heavy_stand_ins(scene: Scene, destination: Destination) -> Iterable[Finding]
         yield Finding(
             code="travel.heavy",
             severity="info",
-            title="Heavy stand-ins",
+            title="Heavy meshes",
             count=len(triangles),
             value=float(max(triangles)),
             limit=median,
             unit="triangles",
             guess=True,
             text=f"{plural(len(triangles), 'mesh is', 'meshes are')} far above the rest, up to {max(triangles)} triangles where "
-            f"half of all have {median:.0f} or fewer. Proposed: kept as {'a' if len(triangles) == 1 else ''} heavy "
-            f"stand-in{'' if len(triangles) == 1 else 's'}, never unwrapped.",
+            f"half of all have {median:.0f} or fewer. Proposed: kept as {'one heavy mesh' if len(triangles) == 1 else 'heavy meshes'}, "
+            "shared and never unwrapped.",
             parts=parts_with(scene, heavy),
             mend={
                 "kind": "set",
-                "name": "Heavy stand-ins",
+                "name": "Heavy meshes",
                 "rules": [{"kinds": ["heavy"]}],
                 "treatment": {"heavy": True},
             },

@@ -10,9 +10,28 @@ import numpy as np
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.conventions.transforms import polar, split_trs
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.words import plural
+
+TALLEST_M = 1000.0
+"""No building is higher; land that is does not stand on its own with walls around it."""
+COARSEST_M = 500.0
+"""Largest edge of the typical part beyond which a scene of several parts is drawn in another unit."""
+UNIT_RATIOS = np.array(
+    sorted(
+        {
+            float(f"{a / b:.12g}")
+            for a in (0.001, 0.01, 0.0254, 0.3048, 1.0)
+            for b in (0.001, 0.01, 0.0254, 0.3048, 1.0)
+            if not 0.09 < a / b < 11
+        }
+    )
+)
+"""Factors between the units that scenes are drawn in; ten and less is a scale that people choose as well."""
+TENS = np.array([0.1, 10.0, 12.0, 1 / 12.0, 2.54, 1 / 2.54])
+"""Factors that are a unit only where nearly everything bears them."""
+SAME = 1e-3
 
 
 @check("units", "Unit plausibility")
@@ -38,7 +57,10 @@ def unit_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
                 mend={"kind": "match_units_axes", "sourceMetresPerUnit": best.metres_per_unit},
             )
         return
-    if stated.size > 20_000 or 0 < stated.size < 0.02:
+    height, typical = heights(scene)
+    tall = height > TALLEST_M
+    coarse = typical > COARSEST_M
+    if stated.size > 20_000 or 0 < stated.size < 0.02 or tall or coarse:
         proposal = next(
             (c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= stated.size / stated.metres_per_unit * c <= 2000), None
         )
@@ -48,12 +70,27 @@ def unit_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
             title="Wrong unit",
             count=1,
             guess=True,
-            text=f"The whole scene is {stated.size:.4g} m large and nothing in it has a name that tells its size.",
+            text=f"The whole scene is {stated.size:.4g} m large"
+            + (f" and {height:.4g} m high" if tall else "")
+            + (f", its typical part {typical:.4g} m" if coarse else "")
+            + ", and nothing in it has a name that tells its size.",
             value=stated.size,
             limit=20_000.0 if stated.size > 1 else 0.02,
             unit="m",
             mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal} if proposal else None,
         )
+
+
+def heights(scene: Scene) -> tuple[float, float]:
+    """Height of the whole and largest edge of the typical part, in metres; noughts when there is too little to tell."""
+    shown = (scene.nodes.flags[scene.nodes.parts] & HIDDEN) == 0
+    boxes = scene.part_bounds[shown] * scene.convention.metres_per_unit
+    if not len(boxes):
+        return 0.0, 0.0
+    up = "XYZ".index(scene.convention.up[-1])
+    height = float(boxes[:, 1, up].max() - boxes[:, 0, up].min())
+    edges = (boxes[:, 1] - boxes[:, 0]).max(axis=1)
+    return height, float(np.median(edges)) if len(boxes) >= 3 else 0.0
 
 
 @check("units", "Up axis plausibility")
@@ -119,15 +156,25 @@ def _match() -> dict[str, object]:
 
 @check("transforms", "Node scale that hides a unit")
 def hidden_unit(scene: Scene, destination: Destination) -> Iterable[Finding]:
-    """World scale near a unit factor: the mesh is a hundredth of what it shows, and mesh-space work breaks."""
+    """Uniform world scale by the ratio of two units: the mesh is a hundredth of what it shows, and mesh-space work breaks.
+
+    A stretched part is one that was modelled so, and so is a primitive of size one or two made larger.
+    """
     nodes = scene.nodes
     parts = nodes.parts
     if not len(parts):
         return
     linear = nodes.world[parts, :3, :3]
     scale = np.abs(np.linalg.det(linear)) ** (1 / 3)
-    factors = np.array([0.001, 0.01, 0.0254, 0.3048, 3.2808, 39.37, 10.0, 0.1, 100.0, 1000.0])
-    near = np.abs(scale[:, None] / factors - 1).min(axis=1) < 1e-3
+    stretch = np.linalg.svd(linear, compute_uv=False)
+    uniform = (stretch[:, 0] - stretch[:, 2]) <= SAME * np.maximum(stretch[:, 0], 1e-300)
+    near = uniform & (np.abs(scale[:, None] / UNIT_RATIOS - 1).min(axis=1) < SAME)
+    ten = uniform & (np.abs(scale[:, None] / TENS - 1).min(axis=1) < SAME)
+    if len(parts) >= 5 and ten.mean() >= 0.8:
+        near |= ten
+    primitive = np.array([unit_primitive(m) for m in scene.meshes] + [False])[nodes.mesh[parts]]
+    if near.mean() < 0.5:
+        near &= ~primitive
     if near.any():
         rows = parts[near]
         typical = float(np.median(scale[near]))
@@ -159,6 +206,12 @@ def hidden_unit(scene: Scene, destination: Destination) -> Iterable[Finding]:
             parts=[int(i) for i in rows],
             mend=_match(),
         )
+
+
+def unit_primitive(mesh: Mesh) -> bool:
+    """A shape of size one or two on all three axes, as modelling programs make them before they are scaled."""
+    size = mesh.bounds[1] - mesh.bounds[0]
+    return bool((np.minimum(np.abs(size - 1), np.abs(size - 2)) < 1e-6).all())
 
 
 @check("transforms", "Mirrored, sheared and flattened nodes")

@@ -9,15 +9,16 @@ from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 import orjson
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from sqlalchemy import text
 
-from tidy_caravan.server.api.context import SessionDep, StateDep, found
+from tidy_caravan.server.api.context import SessionDep, StateDep, found, stop
+from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import ArrivalOut, ArrivalPage, ArrivalRowOut, JobOut
 from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow
 from tidy_caravan.server.problems import Problem
 
-router = APIRouter(prefix="/api", tags=["deliveries"])
+router = new_router("/api", "deliveries")
 FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 FIELDS = {(f.alias or name): name for name, f in ArrivalRowOut.model_fields.items()}
 SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
@@ -31,12 +32,27 @@ def read_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
 @router.post("/jobs/{job_id}/cancel", status_code=202)
 def cancel_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
     """Asks the job to stop at the next safe place; what is there already stays."""
-    job = found(session, Job, job_id, "job")
+    job = found(session, Job, job_id, "job", lock=True)
     if job.state in ("done", "failed", "cancelled"):
         raise Problem(409, "job.over", "The work is over already.", str(job_id))
-    job.cancel = True
-    session.flush()
+    stop(session, job)
     return JobOut.model_validate(job)
+
+
+@router.get("/jobs/{job_id}/view", response_class=Response)
+def preview_view(job_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
+    """The view file that a preview made."""
+    job = found(session, Job, job_id, "job")
+    key = job.arguments.get("view") if job.kind == "preview" and job.state == "done" else None
+    if not isinstance(key, str):
+        raise Problem(
+            409, "preview.not-ready", "There is nothing to look at yet. Wait for the job to end.", str(job_id)
+        )
+    try:
+        data = state.store.get(key)
+    except FileNotFoundError as error:
+        raise Problem(404, "preview.gone", "The preview was tidied away. Ask for it again.", str(job_id)) from error
+    return Response(data, media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 
 @router.get("/packages/{package_id}/download", response_class=Response)

@@ -6,12 +6,13 @@ import asyncio
 from collections.abc import AsyncIterator
 
 import orjson
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import StreamingResponse
 
 from tidy_caravan.server.api.context import StateDep
+from tidy_caravan.server.api.requests import router as new_router
 
-router = APIRouter(prefix="/api", tags=["events"])
+router = new_router("/api", "events")
 
 
 @router.get("/events", response_class=StreamingResponse)

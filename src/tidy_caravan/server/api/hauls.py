@@ -6,108 +6,54 @@ import uuid
 from pathlib import PurePosixPath
 from typing import Annotated, Any
 
-from fastapi import APIRouter, BackgroundTasks, File, Form, Header, Response, UploadFile
+from fastapi import BackgroundTasks, File, Form, Header, Query, Response, UploadFile
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.figures import Counts
-from tidy_caravan.core.formats.bundle import safe_relative
+from tidy_caravan.core.formats.bundle import path_inside
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.server.api.context import (
     SessionDep,
     State,
     StateDep,
-    active_job,
     check_version,
     destination_named,
     found,
     new_job,
 )
+from tidy_caravan.server.api.requests import MOST_FILES
+from tidy_caravan.server.api.requests import router as new_router
+from tidy_caravan.server.api.scenes import like
 from tidy_caravan.server.api.schemas import (
     ArrivalOut,
     FileOut,
     HaulEdit,
     HaulOut,
-    HaulSummary,
+    HaulsPage,
     JobOut,
-    Open,
     PackageOut,
     PackRequest,
     RevisionOut,
     RunOut,
     SceneOut,
 )
-from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
+from tidy_caravan.server.api.summaries import hauls_page, summary_of
+from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean
+from tidy_caravan.server.jobs.claims import unclaimed
 from tidy_caravan.server.problems import Problem
 
-router = APIRouter(prefix="/api/hauls", tags=["hauls"])
+router = new_router("/api/hauls", "hauls")
 IfMatch = Annotated[str | None, Header(alias="If-Match")]
-MOST_FILES = 5000
-
-
-def open_points(session: Session, haul: Haul) -> Open:
-    """What is still open per station, counted from what is stored."""
-    arrival = session.get(Arrival, haul.arrival_id) if haul.arrival_id else None
-    run = session.get(Run, haul.run_id) if haul.run_id else None
-    scene = run.scene_id if run else None
-    if scene is None and haul.revision_id:
-        revision = session.get(Revision, haul.revision_id)
-        scene = revision.scene_id if revision else None
-    findings: dict[str, int] = {}
-    mendable = light = 0
-    if scene is not None:
-        rows = session.execute(
-            select(FindingRow.severity, FindingRow.code, FindingRow.mend.is_not(None)).where(
-                FindingRow.scene_id == scene
-            )
-        )
-        for severity, code, has_mend in rows:
-            findings[severity] = findings.get(severity, 0) + 1
-            if severity != "info":
-                mendable += bool(has_mend)
-                light += code == "uv.second-missing"
-    serious = findings.get("error", 0) + findings.get("warning", 0)
-    faults = 0
-    if arrival is not None:
-        report = arrival.report
-        faults = report["faulty"] + len(report["lost"]) + len(report["extra"]) + len(report["problems"])
-    if haul.revision_id is None:
-        state = "no source"
-    elif arrival is not None:
-        state = "arrived" if arrival.report["ok"] else "arrived with faults"
-    elif haul.package_id is not None:
-        state = "packed"
-    elif haul.run_id is not None:
-        state = "run"
-    else:
-        state = "surveyed"
-    return Open(
-        load=int(haul.revision_id is None),
-        survey=serious,
-        mend=mendable,
-        light=light,
-        pack=int(haul.package_id is None),
-        arrive=faults if arrival is not None else int(haul.arrival_id is None),
-        state=state,
-    )
-
-
-def last_job(session: Session, haul: uuid.UUID) -> JobOut | None:
-    """The job at work, or else the last one, so that a failure stays to be read."""
-    job = (
-        active_job(session, haul)
-        or session.scalars(select(Job).where(Job.haul_id == haul).order_by(Job.created.desc()).limit(1)).first()
-    )
-    return JobOut.model_validate(job) if job is not None else None
 
 
 def whole(session: Session, haul: Haul) -> HaulOut:
     # the job first: it ends in one commit with what it made, so a haul read after it is never older
-    job = last_job(session, haul.id)
+    session.flush()
+    brief = summary_of(session, haul.id)
     session.refresh(haul)
     revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
     run = session.get(Run, haul.run_id) if haul.run_id else None
@@ -156,58 +102,51 @@ def whole(session: Session, haul: Haul) -> HaulOut:
         result=scene(run.scene_id if run else None),
         package=package_out,
         arrival=ArrivalOut.model_validate(arrival) if arrival else None,
-        open=open_points(session, haul),
-        job=job,
+        open=brief.open,
+        job=brief.job,
     )
 
 
 @router.get("")
-def list_hauls(session: SessionDep) -> list[HaulSummary]:
-    """All hauls, newest first."""
-    out = []
-    for haul in session.scalars(select(Haul).order_by(Haul.created.desc(), Haul.id).limit(500)):
-        revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
-        scene = session.get(SceneRow, revision.scene_id) if revision else None
-        out.append(
-            HaulSummary(
-                id=haul.id,
-                name=haul.name,
-                source_name=haul.source_name,
-                destination_title=haul.destination["title"],
-                created=haul.created,
-                counts=Counts.model_validate(scene.counts) if scene else None,
-                picture=f"/api/scenes/{scene.id}/picture.png" if scene else None,
-                open=open_points(session, haul),
-                job=last_job(session, haul.id),
-            )
-        )
-    return out
+def list_hauls(
+    session: SessionDep,
+    search: Annotated[str, Query(max_length=200)] = "",
+    offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> HaulsPage:
+    """Hauls by page, newest first."""
+    return hauls_page(session, like(search) if search else "", offset, limit)
 
 
 def stored_files(state: State, uploads: list[UploadFile]) -> list[list[str]]:
-    """[path, key] of every upload. Paths of folder drops are kept; escaping ones are refused."""
+    """[path, key] of every upload, streamed into the store. Paths of folder drops are kept; escaping ones are refused."""
     if len(uploads) > MOST_FILES:
         raise Problem(413, "upload.too-many", f"More than {MOST_FILES} files at once. Send them as a zip.", "files")
-    out = []
-    total = 0
+    out: dict[str, str] = {}
+    left = state.settings.upload_bytes
     for upload in uploads:
         try:
-            path = safe_relative((upload.filename or "scene").replace("%", "%25"))
+            path = clean(path_inside(upload.filename or "scene"))
         except UnusableInput as error:
-            raise Problem(422, "upload.path", f"{error.what}.", (upload.filename or "")[:200]) from error
-        data = upload.file.read()
-        total += len(data)
-        if total > state.settings.upload_bytes:
+            raise Problem(422, "upload.path", f"{error.what}.", clean(upload.filename or "")[:200]) from error
+        try:
+            key, size = state.store.put_stream(upload.file, left)
+        except OverflowError as error:
             raise Problem(
                 413,
                 "upload.too-large",
                 f"The upload is larger than {state.settings.upload_bytes >> 20} MiB.",
                 path[:200],
+            ) from error
+        left -= size
+        if out.get(path, key) != key:
+            raise Problem(
+                422, "upload.twice", "Two files of that name came in one upload. Send one of them.", path[:200]
             )
-        out.append([clean(path), state.store.put_blob(data)])
-    if not out or not any(path for path, _ in out):
+        out[path] = key
+    if not any(out):
         raise Problem(422, "upload.empty", "There is no file in the upload. Drop a scene file.", "files")
-    return out
+    return [[path, key] for path, key in out.items() if path]
 
 
 @router.post("", status_code=201)
@@ -251,10 +190,7 @@ def edit_haul(
     haul_id: uuid.UUID, edit: HaulEdit, session: SessionDep, response: Response, if_match: IfMatch = None
 ) -> HaulOut:
     """Name, destination or route. Needs If-Match with the ETag that was read."""
-    found(session, Haul, haul_id, "haul")
-    haul = session.scalars(
-        select(Haul).where(Haul.id == haul_id).with_for_update().execution_options(populate_existing=True)
-    ).one()
+    haul = found(session, Haul, haul_id, "haul", lock=True)
     check_version(haul, if_match)
     if edit.name is not None:
         haul.name = clean(edit.name)
@@ -270,12 +206,17 @@ def edit_haul(
 
 @router.delete("/{haul_id}", status_code=204)
 def delete_haul(haul_id: uuid.UUID, session: SessionDep, state: StateDep, if_match: IfMatch = None) -> None:
-    """Deletes the haul with its runs; files in the store that others share stay."""
-    haul = found(session, Haul, haul_id, "haul")
+    """Deletes the haul with its runs. Work that waits goes with it; files that nothing points at are freed later."""
+    haul = found(session, Haul, haul_id, "haul", lock=True)
     check_version(haul, if_match)
-    if active_job(session, haul_id) is not None:
-        raise Problem(409, "job.busy", "Work on this haul is going on. Wait for it or cancel it first.", str(haul_id))
+    unfinished = select(Job).where(Job.haul_id == haul_id, Job.state.in_(("waiting", "running")))
+    for job in session.scalars(unfinished.with_for_update()):
+        if not unclaimed(session, job.id) and job.kind != "preview":
+            raise Problem(
+                409, "job.busy", "Work on this haul is going on. Wait for it or cancel it first.", str(haul_id)
+            )
     session.delete(haul)
+    state.manager.tidy_soon()
 
 
 def start(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Response
+from fastapi import Header, Response
 from sqlalchemy import select
 
 from tidy_caravan import __version__
@@ -13,27 +13,48 @@ from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.server.api.context import SessionDep, StateDep
+from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import CheckKind, FormatOut, Health, StepKind
 from tidy_caravan.server.db.models import DestinationRow
 from tidy_caravan.server.problems import Problem
 
-router = APIRouter(prefix="/api", tags=["library"])
+router = new_router("/api", "library")
 
 
 @router.get("/health")
 def health(state: StateDep) -> Health:
-    return Health(ok=True, version=__version__, endings=list(endings()), upload_bytes=state.settings.upload_bytes)
+    """ok: work that is asked for can be done; trouble says what stands in its way."""
+    workers, trouble = state.manager.health()
+    return Health(
+        ok=not trouble,
+        version=__version__,
+        endings=list(endings()),
+        upload_bytes=state.settings.upload_bytes,
+        workers=workers,
+        trouble=trouble,
+    )
 
 
 @router.get("/steps")
 def steps() -> list[StepKind]:
-    """All kinds of steps with their parameters."""
+    """All kinds of steps with their parameters, in the order of a route."""
     out = []
-    for kind, cls in sorted(known_steps().items()):
+    for kind, cls in known_steps().items():
         schema = cls.model_json_schema(by_alias=True)
         parameters = {k: v for k, v in schema["properties"].items() if k not in ("kind", "enabled", "where")}
         defaults = cls(kind=kind).model_dump(by_alias=True, mode="json")
-        out.append(StepKind(kind=kind, title=cls.title, summary=cls.summary, parameters=parameters, defaults=defaults))
+        out.append(
+            StepKind(
+                kind=kind,
+                title=cls.title,
+                summary=cls.summary,
+                phase=cls.phase.value,
+                rank=cls.phase.rank,
+                once=cls.once,
+                parameters=parameters,
+                defaults=defaults,
+            )
+        )
     return out
 
 
@@ -55,7 +76,7 @@ def destinations(session: SessionDep) -> list[Destination]:
 @router.get("/formats")
 def formats() -> list[FormatOut]:
     """Formats that can be written."""
-    return [FormatOut(name=f.name, title=f.title, flat=f.flat) for f in writable().values()]
+    return [FormatOut(name=f.name, title=f.title, flat=f.ability.flat) for f in writable().values()]
 
 
 @router.get("/destinations/{name}")
@@ -76,7 +97,7 @@ def delete_destination(
     name: str, session: SessionDep, if_match: Annotated[str | None, Header(alias="If-Match")] = None
 ) -> None:
     """Deletes one of the user's own; hauls keep the copy they carry."""
-    row = session.get(DestinationRow, name)
+    row = session.get(DestinationRow, name, with_for_update=True)
     if row is None:
         raise Problem(404, "destination.unknown", "Only destinations of your own can be deleted.", name[:80])
     if if_match is None or if_match.strip('W/"') != str(row.version):
@@ -105,8 +126,12 @@ def put_destination(
             name,
         )
     data = destination.model_copy(update={"built_in": False})
-    row = session.get(DestinationRow, name)
+    row = session.get(DestinationRow, name, with_for_update=True)
     if row is None:
+        if if_match is not None:
+            raise Problem(
+                412, "version.stale", "Somebody deleted this destination meanwhile. Save it anew.", "If-Match"
+            )
         row = DestinationRow(name=name, data={}, version=0)
         session.add(row)
     elif if_match is None:

@@ -7,23 +7,24 @@ from typing import Annotated, Any
 
 import numpy as np
 import orjson
-from fastapi import APIRouter, BackgroundTasks, File, Query, Response, UploadFile
+from fastapi import BackgroundTasks, File, Query, Response, UploadFile
 
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.formats.bundle import model_endings
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.recipes import triangles_at
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
-from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.steps import parse_step
 from tidy_caravan.core.steps.make_shapes import MakeShapes
 from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, new_job
 from tidy_caravan.server.api.hauls import stored_files
-from tidy_caravan.server.api.schemas import JobOut, Picked, SetList, ShapeOut, ShapesOut
+from tidy_caravan.server.api.requests import router as new_router
+from tidy_caravan.server.api.schemas import JobOut, Picked, PreviewRequest, SetList, ShapeOut, ShapesOut
 from tidy_caravan.server.db.models import Haul, Revision, SceneRow
 from tidy_caravan.server.problems import Problem
-from tidy_caravan.server.view import view_bytes
 
-router = APIRouter(prefix="/api", tags=["loading"])
+router = new_router("/api", "loading")
 MOST_SHAPES = 500
 ARCHIVES = (".zip", ".zae", ".usdz", ".ifczip")
 
@@ -48,7 +49,7 @@ def set_members(scene_id: uuid.UUID, request: PartSet, session: SessionDep, stat
     scene = scene_of(state, session, scene_id)
     parts = scene.nodes.parts
     chosen = request.select(scene)[parts]
-    corners = scene.part_bounds[chosen] @ view_map(scene).T
+    corners = at_rest(scene).part_bounds[chosen] @ view_map(scene).T
     low, high = (corners.min(axis=(0, 1)), corners.max(axis=(0, 1))) if chosen.any() else (np.zeros(3), np.zeros(3))
     body = {"sources": scene.nodes.source[parts[chosen]].tolist(), "min": low.tolist(), "max": high.tolist()}
     return Response(orjson.dumps(body), media_type="application/json")
@@ -99,12 +100,20 @@ def shapes(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: Step
     return ShapesOut(items=items[:MOST_SHAPES], total=len(items), triangles=now, then=then)
 
 
-@router.get("/scenes/{scene_id}/preview", response_class=Response)
-def preview(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: StepText) -> Response:
-    """The view file of the scene as the step would make it; nothing is kept."""
-    scene = scene_of(state, session, scene_id)
-    made, _ = shape_step(step).apply(scene, StepContext())
-    return Response(view_bytes(made), media_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+@router.post("/scenes/{scene_id}/preview", status_code=202)
+def preview(
+    scene_id: uuid.UUID, request: PreviewRequest, session: SessionDep, state: StateDep, after: BackgroundTasks
+) -> JobOut:
+    """The view file of the scene as a step would make it: a job like any other, with a worker's limits."""
+    row = found(session, SceneRow, scene_id, "scene")
+    if not row.store_key:
+        raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
+    step = shape_step(orjson.dumps(request.step).decode())
+    haul = found(session, Haul, row.haul_id, "haul")
+    kept = step.model_dump(by_alias=True, mode="json")
+    job = new_job(session, haul, "preview", {"scene": row.store_key, "step": kept})
+    after.add_task(state.manager.submit, job.id)
+    return JobOut.model_validate(job)
 
 
 @router.post("/hauls/{haul_id}/files", status_code=202)

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal, cast
+from typing import Annotated, Any, Literal
 
 import orjson
-from fastapi import APIRouter, Depends, Query, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
-from sqlalchemy import select, text
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from tidy_caravan.core.survey.base import Severity
-from tidy_caravan.server.api.context import SessionDep, StateDep, found
+from tidy_caravan.server.api.context import SessionDep, StateDep, at_once, found, unknown
+from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import (
     FindingOut,
     GroupsPage,
@@ -26,12 +27,12 @@ from tidy_caravan.server.api.schemas import (
     SceneOut,
 )
 from tidy_caravan.server.db.models import FindingRow, SceneRow
-from tidy_caravan.server.db.session import fetch
+from tidy_caravan.server.db.session import fetch, fetch_page
 from tidy_caravan.server.jobs.record import material_rows
 from tidy_caravan.server.problems import Problem
 from tidy_caravan.server.store.scenes import image_of, load_scene
 
-router = APIRouter(prefix="/api/scenes", tags=["scenes"])
+router = new_router("/api/scenes", "scenes")
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 FIELDS = {(f.alias or name): name for name, f in PartOut.model_fields.items()}
 SORTS = {**{alias: f'"{name}"' for alias, name in FIELDS.items()}, "size": "greatest(size_x, size_y, size_z)"}
@@ -135,17 +136,42 @@ class Chosen:
         return " AND ".join(conditions), values
 
 
-ChosenDep = Annotated[Chosen, Depends()]
+ChosenDep = Annotated[Chosen, Depends(at_once(Chosen))]
 
 
-def rows_as_json(session: Session, query: str, values: dict[str, Any]) -> list[dict[str, Any]]:
-    return [dict(r) for r in session.execute(text(query), values).mappings()]
+@dataclass(frozen=True)
+class Lasting:
+    """Answers about a scene, made once: its rows are written with it and never change. Raises a 404 when it is gone."""
+
+    scene_id: uuid.UUID
+    request: Request
+    session: SessionDep
+    state: StateDep
+
+    def answer(self, make: Callable[[], Any]) -> Response:
+        """What `make` returns as JSON; the address with its query is the key."""
+        if not fetch(self.session, "SELECT 1 AS n FROM scene WHERE id = %(scene)s", {"scene": self.scene_id}):
+            raise unknown("scene", self.scene_id)
+        key = f"{self.request.url.path}?{self.request.url.query}"
+        return Response(
+            self.state.answers.once(key, lambda: orjson.dumps(make())),
+            media_type="application/json",
+        )
+
+
+LastingDep = Annotated[Lasting, Depends(at_once(Lasting))]
+
+
+def page_of(session: Session, query: str, values: dict[str, Any]) -> dict[str, Any]:
+    total, items = fetch_page(session, query, values)
+    return {"total": total, "items": items}
 
 
 @router.get("/{scene_id}/parts", responses={200: {"model": PartsPage}}, response_class=Response)
 def list_parts(
     scene_id: uuid.UUID,
     session: SessionDep,
+    lasting: LastingDep,
     chosen: ChosenDep,
     sort: Sort = "node",
     descending: bool = False,
@@ -153,20 +179,29 @@ def list_parts(
     limit: Limit = 200,
 ) -> Response:
     """One page of parts, sorted and filtered in the database."""
-    where, values = chosen.sql(session, scene_id)
-    values |= {"offset": offset, "limit": limit}
-    direction = "DESC" if descending else "ASC"
-    order = f"{SORTS[sort]} {direction}, node" if sort != "node" else f"node {direction}"
-    page = f"SELECT {SELECTED} FROM part WHERE {where} ORDER BY {order} OFFSET %(offset)s LIMIT %(limit)s"
-    items = fetch(session, page, values)
-    if chosen.everything:  # the stored figure spares counting a hundred thousand rows
+
+    def page() -> dict[str, Any]:
+        where, values = chosen.sql(session, scene_id)
+        values |= {"offset": offset, "limit": limit}
+        direction = "DESC" if descending else "ASC"
+        order = f"{SORTS[sort]} {direction}, node" if sort != "node" else f"node {direction}"
+        # the stored figure spares counting a hundred thousand rows
+        counted, total = ("", "") if chosen.everything else (", count(*) OVER () AS _all", ", _all")
+        # numbers are sorted alone and the wide rows fetched for one page: whole rows would be sorted on the disk
+        numbers = (
+            f"SELECT node AS _node, row_number() OVER (ORDER BY {order}) AS _rank{counted} FROM part"
+            f" WHERE {where} ORDER BY {order} OFFSET %(offset)s LIMIT %(limit)s"
+        )
+        query = (
+            f"SELECT {SELECTED}{total} FROM ({numbers}) p"
+            " JOIN part ON scene_id = %(scene)s AND node = _node ORDER BY _rank"
+        )
+        if not chosen.everything:
+            return page_of(session, query, values)
         known = fetch(session, "SELECT (counts->>'parts')::int AS n FROM scene WHERE id = %(scene)s", values)
-        if not known:
-            raise Problem(404, "scene.unknown", "There is no such scene. It may have been deleted.", str(scene_id))
-        total = known[0]["n"]
-    else:
-        total = fetch(session, f"SELECT count(*) AS n FROM part WHERE {where}", values)[0]["n"]
-    return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
+        return {"total": known[0]["n"], "items": fetch(session, query, values)}
+
+    return lasting.answer(page)
 
 
 @router.get("/{scene_id}/picked", responses={200: {"model": Picked}}, response_class=Response)
@@ -185,6 +220,7 @@ def picked(scene_id: uuid.UUID, session: SessionDep, chosen: ChosenDep) -> Respo
 def list_groups(
     scene_id: uuid.UUID,
     session: SessionDep,
+    lasting: LastingDep,
     chosen: ChosenDep,
     by: Literal["tree", "layer"] = "layer",
     sort: Literal["name", "parts", "meshes", "triangles", "drawCalls", "drawCallsInstanced", "findings"] = "triangles",
@@ -193,7 +229,6 @@ def list_groups(
     limit: Limit = 200,
 ) -> Response:
     """Parts grouped by layer, or by the next level of the tree below `under`, with what each group costs."""
-    found(session, SceneRow, scene_id, "scene")
     where, values = chosen.sql(session, scene_id)
     values |= {"offset": offset, "limit": limit, "skip": len(chosen.under) + 2 if chosen.under else 1}
     rest = "substr(path, %(skip)s)"
@@ -207,13 +242,10 @@ def list_groups(
         " GROUP BY name, mesh) m GROUP BY name"
     )
     direction = "DESC" if descending else "ASC"
-    items = fetch(
-        session,
-        f'SELECT * FROM ({grouped}) g ORDER BY "{sort}" {direction}, name OFFSET %(offset)s LIMIT %(limit)s',
-        values,
+    order = f'ORDER BY "{sort}" {direction}, name OFFSET %(offset)s LIMIT %(limit)s'
+    return lasting.answer(
+        lambda: page_of(session, f"SELECT *, count(*) OVER () AS _all FROM ({grouped}) g {order}", values)
     )
-    total = fetch(session, f"SELECT count(*) AS n FROM ({grouped}) g", values)[0]["n"]
-    return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
 
 
 @router.get("/{scene_id}/materials")
@@ -229,9 +261,10 @@ def list_materials(
 ) -> MaterialsPage:
     """Materials with the parts, meshes and triangles that carry them."""
     row = found(session, SceneRow, scene_id, "scene")
-    if not row.materials and row.counts["materials"] and row.store_key:
-        row.materials = material_rows(load_scene(state.store, row.store_key))  # a scene from before they were kept
-    fitting = [m for m in row.materials if search.lower() in m["name"].lower()]
+    rows = row.materials
+    if not rows and row.counts["materials"] and row.store_key:
+        rows = material_rows(load_scene(state.store, row.store_key))  # a scene from before they were kept
+    fitting = [m for m in rows if search.lower() in m["name"].lower()]
     key = "textureCount" if sort == "textures" else sort
     fitting.sort(key=lambda m: m[key].lower() if sort == "name" else m[key], reverse=descending)
     items = [MaterialOut.model_validate(m) for m in fitting[offset : offset + limit]]
@@ -242,6 +275,7 @@ def list_materials(
 def list_meshes(
     scene_id: uuid.UUID,
     session: SessionDep,
+    lasting: LastingDep,
     sort: Literal[
         "mesh", "name", "instances", "triangles", "trianglesDrawn", "vertices", "materials", "drawCalls", "uvSets"
     ] = "trianglesDrawn",
@@ -251,43 +285,31 @@ def list_meshes(
     limit: Limit = 200,
 ) -> Response:
     """Unique meshes with how often they are used and what they cost."""
-    found(session, SceneRow, scene_id, "scene")
     values = {"scene": scene_id, "offset": offset, "limit": limit, "search": like(search)}
+    fitting = " AND mesh_name ILIKE %(search)s" if search else ""
     grouped = (
         'SELECT mesh, min(mesh_name) AS "name", count(*)::int AS instances, min(triangles) AS triangles, min(vertices) AS vertices,'
         ' min(materials) AS materials, min(material_names) AS "materialNames", min(uv_sets) AS "uvSets",'
         ' sum(triangles)::bigint AS "trianglesDrawn", sum(materials)::int AS "drawCalls"'
-        " FROM part WHERE scene_id = :scene AND mesh_name ILIKE :search GROUP BY mesh"
+        f" FROM part WHERE scene_id = %(scene)s{fitting} GROUP BY mesh"
     )
     direction = "DESC" if descending else "ASC"
-    items = rows_as_json(
-        session, f'SELECT * FROM ({grouped}) g ORDER BY "{sort}" {direction}, mesh OFFSET :offset LIMIT :limit', values
+    order = f'ORDER BY "{sort}" {direction}, mesh OFFSET %(offset)s LIMIT %(limit)s'
+    return lasting.answer(
+        lambda: page_of(session, f"SELECT *, count(*) OVER () AS _all FROM ({grouped}) g {order}", values)
     )
-    total = session.execute(text(f"SELECT count(*) FROM ({grouped}) g"), values).scalar_one()
-    return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")
 
 
-@router.get("/{scene_id}/findings")
-def list_findings(scene_id: uuid.UUID, session: SessionDep) -> list[FindingOut]:
-    found(session, SceneRow, scene_id, "scene")
-    rows = session.scalars(select(FindingRow).where(FindingRow.scene_id == scene_id).order_by(FindingRow.rank))
-    return [
-        FindingOut(
-            id=f.id,
-            code=f.code,
-            severity=cast(Severity, f.severity),
-            title=f.title,
-            text=f.text,
-            count=f.count,
-            value=f.value,
-            limit=f.limit,
-            unit=f.unit,
-            guess=f.guess,
-            mend=f.mend,
-            part_count=len(f.parts),
-        )
-        for f in rows
-    ]
+@router.get("/{scene_id}/findings", responses={200: {"model": list[FindingOut]}}, response_class=Response)
+def list_findings(scene_id: uuid.UUID, session: SessionDep, lasting: LastingDep) -> Response:
+    columns = [c for c in FindingRow.__table__.columns if c.name != "parts"]
+
+    def rows() -> list[dict[str, Any]]:
+        query = select(*columns, func.cardinality(FindingRow.parts).label("part_count"))
+        found = session.execute(query.where(FindingRow.scene_id == scene_id).order_by(FindingRow.rank)).mappings()
+        return [FindingOut.model_validate(dict(r)).model_dump(by_alias=True, mode="json") for r in found]
+
+    return lasting.answer(rows)
 
 
 @router.get("/{scene_id}/view", response_class=Response)
@@ -316,9 +338,9 @@ def image(scene_id: uuid.UUID, index: int, session: SessionDep, state: StateDep)
     """A picture of the scene's materials, as it is stored."""
     row = found(session, SceneRow, scene_id, "scene")
     if not row.store_key:
-        raise Problem(404, "image.unknown", "The arrived scene keeps its pictures in the package.", str(index))
+        raise Problem(404, "image.unknown", "The arrived scene keeps its images in the package.", str(index))
     kept = image_of(state.store, row.store_key, index)
     if kept is None:
-        raise Problem(404, "image.unknown", "There is no such picture in the scene.", str(index))
+        raise Problem(404, "image.unknown", "There is no such image in the scene.", str(index))
     mime, data = kept
     return Response(data, media_type=mime, headers=FOREVER)

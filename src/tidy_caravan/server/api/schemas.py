@@ -17,12 +17,14 @@ from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
 from tidy_caravan.core.selection import PartSet
 
-JobKind = Literal["import", "supply", "run", "pack", "arrive"]
+JobKind = Literal["import", "supply", "run", "pack", "arrive", "preview"]
 JobState = Literal["waiting", "running", "done", "failed", "cancelled"]
 
 
 class Camel(BaseModel):
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True, from_attributes=True)
+    model_config = ConfigDict(
+        alias_generator=to_camel, populate_by_name=True, from_attributes=True, allow_inf_nan=False
+    )
 
 
 class ProblemOut(Camel):
@@ -33,6 +35,12 @@ class ProblemOut(Camel):
     code: str
     title: str
     where: str
+
+
+class PreviewRequest(Camel):
+    """A step of kind make_shapes."""
+
+    step: dict[str, Any]
 
 
 class JobProblem(Camel):
@@ -161,6 +169,13 @@ class HaulSummary(Camel):
     picture: str | None
     open: Open
     job: JobOut | None
+
+
+class HaulsPage(Camel):
+    """total: of all hauls that fit the search."""
+
+    total: int
+    items: list[HaulSummary]
 
 
 class HaulOut(Camel):
@@ -338,8 +353,8 @@ class Picked(Camel):
     """sources: ids in the source. min, max: corners in metres, Y up."""
 
     sources: list[int]
-    min: tuple[float, float, float]
-    max: tuple[float, float, float]
+    min: list[float] = Field(min_length=3, max_length=3)
+    max: list[float] = Field(min_length=3, max_length=3)
 
 
 class FindingOut(Camel):
@@ -371,6 +386,7 @@ class ArrivalRowOut(Camel):
     triangles_source: int
     triangles_arrived: int
     faults: str
+    told: str
 
 
 class ArrivalPage(Camel):
@@ -384,6 +400,9 @@ class StepKind(Camel):
     kind: str
     title: str
     summary: str
+    phase: str = Field(description="Where on a route it belongs, in words")
+    rank: int = Field(description="Place of the phase among the phases")
+    once: bool = Field(description="A second one would have nothing to do")
     parameters: dict[str, Any]
     defaults: dict[str, Any]
 
@@ -399,3 +418,5 @@ class Health(Camel):
     version: str
     endings: list[str]
     upload_bytes: int
+    workers: int = Field(description="Workers that can take work now")
+    trouble: str = Field(description="What is wrong, in one sentence; empty when nothing is")

@@ -9,16 +9,17 @@ import zipfile
 from pathlib import Path
 from urllib.parse import quote
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from tidy_caravan.core.arrival.stand_ins import HABITS, answer, habit_named
 from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers, yardstick
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.server.api.context import SessionDep, destination_named
+from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import AnswerRequest, HabitOut, ReadRequest
 
-router = APIRouter(prefix="/api/yardstick", tags=["yardstick"])
+router = new_router("/api/yardstick", "yardstick")
 FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 
 
@@ -29,7 +30,7 @@ def habits() -> list[HabitOut]:
 
 
 @router.get("/{destination}/{fmt}", response_class=Response)
-def download(destination: str, fmt: str, session: SessionDep) -> Response:
+def download_yardstick(destination: str, fmt: str, session: SessionDep) -> Response:
     """The yardstick's files; one file as it is, several as a zip."""
     target = destination_named(session, destination)
     files = format_named(fmt).write(yardstick(target, fmt), "yardstick", False).files

@@ -29,7 +29,7 @@ class Haul(Base):
     destination: Mapped[dict[str, Any]]
     route: Mapped[dict[str, Any]]
     version: Mapped[int] = mapped_column(default=1)
-    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now(), index=True)
     source_name: Mapped[str] = mapped_column(default="")
     revision_id: Mapped[uuid.UUID | None]
     run_id: Mapped[uuid.UUID | None]
@@ -64,7 +64,7 @@ class Revision(Base):
 
     id: Mapped[uuid.UUID] = key()
     haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
-    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), index=True)
     name: Mapped[str]
     sha256: Mapped[str]
     files: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
@@ -130,9 +130,9 @@ class Run(Base):
 
     id: Mapped[uuid.UUID] = key()
     haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
-    revision_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("revision.id", ondelete="CASCADE"))
-    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
-    read_scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    revision_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("revision.id", ondelete="CASCADE"), index=True)
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), index=True)
+    read_scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), index=True)
     destination: Mapped[dict[str, Any]]
     route: Mapped[dict[str, Any]]
     records: Mapped[list[Any]]
@@ -147,7 +147,7 @@ class PackageRow(Base):
 
     id: Mapped[uuid.UUID] = key()
     haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
-    run_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    run_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), index=True)
     format: Mapped[str]
     files: Mapped[list[Any]]
     remarks: Mapped[list[Any]]
@@ -162,8 +162,8 @@ class Arrival(Base):
 
     id: Mapped[uuid.UUID] = key()
     haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
-    package_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("package.id", ondelete="CASCADE"))
-    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"))
+    package_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("package.id", ondelete="CASCADE"), index=True)
+    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), index=True)
     report: Mapped[dict[str, Any]]
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
@@ -185,6 +185,7 @@ class ArrivalRow(Base):
     triangles_source: Mapped[int]
     triangles_arrived: Mapped[int]
     faults: Mapped[str]
+    told: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class Job(Base):

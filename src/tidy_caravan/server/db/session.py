@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session, sessionmaker
 
 @lru_cache(maxsize=4)
 def engine_for(address: str) -> Engine:
-    return create_engine(address, pool_size=8, max_overflow=8, pool_pre_ping=False)
+    return create_engine(address, pool_size=8, max_overflow=16, pool_pre_ping=True, pool_recycle=600)
 
 
 @contextmanager
@@ -35,6 +35,21 @@ def fetch(session: Session, query: str, values: dict[str, Any]) -> list[dict[str
     with connection.cursor(row_factory=dict_row) as cursor:
         rows: list[dict[str, Any]] = cursor.execute(query, values).fetchall()
     return rows
+
+
+def fetch_page(session: Session, query: str, values: dict[str, Any]) -> tuple[int, list[dict[str, Any]]]:
+    """Number of all rows and one page of them, in one look at the tables.
+
+    The query has a column `_all` (`count(*) OVER ()`), and `OFFSET %(offset)s LIMIT %(limit)s`.
+    """
+    rows = fetch(session, query, values)
+    if not rows and values["offset"]:  # beyond the end: the number is asked for from the beginning
+        first = fetch(session, query, {**values, "offset": 0, "limit": 1})
+        return (first[0]["_all"] if first else 0), []
+    total = rows[0]["_all"] if rows else 0
+    for row in rows:
+        del row["_all"]
+    return total, rows
 
 
 def copy_rows(session: Session, table: str, columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

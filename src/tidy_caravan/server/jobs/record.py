@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.figures import bounds_metres, count, view_map
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.survey import Finding
@@ -99,7 +100,7 @@ def part_rows(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> Ite
     """Rows in the order of Part's columns; everything computed per column, not per part."""
     nodes, parts = scene.nodes, scene.nodes.parts
     linear = view_map(scene)
-    corners = scene.part_bounds @ linear.T
+    corners = at_rest(scene).part_bounds @ linear.T
     low, high = corners.min(axis=1), corners.max(axis=1)
     size, middle = high - low, (high + low) / 2
     world = nodes.world[parts, :3, :3]
@@ -208,6 +209,7 @@ def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalRep
         "triangles_source",
         "triangles_arrived",
         "faults",
+        "told",
     ]
     finite = np.finfo(np.float64).max
     rows = (
@@ -226,6 +228,7 @@ def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalRep
             r.triangles_source,
             r.triangles_arrived,
             ", ".join(r.faults),
+            r.told,
         )
         for rank, r in enumerate(report.rows)
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import tempfile
 import time
 import uuid
@@ -15,35 +16,40 @@ import numpy as np
 import orjson
 import psycopg
 from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from tidy_caravan.core.arrival.compare import arrive
-from tidy_caravan.core.carry import package_of
+from tidy_caravan.core.carry import package_of, prove
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
 from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.pictures import supply
 from tidy_caravan.core.formats.travel import with_supplied
+from tidy_caravan.core.identity import follow, notes_of_gone, picked_by_hand, set_after
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, run
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps import StepContext, known_steps, parse_step
 from tidy_caravan.core.survey import Finding, survey
-from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
-from tidy_caravan.server.db.session import clean_json, session_for
+from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
+from tidy_caravan.server.db.session import clean_json, engine_for, session_for
+from tidy_caravan.server.faults import disk_full, keep_log
+from tidy_caravan.server.jobs.claims import CHANNEL, claim, notice, still_ours
 from tidy_caravan.server.jobs.record import record_arrival_rows, record_scene
 from tidy_caravan.server.store.blobs import Store
-from tidy_caravan.server.store.scenes import StoreCache, load_scene
+from tidy_caravan.server.store.scenes import StoreCache, StoreSteps, load_scene
+from tidy_caravan.server.view import view_bytes
 
-CHANNEL = "caravan"
 TELL_SECONDS = 0.25
+log = logging.getLogger("tidy_caravan.jobs")
 
 
 class Progress:
     """Tells how far a job is, and raises Cancelled when the user stopped it. One connection of its own."""
 
-    def __init__(self, database: str, job: uuid.UUID, haul: uuid.UUID) -> None:
-        self.connection = psycopg.connect(database.replace("+psycopg", ""), autocommit=True)
+    def __init__(self, connection: psycopg.Connection[Any], job: uuid.UUID, haul: uuid.UUID) -> None:
+        self.connection = connection
         self.job, self.haul, self.last = job, haul, 0.0
 
     def __call__(self, title: str, done: int, total: int) -> None:
@@ -60,21 +66,58 @@ class Progress:
             raise Cancelled("stopped by the user")
 
     def tell(self, **facts: Any) -> None:
-        message = orjson.dumps({"job": str(self.job), "haul": str(self.haul), **facts}).decode()
-        self.connection.execute("SELECT pg_notify(%s, %s)", (CHANNEL, message[:7900]))
+        self.connection.execute("SELECT pg_notify(%s, %s)", (CHANNEL, notice(self.job, self.haul, **facts)))
 
 
-def perform(job_id: str, database: str, store_address: str, upload_bytes: int) -> str:
-    """Runs one job from its row to its end; returns the final state. Everything it makes is committed at once."""
+class LostClaim(Exception):
+    """Another worker took the job over meanwhile; nothing of this attempt is kept."""
+
+
+def perform(job_id: str, database: str, store_address: str, upload_bytes: int, log_file: str = "") -> str:
+    """Runs one job from its row to its end; returns the final state. Everything it makes is committed at once.
+
+    `held` when another worker has it, `gone` when there is nothing to do, `again` when the line to the database broke:
+    the job is then as it was, and is taken up again.
+    """
     job_key = uuid.UUID(job_id)
-    with session_for(database) as session:
-        job = session.get(Job, job_key)
-        if job is None or job.state not in ("waiting", "running"):
-            return "gone"
-        job.state, job.attempts = "running", job.attempts + 1
-        kind, haul_id, arguments = job.kind, job.haul_id, dict(job.arguments)
-    progress = Progress(database, job_key, haul_id)
-    work = {"import": do_import, "supply": do_supply, "run": do_run, "pack": do_pack, "arrive": do_arrive}
+    keep_log(log_file)
+    try:
+        with psycopg.connect(database.replace("+psycopg", ""), autocommit=True, connect_timeout=10) as connection:
+            claimed = claim(connection, job_key)
+            if claimed is None:
+                held = connection.execute(
+                    "SELECT 1 FROM job WHERE id = %s AND state IN ('waiting', 'running')", (job_key,)
+                ).fetchone()
+                return "held" if held else "gone"
+            return _perform(connection, job_key, claimed, database, store_address, upload_bytes)
+    except (psycopg.OperationalError, psycopg.InterfaceError, DBAPIError, LostClaim) as error:
+        if isinstance(error, DBAPIError) and not broken_line(error):
+            raise
+        log.warning("the line to the database broke in job %s: %s", job_id, error)
+        engine_for(database).dispose()
+        time.sleep(0.5)
+        return "again"
+
+
+def broken_line(error: DBAPIError) -> bool:
+    """Whether an error is about the connection, not about what was asked."""
+    return error.connection_invalidated or isinstance(error.orig, (psycopg.OperationalError, psycopg.InterfaceError))
+
+
+def _perform(
+    connection: psycopg.Connection[Any],
+    job_key: uuid.UUID,
+    claimed: tuple[int, str, uuid.UUID, dict[str, Any]],
+    database: str,
+    store_address: str,
+    upload_bytes: int,
+) -> str:
+    attempt, kind, haul_id, arguments = claimed
+    progress = Progress(connection, job_key, haul_id)
+    work = {
+        "import": do_import, "supply": do_supply, "run": do_run, "pack": do_pack, "arrive": do_arrive,
+        "preview": do_preview,
+    }  # fmt: skip
     problem: dict[str, Any] | None = None
     try:
         progress.tell(state="running", title=kind, done=0, total=0)
@@ -85,12 +128,24 @@ def perform(job_id: str, database: str, store_address: str, upload_bytes: int) -
             for one in arguments.get("chain", [kind]):
                 work[one](session, Store(store_address), haul, arguments, progress, Limits(upload_bytes=upload_bytes))
                 session.flush()
-            finished = session.get(Job, job_key)
-            if finished is not None:
-                finished.state, finished.done, finished.total = "done", 1, 1
+            if not still_ours(session, job_key, attempt):
+                raise LostClaim
+            session.execute(
+                text(
+                    "UPDATE job SET state = 'done', done = 1, total = 1, arguments = CAST(:a AS jsonb) WHERE id = :id"
+                ),
+                {"id": job_key, "a": orjson.dumps(clean_json(arguments)).decode()},
+            )
         state = "done"
     except Cancelled:
         state = "cancelled"
+    except (psycopg.OperationalError, psycopg.InterfaceError, DBAPIError, LostClaim) as error:
+        if disk := disk_full(error):
+            state, problem = "failed", disk
+        elif isinstance(error, DBAPIError) and not broken_line(error):
+            state, problem = "failed", fault(error, kind)
+        else:
+            raise
     except CaravanError as error:
         state, problem = "failed", {"code": error.code, "title": error.sentence(), "where": error.where}
     except MemoryError:
@@ -99,21 +154,34 @@ def perform(job_id: str, database: str, store_address: str, upload_bytes: int) -
             {"code": "job.memory", "title": "The scene needs more memory than a worker may have.", "where": kind},
         )
     except Exception as error:  # a fault of ours must end as a sentence, not as a lost job
-        state = "failed"
-        problem = {
-            "code": "job.fault",
-            "title": f"An unexpected fault stopped the work ({type(error).__name__}: {error})."[:500],
-            "where": kind,
-        }
+        state, problem = "failed", disk_full(error) or fault(error, kind)
     if state != "done":
         with session_for(database) as session:
             session.execute(
-                text("UPDATE job SET state = :state, problem = CAST(:problem AS jsonb) WHERE id = :id"),
-                {"state": state, "problem": orjson.dumps(clean_json(problem)).decode(), "id": job_key},
+                text(
+                    "UPDATE job SET state = :state, problem = CAST(:problem AS jsonb)"
+                    " WHERE id = :id AND state = 'running' AND attempts = :attempt"
+                ),
+                {
+                    "state": state,
+                    "problem": orjson.dumps(clean_json(problem)).decode(),
+                    "id": job_key,
+                    "attempt": attempt,
+                },
             )
     progress.tell(state=state, title=kind, done=1, total=1, problem=problem)
-    progress.connection.close()
     return state
+
+
+def fault(error: BaseException, kind: str) -> dict[str, Any]:
+    """A fault of ours as a problem that names its entry in the log."""
+    entry = uuid.uuid4().hex[:8]
+    log.error("entry %s: unexpected fault in %s", entry, kind, exc_info=error)
+    return {
+        "code": "job.fault",
+        "title": f"An unexpected fault stopped the work; nothing was changed. The log has it as entry {entry}.",
+        "where": kind,
+    }
 
 
 def destination_of(haul: Haul) -> Destination:
@@ -141,13 +209,13 @@ def do_supply(
     session: Session, store: Store, haul: Haul, arguments: dict[str, Any], progress: Progress, limits: Limits
 ) -> None:
     """Puts pictures that were missing into a new revision; the model is not read again."""
-    progress("looking for the missing pictures", 0, 4)
+    progress("looking for the missing images", 0, 4)
     revision, row = revision_of(session, haul)
     files = {name: store.get(key) for name, key in arguments["files"]}
     scene, filled = supply(load_scene(store, row.store_key), files)
     if not filled:
         raise CaravanError(
-            "none of the files bears the name of a missing picture; the travel list names them", code="supply.nothing"
+            "none of the files bears the name of a missing image; the travel list names them", code="supply.nothing"
         )
     names = {name for name, _ in arguments["files"]}
     together = [*(f for f in revision.files if f[0] not in names), *arguments["files"]]
@@ -164,7 +232,11 @@ def keep_revision(
     files: list[Any],
     mains: Sequence[str] = (),
 ) -> None:
-    """Surveys a source and stores it as the haul's newest revision."""
+    """Surveys a source and stores it as the haul's newest revision; what was picked by hand follows its parts."""
+    before = session.get(Revision, haul.revision_id) if haul.revision_id else None
+    old = load_scene(store, session.get_one(SceneRow, before.scene_id).store_key) if before else None
+    if old is not None and (picked := picked_in(Route.model_validate(haul.route))):
+        scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
     progress("surveying", 1, 4)
     findings = survey(scene, destination_of(haul))
     progress("storing parts", 2, 4)
@@ -179,8 +251,45 @@ def keep_revision(
         id=uuid.uuid4(), haul_id=haul.id, scene_id=scene_id, name=name, sha256=digest, files=clean_json(files)
     )
     session.add(revision)
+    if old is not None:
+        # read once more, and kept from everybody else until the end: somebody may have edited it meanwhile
+        session.refresh(haul, with_for_update=True)
+        picked_parts_follow(haul, old, scene)
     haul.revision_id, haul.source_name = revision.id, name[:300]
     haul.run_id = haul.package_id = haul.arrival_id = None
+
+
+def picked_in(route: Route) -> dict[int, list[str]]:
+    """By id in the source, the sets and steps that name the part by hand."""
+    out: dict[int, list[str]] = {}
+    for one in route.sets:
+        for i in picked_by_hand(one):
+            out.setdefault(i, []).append(f"set “{one.name}”")
+    for data in route.steps:
+        for i in (data.get("where") or {}).get("parts") or []:
+            out.setdefault(i, []).append(f"step {known_steps()[data['kind']].title}")
+    return out
+
+
+def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
+    """Gives sets and steps of the route the numbers that their hand-picked parts have in the new source."""
+    route = Route.model_validate(haul.route)
+    picked = picked_in(route)
+    if not picked:
+        return
+    followed = follow(old, scene, picked)
+    steps = []
+    for data in route.steps:
+        where = data.get("where") or {}
+        if where.get("parts"):
+            now = sorted(followed.now[i] for i in where["parts"] if i in followed.now)
+            # a step whose parts are all gone would be for every part: it is switched off instead
+            data = {**data, "where": {**where, "parts": now}, **({} if now else {"enabled": False})}
+        steps.append(data)
+    haul.route = Route(steps=steps, sets=[set_after(s, followed) for s in route.sets]).model_dump(
+        by_alias=True, mode="json"
+    )
+    haul.version += 1
 
 
 def revision_of(session: Session, haul: Haul) -> tuple[Revision, SceneRow]:
@@ -189,6 +298,18 @@ def revision_of(session: Session, haul: Haul) -> tuple[Revision, SceneRow]:
     if revision is None or scene is None:
         raise CaravanError("there is no source yet; drop a scene file first", code="haul.empty")
     return revision, scene
+
+
+def do_preview(
+    session: Session, store: Store, haul: Haul, arguments: dict[str, Any], progress: Progress, limits: Limits
+) -> None:
+    """The view file of a scene as a step would make it; its key is left in the job's arguments, nothing else is kept."""
+    progress("loading the source", 0, 2)
+    scene = load_scene(store, arguments["scene"])
+    step = parse_step(arguments["step"])
+    progress("making the shapes", 1, 2)
+    made, _ = step.apply(scene, StepContext())
+    arguments["view"] = store.put_blob(view_bytes(made))
 
 
 def do_run(
@@ -200,7 +321,8 @@ def do_run(
     progress("loading the source", 0, 1)
     scene = load_scene(store, row.store_key)
     route, destination = Route.model_validate(haul.route), destination_of(haul)
-    result, records = run(scene, route, destination, progress=progress, cache=StoreCache(store))
+    kept = StoreSteps(store, row.store_key)
+    result, records = run(scene, route, destination, progress=progress, cache=StoreCache(store), kept=kept)
     progress("surveying", 1, 1)
     findings = survey(result, destination)
     scene_id = record_scene(session, store, haul.id, "run", result, findings)
@@ -259,7 +381,7 @@ def do_pack(
         run_id=done.id,
         format=package.manifest.format,
         files=clean_json(files),
-        remarks=clean_json(package.manifest.remarks),
+        remarks=clean_json([*package.manifest.losses, *package.manifest.remarks]),
         behind=clean_json(package.manifest.behind),
     )
     session.add(row)
@@ -277,17 +399,14 @@ def do_arrive(
     done = session.get_one(Run, package.run_id)
     _, source_row = revision_of(session, haul)
     progress("loading", 0, 4)
-    source = as_read(
-        load_scene(store, source_row.store_key),
-        Route.model_validate(done.route),
-        Destination.model_validate(done.destination),
-    )
+    source = load_scene(store, source_row.store_key)
+    result = load_scene(store, session.get_one(SceneRow, done.scene_id).store_key)
     with tempfile.TemporaryDirectory(prefix="caravan-arrival-") as folder:
         progress("laying the package out", 1, 4)
         contents = {f["path"]: store.get(f["key"]) for f in package.files}
         save(contents, Path(folder))
         progress("reading as the destination reads", 2, 4)
-        report, arrived = arrive(Path(folder), source)
+        report, arrived = prove(Path(folder), source, result)
     origin = np.full(len(arrived.nodes), -1, np.int64)
     origin[[r.node for r in report.rows]] = [r.source_id for r in report.rows]
     arrived = arrived.but(nodes=replace(arrived.nodes, source=origin))

@@ -11,6 +11,7 @@ import orjson
 from pydantic import TypeAdapter
 from safetensors.numpy import load, save
 
+from tidy_caravan.core.route import StepRecord, StepScenes
 from tidy_caravan.core.scene import (
     Camera,
     Channel,
@@ -177,6 +178,12 @@ def load_scene(store: Store, key: str) -> Scene:
     )
 
 
+def keys_in(data: bytes) -> set[str]:
+    """Keys of the meshes and pictures that a stored scene names."""
+    meta, _ = from_bytes(data)
+    return {k for k, _ in meta["meshes"]} | {i[2] for i in meta["images"] if i[2]}
+
+
 def image_of(store: Store, key: str, index: int) -> tuple[str, bytes] | None:
     """Media type and bytes of one picture of a scene, without loading its meshes; None if there is none."""
     images = from_bytes(store.get(key))[0]["images"]
@@ -197,9 +204,38 @@ class StoreCache(MeshCache):
             facts = orjson.loads(self.store.get(f"cache/{key[:2]}/{key}.facts"))
         except FileNotFoundError:
             return None
+        self.store.touch(f"cache/{key[:2]}/{key}.mesh")
+        self.store.touch(f"cache/{key[:2]}/{key}.facts")
         return mesh_from(mesh), facts
 
     def put(self, key: str, mesh: Mesh, facts: dict[str, Any]) -> None:
         self.store.put(f"cache/{key[:2]}/{key}.mesh", mesh_bytes(mesh))
         clean = {k: None if isinstance(v, float) and not np.isfinite(v) else v for k, v in facts.items()}
         self.store.put(f"cache/{key[:2]}/{key}.facts", orjson.dumps(clean))
+
+
+class StoreSteps(StepScenes):
+    """Scenes after steps in the store: a run after a change begins where the change is.
+
+    The entry names a scene that may have been freed meanwhile: then it is as if it were not there.
+    """
+
+    def __init__(self, store: Store, source: str) -> None:
+        self.store, self.source = store, source
+
+    def get(self, key: str) -> tuple[Scene, list[StepRecord]] | None:
+        try:
+            entry = orjson.loads(self.store.get(f"cache/{key[:2]}/{key}.step"))
+            scene = load_scene(self.store, entry["scene"])
+        except (FileNotFoundError, ValueError, KeyError):
+            return None
+        self.store.touch(f"cache/{key[:2]}/{key}.step")
+        return scene, [StepRecord.model_validate(r) for r in entry["records"]]
+
+    def put(self, key: str, scene: Scene, records: list[StepRecord]) -> None:
+        try:
+            told = orjson.dumps([r.model_dump(by_alias=True, mode="json") for r in records])
+        except TypeError:  # names that are no Unicode: the run goes on, the next one begins earlier
+            return
+        entry = {"scene": save_scene(self.store, scene), "records": orjson.Fragment(told)}
+        self.store.put(f"cache/{key[:2]}/{key}.step", orjson.dumps(entry))

@@ -6,6 +6,7 @@ import math
 from typing import Any
 
 import ifcopenshell.util.element as elements
+import ifcopenshell.util.unit as units
 
 SETS = (
     "FireRating",
@@ -71,14 +72,31 @@ def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
     return out
 
 
-def georeference(file: Any) -> dict[str, Any]:
-    """Map conversion and projected system, as the file states them."""
+def metres_of(unit: Any) -> float:
+    """Length in metres of an IfcNamedUnit; 1 when it cannot be told."""
+    if unit.is_a("IfcSIUnit"):
+        return float(units.get_prefix_multiplier(unit.Prefix))
+    if unit.is_a("IfcConversionBasedUnit"):
+        factor = unit.ConversionFactor
+        value = getattr(factor.ValueComponent, "wrappedValue", factor.ValueComponent)
+        return float(value) * metres_of(factor.UnitComponent)
+    return 1.0
+
+
+def georeference(file: Any, scale: float) -> dict[str, Any]:
+    """Map conversion and projected system, as the file states them. scale: metres of one unit of the project."""
     for conversion in by_type(file, "IfcMapConversion"):
         target = conversion.TargetCRS
+        unit = getattr(target, "MapUnit", None)
+        along = getattr(conversion, "XAxisAbscissa", None), getattr(conversion, "XAxisOrdinate", None)
         return {
             "eastings": float(conversion.Eastings or 0),
             "northings": float(conversion.Northings or 0),
             "height": float(conversion.OrthogonalHeight or 0),
             "system": str(getattr(target, "Name", "") or ""),
+            "xAxisAbscissa": float(along[0] if along[0] is not None else 1.0),
+            "xAxisOrdinate": float(along[1] or 0.0),
+            "scale": float(getattr(conversion, "Scale", None) or 1.0),
+            "metresPerMapUnit": scale if unit is None else metres_of(unit),
         }
     return {}

@@ -14,11 +14,11 @@ TOLERANCE_M = 0.002
 """Largest distance of a chord from its arc in the first conversion."""
 
 
-def round_extrusion(product: Any, made: Mesh | None, scale: float) -> Mesh | None:
+def round_extrusion(product: Any, made: Mesh | None, scale: float, origin: F64 | None = None) -> Mesh | None:
     """The mesh of a product that is one circle, or ring, pushed along a line, made from its parameters instead.
 
     So it can be made again, finer or coarser. None for one with openings, and unless it fills the same box as the
-    library's mesh, within twice the tolerance: otherwise something else (a mapping that stretches) has a say in it.
+    library's mesh, from which `origin` (3,) was taken off, within twice the tolerance: otherwise something else (a mapping that stretches) has a say in it.
     """
     if made is None or len(made.slots) != 1 or getattr(product, "HasOpenings", None):
         return None
@@ -43,6 +43,9 @@ def round_extrusion(product: Any, made: Mesh | None, scale: float) -> Mesh | Non
             frame = frame @ axes(item.Position, scale)
         if profile.Position is not None:
             frame = frame @ axes(profile.Position, scale)
+        if origin is not None:
+            frame = frame.copy()
+            frame[:3, 3] -= origin
         inner = 0.0
         if profile.is_a("IfcCircleHollowProfileDef"):
             inner = (float(profile.Radius) - float(profile.WallThickness)) * scale

@@ -24,6 +24,7 @@ from tidy_caravan.core.formats.native.ifc_round import TOLERANCE_M, round_extrus
 from tidy_caravan.core.formats.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.isolation import report
+from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
@@ -118,7 +119,7 @@ class Building:
         placed = np.frombuffer(shape.transformation_buffer, np.float64).reshape(4, 4).T.copy()
         if key not in self.meshes:
             made = self.mesh(geometry, key, shape)
-            self.meshes[key] = round_extrusion(self.file.by_id(shape.id), made, self.scale) or made
+            self.meshes[key] = round_extrusion(self.file.by_id(shape.id), made, self.scale, self.shift.get(key)) or made
         if self.meshes[key] is None:
             self.failed.append((self.file.by_id(shape.id), "its geometry has no usable face"))
             return
@@ -132,11 +133,9 @@ class Building:
         if not len(faces) or not len(points):
             return None
         finite = usable_rows(points)
-        if finite.any():
-            middle = np.rint(points[finite].mean(axis=0))
-            if np.abs(middle).max() > FAR_M / 10:
-                points -= middle
-                self.shift[key] = middle
+        points, origin = rebased(points, faces.ravel(), metres=1.0)
+        if origin.any():
+            self.shift[key] = origin
         slots = np.array([self.material(m, shape.type) for m in geometry.materials] or [-1], np.int32)
         which: AnyArray = np.frombuffer(geometry.material_ids_buffer, np.int32)
         per_face = slots[which] if len(which) == len(faces) else np.full(len(faces), slots[0], np.int32)
@@ -264,6 +263,9 @@ class Building:
             if np.abs(middle).max() > FAR_M:
                 offset = np.rint(middle)
                 world[:, :3, 3] -= offset
+                # groups that stayed at the map's origin would hang their parts on two huge opposite moves
+                stray = ~drawn & (np.abs(world[:, :3, 3]).max(axis=1) > FAR_M)
+                world[stray, :3, 3] = 0.0
         parent = np.array(parents, np.int64)
         local = world.copy()
         inner = np.flatnonzero(parent >= 0)
@@ -272,7 +274,7 @@ class Building:
         known = list(dict.fromkeys(x for x in layers if x))
         where = {x: i for i, x in enumerate(known)}
         scene_extras: dict[str, Any] = {}
-        geo = georeference(self.file)
+        geo = georeference(self.file, self.scale)
         if geo or offset.any():
             scene_extras["extras"] = {"georeference": {**geo, "offsetMetres": offset.tolist()}}
         if offset.any():

@@ -11,6 +11,7 @@ import numpy as np
 from pxr import UsdShade
 
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
+from tidy_caravan.core.scene.look import glowing
 
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071, "black": 33071, "useMetadata": 10497}
 LOST = ("clearcoat", "specularColor", "displacement")
@@ -27,6 +28,13 @@ class Read:
     offset: tuple[float, float]
     rotation: float
     scale: tuple[float, float]
+    factor: tuple[float, ...] = (1.0, 1.0, 1.0, 1.0)
+    bias: tuple[float, ...] = (0.0, 0.0, 0.0, 0.0)
+    """The value is picture · factor + bias, channel by channel."""
+
+    def share(self) -> float:
+        """The factor of the channel that is read."""
+        return self.factor["rgba".find(self.channel)] if self.channel in ("r", "g", "b", "a") else self.factor[0]
 
 
 @dataclass
@@ -102,28 +110,32 @@ class Looks:
         out = replace(
             out,
             base_color=(*three(base), alpha),
-            emissive=tuple(min(1.0, c) for c in three(glow)),  # type: ignore[arg-type]
-            emissive_strength=max(1.0, *three(glow)),
             metallic=float(np.clip(number(metal, 0.0), 0, 1)),
             roughness=float(np.clip(number(rough, 0.5), 0, 1)),
         )
-        strength = out.emissive_strength
-        if strength > 1:
-            out = replace(out, emissive=tuple(c / strength for c in three(glow)))  # type: ignore[arg-type]
+        out = glowing(out, three(glow))
         if base_read:
-            out = replace(out, base_color_texture=self._use(base_read, names), base_color=(1.0, 1.0, 1.0, alpha))
+            tint = self._tint(base_read)
+            out = replace(out, base_color_texture=self._use(base_read, names), base_color=(*tint, alpha))
         if glow_read:
-            out = replace(out, emissive_texture=self._use(glow_read, names), emissive=(1.0, 1.0, 1.0))
+            if any(glow_read.bias):
+                self._lose("values added to images")
+            out = glowing(replace(out, emissive_texture=self._use(glow_read, names)), three(glow_read.factor[:3]))
         if normal_read:
-            out = replace(out, normal_texture=self._use(normal_read, names))
+            # decoding a normal map doubles it and takes one off; what goes beyond is the strength of the map
+            plain = normal_read.factor[:2] == (1.0, 1.0) and not any(normal_read.bias)
+            strength_ = 1.0 if plain else round(float(normal_read.factor[0]) / 2, 6)
+            out = replace(out, normal_texture=replace(self._use(normal_read, names), strength=strength_))
         if shade_read:
-            out = replace(out, occlusion_texture=self._use(shade_read, names))
+            share = float(np.clip(shade_read.share(), 0, 1))
+            out = replace(out, occlusion_texture=replace(self._use(shade_read, names), strength=share))
         out = self._rough_metal(out, rough_read, metal_read, names)
         if opacity_read:
             if base_read and opacity_read.path == base_read.path and opacity_read.channel == "a":
-                out = replace(out, alpha_mode="BLEND", base_color=(*out.base_color[:3], 1.0))
+                share = float(np.clip(opacity_read.factor[3], 0, 1))
+                out = replace(out, alpha_mode="BLEND", base_color=(*out.base_color[:3], share))
             else:
-                self._lose("opacity pictures")
+                self._lose("opacity images")
         elif alpha < 1:
             out = replace(out, alpha_mode="BLEND")
         cut = number(threshold, 0.0)
@@ -137,6 +149,13 @@ class Looks:
             if read or (given is not None and np.asarray(given).any()):
                 self._lose(f"{lost} of materials")
         return out, tuple(names)
+
+    def _tint(self, read: Read) -> tuple[float, float, float]:
+        """What a colour picture is multiplied by; numbers that the portable material cannot hold are told."""
+        tint = three(read.factor[:3])
+        if max(tint) > 1 or any(read.bias[:3]):
+            self._lose("values added to images" if any(read.bias[:3]) else "tints above one")
+        return min(1.0, tint[0]), min(1.0, tint[1]), min(1.0, tint[2])
 
     def _lose(self, what: str) -> None:
         self.lost[what] = self.lost.get(what, 0) + 1
@@ -163,8 +182,8 @@ class Looks:
         return replace(
             out,
             metallic_roughness_texture=use,
-            roughness=1.0 if rough else out.roughness,
-            metallic=1.0 if metal else out.metallic,
+            roughness=float(np.clip(rough.share(), 0, 1)) if rough else out.roughness,
+            metallic=float(np.clip(metal.share(), 0, 1)) if metal else out.metallic,
         )
 
     def _use(self, read: Read, names: list[str], image: int | None = None) -> TextureUse:
@@ -222,7 +241,16 @@ class Looks:
             offset,
             rotation,
             scale,
+            self._four(shader, "scale", 1.0),
+            self._four(shader, "bias", 0.0),
         )
+
+    def _four(self, shader: Any, name: str, spare: float) -> tuple[float, ...]:
+        """Four numbers of an input, finite ones; a single number counts for all."""
+        given, _ = self._input(shader, name, None)
+        values = [] if given is None else np.atleast_1d(np.asarray(given, np.float64)).tolist()
+        values = values * 4 if len(values) == 1 else values
+        return tuple(round(v, 9) if math.isfinite(v) else spare for v in (*values, *[spare] * 4)[:4])
 
     def _coordinates(self, shader: Any) -> tuple[str, tuple[float, float], float, tuple[float, float]]:
         """UV set and the 2D transform in front of the lookup, for coordinates whose v runs downwards."""

@@ -222,36 +222,51 @@ def write_looks(stage: Any, scene: Scene, top: str, names: Names, pictures: dict
         t = Sdf.ValueTypeNames
         red, green, blue, alpha = m.base_color
         strength = m.emissive_strength
-        shader.CreateInput("diffuseColor", t.Color3f).Set(Gf.Vec3f(red, green, blue))
+        # a surface that only glows is the nearest that the format has to an unlit one
+        glow = (red, green, blue) if m.unlit else tuple(e * strength for e in m.emissive)
+        shader.CreateInput("diffuseColor", t.Color3f).Set(Gf.Vec3f(*((0, 0, 0) if m.unlit else (red, green, blue))))
         shader.CreateInput("metallic", t.Float).Set(float(m.metallic))
         shader.CreateInput("roughness", t.Float).Set(float(m.roughness))
         if m.alpha_mode != "OPAQUE":
             shader.CreateInput("opacity", t.Float).Set(float(alpha))
             if m.alpha_mode == "MASK":
                 shader.CreateInput("opacityThreshold", t.Float).Set(float(m.alpha_cutoff))
-        if m.emissive != (0.0, 0.0, 0.0):
-            shader.CreateInput("emissiveColor", t.Color3f).Set(Gf.Vec3f(*(e * strength for e in m.emissive)))
+        if any(glow):
+            shader.CreateInput("emissiveColor", t.Color3f).Set(Gf.Vec3f(*glow))
+        color_input = "emissiveColor" if m.unlit else "diffuseColor"
+        shade = m.occlusion_texture.strength if m.occlusion_texture else 1.0
+        bump = m.normal_texture.strength if m.normal_texture else 1.0
+        # a picture takes the place of the number; the number goes on as what the picture is multiplied by
         uses = (
-            ("diffuse", m.base_color_texture, (("diffuseColor", "rgb", t.Color3f, t.Float3),)
-             + ((("opacity", "a", t.Float, t.Float),) if m.alpha_mode != "OPAQUE" else ()), "sRGB"),
+            ("diffuse", m.base_color_texture, ((color_input, "rgb", t.Color3f, t.Float3),)
+             + ((("opacity", "a", t.Float, t.Float),) if m.alpha_mode != "OPAQUE" else ()), "sRGB",
+             (red, green, blue, alpha), None),
             ("surfacing", m.metallic_roughness_texture,
-             (("roughness", "g", t.Float, t.Float), ("metallic", "b", t.Float, t.Float)), "raw"),
-            ("normal", m.normal_texture, (("normal", "rgb", t.Normal3f, t.Float3),), "raw"),
-            ("occlusion", m.occlusion_texture, (("occlusion", "r", t.Float, t.Float),), "raw"),
-            ("glow", m.emissive_texture, (("emissiveColor", "rgb", t.Color3f, t.Float3),), "sRGB"),
+             (("roughness", "g", t.Float, t.Float), ("metallic", "b", t.Float, t.Float)), "raw",
+             (1.0, m.roughness, m.metallic, 1.0), None),
+            ("normal", m.normal_texture, (("normal", "rgb", t.Normal3f, t.Float3),), "raw",
+             (2 * bump, 2 * bump, 2.0, 1.0), (-bump, -bump, -1.0, 0.0)),
+            ("occlusion", m.occlusion_texture, (("occlusion", "r", t.Float, t.Float),), "raw",
+             (shade, shade, shade, 1.0), (1 - shade, 1 - shade, 1 - shade, 0.0)),
+            ("glow", None if m.unlit or not any(glow) else m.emissive_texture,
+             (("emissiveColor", "rgb", t.Color3f, t.Float3),), "sRGB", (*glow, 1.0), None),
         )  # fmt: skip
-        for name, use, inputs, space in uses:
+        for name, use, inputs, space, factor, bias in uses:
             image = scene.textures[use.texture].image if use else -1
             if use is None or image not in pictures:
                 continue
-            texture = write_texture(stage, f"{path}/{name}", scene, use, pictures[image], space, name == "normal")
+            texture = write_texture(stage, f"{path}/{name}", scene, use, pictures[image], space)
+            if factor != (1.0, 1.0, 1.0, 1.0):
+                texture.CreateInput("scale", t.Float4).Set(Gf.Vec4f(*(float(f) for f in factor)))
+            if bias is not None and any(bias):
+                texture.CreateInput("bias", t.Float4).Set(Gf.Vec4f(*(float(b) for b in bias)))
             for target, channel, kind, from_kind in inputs:
                 shader.CreateInput(target, kind).ConnectToSource(texture.CreateOutput(channel, from_kind))
         out[i] = path
     return out
 
 
-def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, space: str, normal: bool) -> Any:
+def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, space: str) -> Any:
     t = Sdf.ValueTypeNames
     texture = UsdShade.Shader.Define(stage, path)
     texture.CreateIdAttr("UsdUVTexture")
@@ -260,9 +275,6 @@ def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, s
     sampler = scene.textures[use.texture].sampler
     for key, code in (("wrapS", sampler.wrap_s if sampler else 10497), ("wrapT", sampler.wrap_t if sampler else 10497)):
         texture.CreateInput(key, t.Token).Set(WRAPS.get(code, "repeat"))
-    if normal:
-        texture.CreateInput("scale", t.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
-        texture.CreateInput("bias", t.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
     reader = UsdShade.Shader.Define(stage, f"{path}_uv")
     reader.CreateIdAttr("UsdPrimvarReader_float2")
     channel = use.channel if use.transform_channel is None else use.transform_channel

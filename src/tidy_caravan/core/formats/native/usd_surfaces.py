@@ -348,7 +348,14 @@ def read_curves(prim: Any, time: Any, material: int, metres: float, name: str) -
     if len(facing) and wrap != "pinned":
         arrays["normals"] = spread(facing, len(points), counts)
     values = {"basis": basis, "closed": wrap == "periodic", "material": material}
-    mesh = make(Recipe("tube", values, arrays), Fineness(), metres, name)
+    recipe = Recipe("tube", values, arrays)
+    try:
+        mesh = make(recipe, Fineness(), metres, name)
+    except ValueError:  # hair: more than any mesh holds, so as coarse as can be, or not at all
+        try:
+            mesh = make(recipe, Fineness(segments=3), metres, name)
+        except ValueError:
+            return Surface(None, guess="thin")
     into = "ribbons" if "normals" in arrays else "tubes"
     return Surface(mesh, ("st",), converted=("curves", into, "2 mm"))
 

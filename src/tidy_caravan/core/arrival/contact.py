@@ -1,0 +1,86 @@
+"""Surfaces that belong together, compared once for each pair of meshes however many parts stand on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.arrival.flat import expected_coordinates
+from tidy_caravan.core.arrival.placed import Placed
+from tidy_caravan.core.arrival.surfaces import Difference, difference
+from tidy_caravan.core.conventions.transforms import affine_inverse
+from tidy_caravan.core.formats.abilities import Ability
+from tidy_caravan.core.scene.arrays import F64, I64
+
+FLAT = 1e-9
+"""Determinant below which, as a part of the largest entry cubed, a matrix makes everything flat."""
+
+
+@dataclass
+class Contact:
+    """Parts that belong together, as surfaces: figures by pair, and what the pairs of meshes showed."""
+
+    surface_mm: F64
+    normal_deg: F64
+    meshes: list[tuple[I64, Difference]]
+    """Rows of pairs that are on one pair of meshes, and that pair's difference."""
+
+
+def contact(here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: Ability) -> Contact:
+    """Surfaces of nodes a of one side and nodes b of the other. One exact comparison per pair of meshes.
+
+    The other parts on the same pair add how far their relative transform differs from that one's, over the size of
+    the mesh: so it costs triangles once, however many instances there are.
+    """
+    source, arrived = here.scene, there.scene
+    relative = affine_inverse(there.worlds[b]) @ here.worlds[a]
+    stretch = np.linalg.norm(there.worlds[b][:, :3, :3], axis=(1, 2)) / np.sqrt(3)
+    astray = np.abs(here.boxes[here.row_of[a]] - there.boxes[there.row_of[b]]).max(axis=(1, 2), initial=0.0)
+    surface, normal = np.zeros(len(a)), np.zeros(len(a))
+    meshes: list[tuple[I64, Difference]] = []
+    if not len(a):
+        return Contact(surface, normal, meshes)
+    key = source.nodes.mesh[a].astype(np.int64) * (len(arrived.meshes) + 1) + arrived.nodes.mesh[b]
+    # what its node makes flat has no inverse: such parts are compared one by one
+    size = np.abs(there.worlds[b][:, :3, :3]).max(axis=(1, 2))
+    flat = np.abs(np.linalg.det(there.worlds[b][:, :3, :3])) <= FLAT * size**3
+    key[flat] = -1 - np.arange(int(flat.sum()))
+    turned = sides(here, a) * sides(there, b) < 0
+    order = np.argsort(key, kind="stable")
+    _, begin = np.unique(key[order], return_index=True)
+    for members in np.split(order, begin[1:]):
+        # compared exactly is a part that stands where it should, as most do: one that was moved does not blame the others
+        middle = np.median(relative[members], axis=0)
+        odd = np.abs(relative[members] - middle).sum(axis=(1, 2))
+        first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
+        mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
+        uvs = expected_coordinates(source, mesh_a, mesh_b) if ability.laid_out and mesh_a.uvs and mesh_b.uvs else None
+        found = difference(
+            mesh_a,
+            mesh_b,
+            here.worlds[a[first]] @ here.map4(),
+            there.worlds[b[first]] @ there.map4(),
+            float(limits[first]) / 1000,
+            bool(turned[first]),
+            ability.uv_sets,
+            ability.color_channels,
+            ability.tangents,
+            uvs,
+        )
+        drift = np.abs(relative[members] - relative[first])
+        moved = drift[:, :3, :3].max(axis=(1, 2)) * 3 * found.radius + drift[:, :3, 3].max(axis=1) * stretch[members]
+        surface[members] = (found.distance + moved) * 1000
+        if ability.normals:
+            normal[members] = found.normal + np.degrees(np.minimum(drift[:, :3, :3].max(axis=(1, 2)) * 3, 2.0))
+        found.missing_height *= 1000
+        meshes.append((members.astype(np.int64), found))
+    return Contact(surface, normal, meshes)
+
+
+def sides(side: Placed, nodes: I64) -> F64:
+    """(K,) -1 where a node or the convention mirrors; what is flat has no side."""
+    linear = side.worlds[nodes][:, :3, :3]
+    determinant = np.linalg.det(linear)
+    flat = np.abs(determinant) <= FLAT * np.abs(linear).max(axis=(1, 2)) ** 3
+    return np.where(flat, 1.0, np.sign(determinant)) * float(np.sign(np.linalg.det(side.linear)))

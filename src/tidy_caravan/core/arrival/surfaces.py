@@ -1,0 +1,295 @@
+"""How one mesh differs from another, triangle by triangle: place, winding, corner normals, UV sets, materials.
+
+Triangles are taken in the order of the files first, each turned so that its corners meet; what does not meet there
+is looked for by its place. O(F) where the order was kept, O(F log F) where it was not.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from tidy_caravan.core.conventions.convert import cofactors
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+
+TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1, 0, 2)], np.int64)
+"""The corners of a triangle in every order; the last three are seen from behind."""
+NOISE = 1e-6
+"""Part of a mesh's size that storing it in float32 and moving it may cost, with a margin of sixteen."""
+UV_LIMIT = 1e-5
+"""Difference of coordinates below which they are the same, and as much again for each whole repeat, by float32."""
+CANDIDATES = 8
+CHUNK = 20_000
+
+
+@dataclass
+class Difference:
+    """Of triangles that belong together, the worst. distance in the second mesh's units, normal in degrees.
+
+    uv: per set the largest difference, in multiples of its limit. missing and extra: triangles of one side only;
+    missing_height: the largest that is missing, by its smallest height.
+    tangent: degrees; handed: corners whose bitangent points the other way. color: the largest difference of vertex
+    colours, of 1.
+    turned: seen from the other side. slots: how many triangles of material a carry material b.
+    """
+
+    distance: float = 0.0
+    normal: float = 0.0
+    uv: dict[int, float] = field(default_factory=dict)
+    turned: int = 0
+    missing: int = 0
+    missing_height: float = 0.0
+    extra: int = 0
+    slots: dict[tuple[int, int], int] = field(default_factory=dict)
+    tangent: float = 0.0
+    handed: int = 0
+    tangents_lost: bool = False
+    color: float = 0.0
+    colors_lost: bool = False
+    normals_lost: bool = False
+    uvs_lost: tuple[int, ...] = ()
+    radius: float = 0.0
+
+
+def ordered(mesh: Mesh) -> tuple[AnyArray, AnyArray]:
+    """(F, 3) triangles and (F,) their materials, grouped by material in order of first use, as files hold them."""
+    if len(mesh.slots) <= 1:
+        return mesh.indices, mesh.material
+    slots = np.array(mesh.slots)
+    by_value = np.argsort(slots)
+    rank = by_value[np.searchsorted(slots[by_value], mesh.material)]
+    order = np.argsort(rank, kind="stable")
+    return mesh.indices[order], mesh.material[order]
+
+
+def difference(
+    a: Mesh,
+    b: Mesh,
+    map_a: F64,
+    map_b: F64,
+    limit: float,
+    mirrored: bool,
+    sets: int = 8,
+    channels: int = 0,
+    tangents: bool = False,
+    uvs: dict[int, tuple[F64, F64]] | None = None,
+) -> Difference:
+    """a under map_a (4, 4) against b under map_b (4, 4). limit: distance up to which corners are the same place.
+
+    mirrored: one of the maps shows faces from the other side, and whoever made b turned them back.
+    sets: UV sets that are looked at. channels: of vertex colours. uvs: coordinates (F, 3, 2) of both sides by set, in the order of `ordered`,
+    where they are not the meshes' own.
+    """
+    faces_a, slots_a = ordered(a)
+    faces_b, slots_b = ordered(b)
+    out = Difference(missing=max(0, len(faces_a) - len(faces_b)), extra=max(0, len(faces_b) - len(faces_a)))
+    if not len(faces_a) or not len(faces_b):
+        out.missing_height = np.inf if len(faces_a) else 0.0
+        return out
+    points_a = moved(a, map_a)[faces_a]
+    points_b = moved(b, map_b)[faces_b]
+    if mirrored:
+        faces_a, points_a = faces_a[:, ::-1], points_a[:, ::-1]
+        if uvs:
+            uvs = {k: (u[:, ::-1], v) for k, (u, v) in uvs.items()}
+    centre = points_a.reshape(-1, 3).mean(axis=0)
+    out.radius = float(np.abs(points_a - centre).max())
+    rows_a, rows_b, turn, far = together(points_a, points_b, max(limit, NOISE * out.radius), NOISE * out.radius)
+    out.distance = float(far.max(initial=0.0))
+    if out.missing:
+        out.missing_height = float(heights(np.delete(points_a, rows_a, axis=0)).max(initial=0.0))
+    out.turned = int((turn >= 3).sum())
+    corners = TURNS[turn]
+    kinds, counts = np.unique(np.column_stack([slots_a[rows_a], slots_b[rows_b]]), axis=0, return_counts=True)
+    out.slots = {(int(x), int(y)): int(n) for (x, y), n in zip(kinds, counts, strict=True)}
+    index_a = np.take_along_axis(faces_a[rows_a], corners, axis=1).ravel()
+    index_b = faces_b[rows_b].ravel()
+    if a.normals is not None:
+        out.normals_lost = b.normals is None
+        if b.normals is not None:
+            out.normal = worst_angle(directions(a, map_a)[index_a], directions(b, map_b)[index_b])
+    if tangents and a.tangents is not None:
+        out.tangents_lost = b.tangents is None
+        if b.tangents is not None:
+            along_a, along_b = along(a, map_a)[index_a], along(b, map_b)[index_b]
+            out.tangent = worst_angle(along_a, along_b)
+            known = np.isfinite(along_a).all(axis=1)
+            sign = np.sign(a.tangents[index_a, 3]) * (-1.0 if mirrored else 1.0)
+            out.handed = int((known & (sign * np.sign(b.tangents[index_b, 3]) < 0)).sum())
+    lost = []
+    for k in range(min(sets, len(a.uvs))):
+        given = (uvs or {}).get(k)
+        if given is None and k >= len(b.uvs):
+            lost.append(k)
+            continue
+        if given is None:
+            first, second = a.uvs[k][index_a].astype(np.float64), b.uvs[k][index_b].astype(np.float64)
+        else:
+            first = np.take_along_axis(given[0][rows_a], corners[:, :, None], axis=1).reshape(-1, 2)
+            second = given[1][rows_b].reshape(-1, 2)
+        out.uv[k] = coordinates(first, second)
+    out.uvs_lost = tuple(lost)
+    if channels and a.colors:
+        out.colors_lost = not b.colors
+        if b.colors:
+            shared = min(channels, a.colors[0].shape[1], b.colors[0].shape[1])
+            tint, other = a.colors[0][index_a, :shared], b.colors[0][index_b, :shared]
+            # beyond nought and one there is nothing to be seen
+            apart = np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1)
+            out.color = float(np.abs(apart).max(initial=0.0))
+    return out
+
+
+def heights(corners: F64) -> F64:
+    """(F,) smallest height of triangles (F, 3, 3): twice the area by the longest edge."""
+    edges = corners[:, (1, 2, 0)] - corners
+    area = np.linalg.norm(np.cross(edges[:, 0], edges[:, 1]), axis=1)
+    longest = np.linalg.norm(edges, axis=2).max(axis=1)
+    out: F64 = np.where(longest > 0, area / np.where(longest > 0, longest, 1.0), 0.0)
+    return out
+
+
+def coordinates(a: F64, b: F64) -> float:
+    """Largest difference of (N, 2) coordinates in multiples of what float32 and texts make of them."""
+    both = np.isfinite(a).all(axis=1) & np.isfinite(b).all(axis=1)
+    if not both.any():
+        return 0.0
+    limits = UV_LIMIT * (1.0 + np.abs(a[both]).max(axis=1))
+    return float((np.abs(a[both] - b[both]).max(axis=1) / limits).max())
+
+
+def moved(mesh: Mesh, map_: F64) -> F64:
+    return mesh.positions.astype(np.float64) @ map_[:3, :3].T + map_[:3, 3]
+
+
+def directions(mesh: Mesh, map_: F64) -> F64:
+    """(V, 3) unit normals under a map; what is no direction becomes NaN."""
+    assert mesh.normals is not None
+    linear = map_[:3, :3]
+    out = mesh.normals.astype(np.float64) @ cofactors(linear).T * np.sign(np.linalg.det(linear))
+    length = np.linalg.norm(out, axis=1, keepdims=True)
+    whole = np.isfinite(length) & (length > 1e-12 * max(1e-300, float(np.abs(cofactors(linear)).max())))
+    return np.where(whole, out / np.where(whole, length, 1.0), np.nan)
+
+
+def along(mesh: Mesh, map_: F64) -> F64:
+    """(V, 3) unit tangents under a map; what is no direction becomes NaN. A tangent goes as the surface does."""
+    assert mesh.tangents is not None
+    out = mesh.tangents[:, :3].astype(np.float64) @ map_[:3, :3].T
+    length = np.linalg.norm(out, axis=1, keepdims=True)
+    whole = np.isfinite(length) & (length > 1e-12 * max(1e-300, float(np.abs(map_[:3, :3]).max())))
+    return np.where(whole, out / np.where(whole, length, 1.0), np.nan)
+
+
+def worst_angle(a: F64, b: F64) -> float:
+    """Largest angle in degrees between rows; rows without direction in `a` are no fault of `b`."""
+    known = np.isfinite(a).all(axis=1)
+    if not known.any():
+        return 0.0
+    there = np.isfinite(b[known]).all(axis=1)
+    if not there.all():
+        return 180.0
+    half = np.linalg.norm(a[known] - b[known], axis=1) / 2
+    return float(np.degrees(2 * np.arcsin(np.clip(half.max(), 0.0, 1.0))))
+
+
+def together(a: F64, b: F64, limit: float, noise: float) -> tuple[I64, I64, I64, F64]:
+    """Which triangles of (F, 3, 3) corners belong together: rows of both, how b's corners are turned, how far apart."""
+    count = min(len(a), len(b))
+    turn, far = best_turn(a[:count], b[:count], noise)
+    rows = np.arange(count)
+    good = far <= limit
+    if good.all() and len(a) == len(b):
+        return rows, rows, turn, far
+    left_a = np.concatenate([rows[~good], np.arange(count, len(a))])
+    left_b = np.concatenate([rows[~good], np.arange(count, len(b))])
+    found_a, found_b = by_place(a[left_a], b[left_b], limit)
+    here, there = left_a[found_a], left_b[found_b]
+    rest_a, rest_b = np.setdiff1d(left_a, here), np.setdiff1d(left_b, there)
+    both = min(len(rest_a), len(rest_b))
+    if both:  # displaced: told by how far it is from the one that stands in its place
+        again_a, again_b = nearest_first(a[rest_a], b[rest_b], both)
+        here, there = np.concatenate([here, rest_a[again_a]]), np.concatenate([there, rest_b[again_b]])
+    more_turn, more_far = best_turn(a[here], b[there], noise)
+    return (
+        np.concatenate([rows[good], here]),
+        np.concatenate([rows[good], there]),
+        np.concatenate([turn[good], more_turn]),
+        np.concatenate([far[good], more_far]),
+    )
+
+
+def best_turn(a: F64, b: F64, noise: float) -> tuple[I64, F64]:
+    """(F,) index into TURNS that brings a's corners onto b's best, and (F,) the largest corner distance then.
+
+    The order as it stands wins unless another is better by more than the noise.
+    """
+    far = np.linalg.norm(a - b, axis=2).max(axis=1)
+    turn = np.zeros(len(a), np.int64)
+    open_ = np.flatnonzero(far > noise)
+    for at in range(0, len(open_), CHUNK):
+        rows = open_[at : at + CHUNK]
+        every = np.linalg.norm(a[rows][:, TURNS] - b[rows][:, None], axis=3).max(axis=2)
+        every[:, 1:] += noise
+        best = every.argmin(axis=1)
+        turn[rows] = best
+        far[rows] = every[np.arange(len(rows)), best] - np.where(best > 0, noise, 0.0)
+    return turn, np.maximum(far, 0.0)
+
+
+def by_place(a: F64, b: F64, limit: float) -> tuple[I64, I64]:
+    """Rows of triangles whose corners meet within the limit, each used once; the closest first."""
+    if not len(a) or not len(b):
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    k = min(CANDIDATES, len(b))
+    tree = cKDTree(b.mean(axis=1))
+    _, found = tree.query(a.mean(axis=1), k=k, distance_upper_bound=limit * 1.0000001 + 1e-300)
+    found = np.asarray(found).reshape(len(a), k)
+    first = np.repeat(np.arange(len(a)), k)
+    second = found.ravel()
+    real = second < len(b)
+    first, second = first[real], second[real]
+    cost = np.empty(len(first))
+    for at in range(0, len(first), CHUNK):
+        x, y = a[first[at : at + CHUNK]], b[second[at : at + CHUNK]]
+        every = np.linalg.norm(x[:, TURNS] - y[:, None], axis=3).max(axis=2)
+        cost[at : at + CHUNK] = every.min(axis=1)
+    close = cost <= limit
+    return pick(first[close], second[close], cost[close], len(a), len(b))
+
+
+def pick(first: I64, second: I64, cost: F64, count_a: int, count_b: int) -> tuple[I64, I64]:
+    """One partner for each, cheapest first; rounds of mutual best choices."""
+    chosen_a: list[I64] = []
+    chosen_b: list[I64] = []
+    order = np.argsort(cost, kind="stable")
+    first, second = first[order], second[order]
+    free_a: Bool = np.ones(count_a, np.bool_)
+    free_b: Bool = np.ones(count_b, np.bool_)
+    while len(first):
+        _, best_a = np.unique(first, return_index=True)
+        _, best_b = np.unique(second, return_index=True)
+        mutual = np.intersect1d(best_a, best_b)
+        chosen_a.append(first[mutual])
+        chosen_b.append(second[mutual])
+        free_a[first[mutual]] = False
+        free_b[second[mutual]] = False
+        keep = free_a[first] & free_b[second]
+        first, second = first[keep], second[keep]
+    if not chosen_a:
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    return np.concatenate(chosen_a), np.concatenate(chosen_b)
+
+
+def nearest_first(a: F64, b: F64, count: int) -> tuple[I64, I64]:
+    """`count` pairs of what is left over: nearest centres first, then in order."""
+    k = min(CANDIDATES, len(b))
+    near, found = cKDTree(b.mean(axis=1)).query(a.mean(axis=1), k=k)
+    first = np.repeat(np.arange(len(a)), k)
+    chosen_a, chosen_b = pick(first, np.asarray(found).ravel(), np.asarray(near).ravel(), len(a), len(b))
+    rest_a = np.setdiff1d(np.arange(len(a)), chosen_a)[: count - len(chosen_a)]
+    rest_b = np.setdiff1d(np.arange(len(b)), chosen_b)[: len(rest_a)]
+    return np.concatenate([chosen_a, rest_a]), np.concatenate([chosen_b, rest_b])

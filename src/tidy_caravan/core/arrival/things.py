@@ -1,0 +1,196 @@
+"""Lights, cameras and clips on both sides, in metres and seconds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.arrival.looks import told
+from tidy_caravan.core.arrival.pairing import Side, pairs
+from tidy_caravan.core.arrival.placed import Placed, keys
+from tidy_caravan.core.geometry.animation import posed
+from tidy_caravan.core.scene import Camera, Clip, Light, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
+
+NUMBER_LIMIT = 1e-4
+"""Relative difference of a number that is the same."""
+TURN_LIMIT_DEG = 0.01
+UNITS = {
+    "light": " cd",
+    "range": " m",
+    "inner cone": "°",
+    "cone": "°",
+    "angle": "°",
+    "width": " m",
+    "height": " m",
+    "near": " m",
+}
+MOMENTS = 9
+"""Times at which clips are looked at, the first and the last among them."""
+
+
+def light_facts(light: Light, metre: float) -> dict[str, Any]:
+    return {
+        "kind": light.kind,
+        "light": tuple(c * light.intensity for c in light.color),
+        "range": (light.range or 0.0) * metre if light.kind != "directional" else 0.0,
+        "inner cone": float(np.degrees(light.inner_cone)) if light.kind == "spot" else 0.0,
+        "cone": float(np.degrees(light.outer_cone)) if light.kind == "spot" else 0.0,
+    }
+
+
+def camera_facts(camera: Camera, metre: float) -> dict[str, Any]:
+    wide = camera.kind == "perspective"
+    return {
+        "kind": camera.kind,
+        "angle": float(np.degrees(camera.yfov)) if wide else 0.0,
+        "aspect": (camera.aspect or 0.0) if wide else 0.0,
+        "width": 0.0 if wide else camera.xmag * metre,
+        "height": 0.0 if wide else camera.ymag * metre,
+        "near": camera.znear * metre,
+    }
+
+
+def compare_things(
+    here: Placed,
+    there: Placed,
+    what: str,
+    holds: frozenset[str],
+    position_mm: float,
+    encode: Callable[[float], float] | None = None,
+    without: Bool | None = None,
+) -> list[str]:
+    """Sentences about lights or cameras that are not as they left. encode: how the format keeps colours of lights.
+
+    without: (N,) nodes of `here` that are not looked for.
+    """
+    column = "light" if what == "light" else "camera"
+    wanted = getattr(here.scene.nodes, column) >= 0
+    rows_a: I64 = np.flatnonzero(wanted if without is None else wanted & ~without)
+    rows_b: I64 = np.flatnonzero(getattr(there.scene.nodes, column) >= 0)
+    names_a, names_b = keys(here.scene.nodes), keys(there.scene.nodes)
+    sides = []
+    for side, rows, names in ((here, rows_a, names_a), (there, rows_b, names_b)):
+        places = side.worlds[rows][:, :3, 3] if len(rows) else np.zeros((0, 3))
+        sides.append(
+            Side([names[i] for i in rows.tolist()], [side.scene.nodes.names[i] for i in rows.tolist()], places)
+        )
+    first, second = pairs(sides[0], sides[1], position_mm / 500)
+    out = [f"{what} “{names_a[i]}” did not arrive" for i in np.delete(rows_a, first).tolist()]
+    out += [f"{what} “{names_b[i]}” arrived that nobody sent" for i in np.delete(rows_b, second).tolist()]
+    for i, j in zip(rows_a[first].tolist(), rows_b[second].tolist(), strict=True):
+        faults = seen_apart(here, there, i, j, what, position_mm)
+        a, b = facts_of(here, i, what), facts_of(there, j, what)
+        if encode is not None and what == "light":
+            light = here.scene.lights[here.scene.nodes.light[i]]
+            a["light"] = tuple(float(encode(c)) * light.intensity for c in light.color)
+        for key in sorted(holds):
+            if key == "aspect" and not a[key]:
+                continue  # left to the receiver
+            if not same(a[key], b[key]):
+                unit = UNITS.get(key, "") if key != "light" or a["kind"] != "directional" else " lx"
+                faults.append(f"{key} is {told(b[key])}{unit} instead of {told(a[key])}{unit}")
+        if faults:
+            out.append(f"{what} “{names_a[i]}”: {'; '.join(faults)}")
+    return out
+
+
+def facts_of(side: Placed, node: int, what: str) -> dict[str, Any]:
+    scene = side.scene
+    if what == "light":
+        return light_facts(scene.lights[scene.nodes.light[node]], side.metre)
+    return camera_facts(scene.cameras[scene.nodes.camera[node]], side.metre)
+
+
+def seen_apart(here: Placed, there: Placed, i: int, j: int, what: str, position_mm: float) -> list[str]:
+    out = []
+    far = float(np.linalg.norm(here.worlds[i][:3, 3] - there.worlds[j][:3, 3])) * 1000
+    if far > position_mm:
+        out.append(f"stands {far:.3g} mm off, limit {position_mm:.3g} mm")
+    kind = here.scene.lights[here.scene.nodes.light[i]].kind if what == "light" else ""
+    if kind == "point":
+        return out
+    (ahead_a, up_a), (ahead_b, up_b) = here.facing(i), there.facing(j)
+    turn = angle(ahead_a, ahead_b)
+    if turn > TURN_LIMIT_DEG:
+        out.append(f"looks {turn:.3g}° off, limit {TURN_LIMIT_DEG}°")
+    elif what == "camera" and (roll := angle(across(up_a, ahead_a), across(up_b, ahead_b))) > TURN_LIMIT_DEG:
+        out.append(f"is rolled by {roll:.3g}°, limit {TURN_LIMIT_DEG}°")
+    return out
+
+
+def across(up: F64, ahead: F64) -> F64:
+    """The part of `up` that is upright to where one looks."""
+    out: F64 = up - ahead * float(up @ ahead)
+    return out / max(float(np.linalg.norm(out)), 1e-300)
+
+
+def angle(a: F64, b: F64) -> float:
+    return float(np.degrees(2 * np.arcsin(min(1.0, float(np.linalg.norm(a - b)) / 2))))
+
+
+def same(a: Any, b: Any) -> bool:
+    if isinstance(a, str):
+        return bool(a == b)
+    x, y = np.atleast_1d(np.array(a, float)), np.atleast_1d(np.array(b, float))
+    size = max(float(np.abs(x).max()), float(np.abs(y).max()), 1e-12)
+    return bool(np.abs(x - y).max() <= NUMBER_LIMIT * size)
+
+
+def compare_clips(
+    source: Scene, arrived: Scene, key_a: Sequence[str], key_b: Sequence[str], position_mm: float
+) -> list[str]:
+    """Sentences about clips: those that are gone, and those that move nodes elsewhere at one of several times.
+
+    key_a, key_b: by node, what the same node is called on both sides.
+    """
+    out = []
+    names = [c.name for c in arrived.clips]
+    for number, clip in enumerate(source.clips):
+        found = names.index(clip.name) if names.count(clip.name) == 1 else number
+        if found >= len(arrived.clips) or arrived.clips[found].name != clip.name:
+            out.append(f"clip “{clip.name or number}” did not arrive")
+            continue
+        out += one_clip(source, arrived, clip, arrived.clips[found], key_a, key_b, position_mm)
+    known = {c.name for c in source.clips}
+    out += [
+        f"clip “{c.name or k}” arrived that nobody sent" for k, c in enumerate(arrived.clips) if c.name not in known
+    ]
+    return out
+
+
+def one_clip(
+    source: Scene, arrived: Scene, a: Clip, b: Clip, key_a: Sequence[str], key_b: Sequence[str], position_mm: float
+) -> list[str]:
+    """Worst place of a point a metre from each moved node, over the length of the clip; weights as numbers."""
+    paths_a = sorted((key_a[c.node], c.path) for c in a.channels)
+    paths_b = sorted((key_b[c.node], c.path) for c in b.channels)
+    if paths_a != paths_b:
+        odd = sorted(set(paths_a) ^ set(paths_b))[:1]
+        where = f", such as {odd[0][1]} of “{odd[0][0]}”" if odd else ""
+        return [f"clip “{a.name}” moves {len(paths_b)} things instead of {len(paths_a)}{where}"]
+    times = np.concatenate([c.times for c in a.channels]) if a.channels else np.zeros(1)
+    row_b = {key_b[c.node]: c.node for c in b.channels}
+    moved = sorted({c.node for c in a.channels})
+    worst, at, where = 0.0, 0.0, ""
+    for time in np.linspace(float(times.min()), float(times.max()), MOMENTS).tolist():
+        here = Placed.of(posed(source.but(clips=(a,)), time))
+        there = Placed.of(posed(arrived.but(clips=(b,)), time))
+        for i in moved:
+            j = row_b[key_a[i]]
+            corner = np.column_stack([np.zeros(3), np.eye(3)])
+            apart = (here.worlds[i][:3, :3] - there.worlds[j][:3, :3]) @ corner
+            far = float(np.linalg.norm(apart + (here.worlds[i] - there.worlds[j])[:3, 3:], axis=0).max()) * 1000
+            if far > worst:
+                worst, at, where = far, time, key_a[i]
+    if worst > max(position_mm, 1.0):
+        return [f"clip “{a.name}” holds “{where}” {worst:.3g} mm elsewhere at {at:.3g} s"]
+    weights_a = {key_a[c.node]: c for c in a.channels if c.path == "weights"}
+    for c in b.channels:
+        if c.path == "weights":
+            w = weights_a[key_b[c.node]]
+            if w.values.size != c.values.size or not np.allclose(w.values.ravel(), c.values.ravel(), atol=1e-5):
+                return [f"clip “{a.name}” gives “{key_b[c.node]}” other morph weights"]
+    return []

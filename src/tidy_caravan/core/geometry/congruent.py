@@ -1,0 +1,229 @@
+"""Whether two meshes are one shape in two places: equal up to turn, move and uniform scale, with mirror if allowed.
+
+Invariants that no such motion changes sort out what cannot be; a motion found from a telling triangle is then
+measured corner by corner, UV sets included. Nothing is called a copy that was not laid on the other.
+"""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.scene.mesh import Mesh
+
+TOLERANCE = 1e-4
+"""Largest deviation of a corner, as a part of the mesh's size, and of a UV coordinate."""
+NEAR = 2e-3
+"""Part by which the figures of two copies may differ; they are sums over many edges, where rounding cancels out."""
+TRIES = 48
+"""Placements that are tried per pair before it is called different."""
+TURNS = ((0, 1, 2), (1, 2, 0), (2, 0, 1))
+TURNED_OVER = ((0, 2, 1), (2, 1, 0), (1, 0, 2))
+MOST_TRIANGLES = 200_000
+FEW = 64
+"""Corners that are laid on first."""
+AROUND = np.array(list(itertools.product((0, -1, 1), repeat=4)), np.int64)
+"""A cell of figures and its neighbours."""
+
+
+def signature(mesh: Mesh) -> tuple[float, ...]:
+    """Figures that turn, move, mirror and uniform scale leave as they are.
+
+    Triangles, UV sets, and moments of the areas and edge lengths relative to the whole.
+    """
+    area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
+    whole = float(area.sum()) or 1.0
+    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    edges = np.linalg.norm(corners[:, [1, 2, 0]] - corners, axis=2) / np.sqrt(whole)
+    arms = corners.reshape(-1, 3)
+    arms = arms - arms.mean(axis=0)
+    reach = np.linalg.norm(arms, axis=1) / np.sqrt(whole)
+    figures = [float((area**2).sum()) / whole**2, float(edges.sum()), float((edges**2).sum()), float((reach**2).sum())]
+    return (mesh.triangles, len(mesh.uvs), len(mesh.slots), *figures)
+
+
+def same_shape(a: Mesh, b: Mesh, mirror: bool) -> bool:
+    """Whether b is a copy of a in another place and size. O(F log F) per placement tried."""
+    if a.triangles != b.triangles or len(a.uvs) != len(b.uvs) or not a.triangles:
+        return False
+    if in_order(a, b, mirror):
+        return True
+    return a.triangles <= MOST_TRIANGLES and same_lengths(a, b) and by_triangles(a, b, mirror)
+
+
+def same_lengths(a: Mesh, b: Mesh) -> bool:
+    """Whether the edges can belong to copies: sorted by length they differ by what corners may deviate. O(F log F)."""
+    p, q = corners_of(a).reshape(-1, 3, 3), corners_of(b).reshape(-1, 3, 3)
+    size = area_size(p)
+    lengths = np.sort(edge_lengths(p).ravel() / size), np.sort(edge_lengths(q).ravel() / area_size(q))
+    return float(np.abs(lengths[0] - lengths[1]).max()) <= 8 * TOLERANCE * extent(p) / size
+
+
+def in_order(a: Mesh, b: Mesh, mirror: bool) -> bool:
+    """The same, for triangles in the same order: the best similarity by least squares (Umeyama, 1991)."""
+    p, q = corners_of(a), corners_of(b)
+    middle_p, middle_q = p.mean(axis=0), q.mean(axis=0)
+    x, y = p - middle_p, q - middle_q
+    spread = float((x**2).sum())
+    if not spread > 0:
+        return False
+    u, singular, vt = np.linalg.svd(y.T @ x)
+    sign = np.ones(3)
+    if np.linalg.det(u @ vt) < 0 and not mirror:
+        sign[2] = -1.0
+    turn = u @ np.diag(sign) @ vt
+    scale = float((singular * sign).sum()) / spread
+    off = float(np.abs(scale * x @ turn.T - y).max())
+    size = float(np.abs(y).max())
+    uv = all(np.abs(s[a.indices] - t[b.indices]).max() <= TOLERANCE for s, t in zip(a.uvs, b.uvs, strict=True))
+    return off <= TOLERANCE * size and uv
+
+
+def by_triangles(a: Mesh, b: Mesh, mirror: bool) -> bool:
+    """The same, whatever the order: the rarest large triangle of a is laid on every triangle of b that is like it."""
+    from scipy.spatial import cKDTree
+
+    p, q = corners_of(a).reshape(-1, 3, 3), corners_of(b).reshape(-1, 3, 3)
+    size_a, size_b = extent(p), extent(q)
+    if not (size_a > 0 and size_b > 0):
+        return False
+    lengths_a = edge_lengths(p) / area_size(p)
+    keys = np.round(np.sort(lengths_a, axis=1), 2)
+    _, inverse, times = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
+    times = times[inverse.reshape(-1)]
+    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    rare = np.flatnonzero((times == times.min()) & (area > 0.1 * np.median(area)))
+    one = int(rare[np.argmax(area[rare])]) if len(rare) else int(np.argmax(area))
+    data = np.column_stack([q.reshape(-1, 3) / size_b, *(t[b.indices].reshape(-1, 2) for t in b.uvs)])
+    tree = cKDTree(data)
+    back = [t[a.indices].reshape(-1, 2) for t in a.uvs]
+    every = np.arange(3 * len(p))
+    few = every[:: max(1, len(every) // FEW)]
+    tried = 0
+    # a mirror runs the corners of a triangle the other way round
+    for order in (*TURNS, *(TURNED_OVER if mirror else ())):
+        ends = edge_lengths(q[:, list(order)]) / area_size(q)
+        fits = np.abs(ends - lengths_a[one]).max(axis=1) < 0.01
+        for k in np.flatnonzero(fits).tolist():
+            if tried >= TRIES:
+                return False
+            tried += 1
+            linear = carrying(p[one], q[k][list(order)], order in TURNED_OVER)
+            if linear is None:
+                continue
+            # a few corners tell most wrong placements; only what they do not is laid on as a whole
+            if all(lies_on(tree, p, one, linear, q[k, order[0]], size_b, back, rows) for rows in (few, every)):
+                return True
+    return False
+
+
+def lies_on(
+    tree: Any, p: F64, one: int, linear: F64, place: F64, size: float, coordinates: list[AnyArray], rows: I64
+) -> bool:
+    """Whether the corners `rows` of p (F, 3, 3), moved, all lie on corners of the other with their coordinates."""
+    moved = (p.reshape(-1, 3)[rows] - p[one, 0]) @ linear.T + place
+    asked = np.column_stack([moved / size, *(c[rows] for c in coordinates)])
+    far, _ = tree.query(asked, distance_upper_bound=4 * TOLERANCE)
+    return bool(np.isfinite(far).all())
+
+
+def corners_of(mesh: Mesh) -> F64:
+    out: F64 = mesh.positions.astype(np.float64)[mesh.indices.ravel()]
+    return out
+
+
+def extent(triangles: F64) -> float:
+    points = triangles.reshape(-1, 3)
+    return float(np.linalg.norm(points.max(axis=0) - points.min(axis=0)))
+
+
+def area_size(triangles: F64) -> float:
+    """Root of the whole area: a measure of size that no turn changes."""
+    area = np.linalg.norm(np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]), axis=1)
+    return float(np.sqrt(area.sum())) or 1.0
+
+
+def edge_lengths(triangles: F64) -> F64:
+    out: F64 = np.linalg.norm(triangles[:, [1, 2, 0]] - triangles, axis=2)
+    return out
+
+
+def carrying(source: F64, target: F64, flip: bool) -> F64 | None:
+    """(3, 3) similarity that lays one triangle (3, 3) on another, or None when either is a line."""
+    frames = []
+    for corners, sign in ((source, 1.0), (target, -1.0 if flip else 1.0)):
+        along, aside = corners[1] - corners[0], corners[2] - corners[0]
+        up = np.cross(along, aside)
+        length, height = float(np.linalg.norm(along)), float(np.linalg.norm(up))
+        if not (length > 0 and height > 0):
+            return None
+        x, z = along / length, up / height
+        frames.append((length, np.column_stack([x, np.cross(z, x), sign * z])))
+    (l1, f1), (l2, f2) = frames
+    out: F64 = (l2 / l1) * f2 @ f1.T
+    return out
+
+
+def families(meshes: list[tuple[int, Mesh]], mirror: bool, most: int = 5_000) -> tuple[list[list[int]], bool]:
+    """Groups of at least two meshes that are copies of each other; the first of each is the one others were laid on.
+
+    meshes: (number, mesh). Compared only where figures agree; after `most` comparisons in vain no more are made, and
+    the second value is False. O(meshes) beside the comparisons.
+    """
+    by_number = dict(meshes)
+    cells: dict[tuple[int, ...], list[list[int]]] = {}
+    groups: list[list[int]] = []
+    vain = 0
+    for i, mesh in meshes:
+        figures = signature(mesh)
+        whole = tuple(int(f) for f in figures[:3])
+        place = np.floor(np.log(np.maximum(figures[3:], 1e-30)) / NEAR).astype(np.int64)
+        home = None
+        for offset in AROUND:
+            for group in cells.get((*whole, *(place + offset).tolist()), ()):
+                if vain < most and home is None:
+                    home = group if same_shape(by_number[group[0]], mesh, mirror) else None
+                    vain += home is None
+        if home is None:
+            home = []
+            groups.append(home)
+            cells.setdefault((*whole, *place.tolist()), []).append(home)
+        home.append(i)
+    return [g for g in groups if len(g) > 1], vain < most
+
+
+def twice(boxes: F64, keys: AnyArray, tolerance: float) -> I64:
+    """(K, 2) pairs of rows with equal keys whose boxes (P, 2, 3) are equal within a part of their own size.
+
+    Every row that has such another is in a pair; not every pair is told. O(P log P).
+    """
+    from scipy.spatial import cKDTree
+
+    out = [np.zeros((0, 2), np.int64)]
+    order = np.argsort(keys, kind="stable")
+    _, begin = np.unique(keys[order], return_index=True)
+    for rows in np.split(order, begin[1:]):
+        if len(rows) < 2:
+            continue
+        flat, first, inverse = np.unique(boxes[rows].reshape(-1, 6), axis=0, return_index=True, return_inverse=True)
+        # each with the one before it at the same place, and with the first there
+        at = inverse.reshape(-1)
+        run = np.argsort(at, kind="stable")
+        same = np.flatnonzero(at[run[1:]] == at[run[:-1]])
+        later = run[same + 1]
+        out.append(np.column_stack([rows[run[same]], rows[later]]))
+        out.append(np.column_stack([rows[first[at[later]]], rows[later]]))
+        if len(flat) < 2:
+            continue
+        reach = tolerance * np.maximum(np.linalg.norm(flat[:, 3:] - flat[:, :3], axis=1), 1e-12)
+        far: Any
+        near: Any
+        far, near = cKDTree(flat).query(flat, k=2, distance_upper_bound=float(reach.max()))
+        close = np.flatnonzero(far[:, 1] <= reach)
+        out.append(np.sort(np.column_stack([rows[first[close]], rows[first[near[close, 1]]]]), axis=1))
+    pairs: I64 = np.unique(np.concatenate(out), axis=0)
+    return pairs

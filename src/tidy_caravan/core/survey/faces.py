@@ -1,0 +1,114 @@
+"""Checks of which way faces look: shells turned inside out, by themselves or among others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.geometry.shells import shells_of
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.words import plural
+
+ROOM_M = (2.0, 1.9)
+"""Width and height in metres from which on a closed shell may be a room that is seen from inside."""
+LARGEST_ROOM_M = 500.0
+MOST_ROOMS = 2000
+"""Shells that are asked whether something stands in them; each costs a look at all parts."""
+
+
+@check("geometry", "Closed shells inside out")
+def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
+    """Closed shells whose signed volume is negative: every face is seen from behind.
+
+    A shell around cameras, lights or other parts is a room and meant to be seen from inside; an empty one of a
+    room's size may be one. Below a mirroring node two turns may cancel out, depending on the receiver.
+    """
+    inverted = [shells_of(m).inverted for m in scene.meshes]
+    hit = np.array([bool(v.any()) for v in inverted] + [False])
+    parts = scene.nodes.parts
+    rows = np.flatnonzero(hit[scene.nodes.mesh[parts]])
+    if not len(rows):
+        return
+    nodes = parts[rows]
+    mirrored = np.linalg.det(scene.nodes.world[nodes, :3, :3]) < 0
+    whole = np.array([bool(v.all()) for v in inverted] + [False])[scene.nodes.mesh[nodes]]
+    large = whole & room_sized(scene, rows)
+    lived_in = np.zeros(len(rows), np.bool_)
+    asked = np.flatnonzero(large)[:MOST_ROOMS]
+    lived_in[asked] = holds_something(scene, rows[asked])
+    span = (scene.part_bounds[rows, 1] - scene.part_bounds[rows, 0]).max(axis=1) * scene.convention.metres_per_unit
+    roomy = large & ~lived_in & (span < LARGEST_ROOM_M)
+    wrong = ~mirrored & ~lived_in & ~roomy
+    shells = np.array([int(v.sum()) for v in inverted] + [0])
+    if wrong.any():
+        chosen = nodes[wrong]
+        meshes = np.unique(scene.nodes.mesh[chosen])
+        count = int(shells[meshes].sum())
+        yield Finding(
+            code="faces.inside-out",
+            severity="error",
+            title="Inside out",
+            count=len(chosen),
+            value=float(count),
+            limit=0.0,
+            unit="shells",
+            text=f"{plural(count, 'closed shell has', 'closed shells have')} all faces turned inwards, in {plural(len(meshes), 'mesh', 'meshes')} ({plural(len(chosen), 'part')}).",
+            parts=chosen.tolist(),
+        )
+    for mask, code, text in (
+        (
+            roomy & ~mirrored,
+            "faces.room-or-inside-out",
+            "closed and turned inwards, of a room's size and empty: rooms to be seen from inside, or inside out.",
+        ),
+        (
+            lived_in & ~mirrored,
+            "faces.room",
+            "closed, turned inwards and around something: taken for rooms that are seen from inside.",
+        ),
+        (
+            mirrored,
+            "faces.turned-twice",
+            "turned inwards below a mirroring node: right where the receiver leaves the winding alone, inside out where it turns it with the mirror.",
+        ),
+    ):
+        if mask.any():
+            chosen = nodes[mask]
+            yield Finding(
+                code=code,
+                severity="warning" if code == "faces.room-or-inside-out" else "info",
+                title="Room, or inside out?" if "room" in code else "Turned twice",
+                count=len(chosen),
+                guess=True,
+                text=f"{plural(len(chosen), 'part is', 'parts are')} {text}",
+                parts=chosen.tolist(),
+            )
+
+
+def holds_something(scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]]) -> Bool:
+    """(K,) True for the part rows whose box holds a camera, a light, or the middle of another, smaller part."""
+    nodes = scene.nodes
+    boxes: F64 = scene.part_bounds
+    middles = boxes.mean(axis=1)
+    viewers = nodes.world[(nodes.camera >= 0) | (nodes.light >= 0), :3, 3]
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    out = np.zeros(len(rows), np.bool_)
+    for k, row in enumerate(rows.tolist()):
+        low, high = boxes[row]
+        inside = ((middles > low) & (middles < high)).all(axis=1) & (size < 0.9 * size[row])
+        inside[row] = False
+        out[k] = inside.any() or bool(((viewers > low) & (viewers < high)).all(axis=1).any())
+    return out
+
+
+def room_sized(scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]]) -> Bool:
+    """(K,) True for the part rows that people could stand in."""
+    up = "XYZ".index(scene.convention.up[-1])
+    size = (scene.part_bounds[rows, 1] - scene.part_bounds[rows, 0]) * scene.convention.metres_per_unit
+    across = np.delete(size, up, axis=1).min(axis=1)
+    out: Bool = (across >= ROOM_M[0]) & (size[:, up] >= ROOM_M[1])
+    return out

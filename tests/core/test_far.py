@@ -1,0 +1,242 @@
+"""Scenes at map coordinates: no edge and no place may be rounded, in whatever format they come or go."""
+
+from __future__ import annotations
+
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import ifcopenshell.api.geometry as geometry
+import ifcopenshell.api.georeference as georeferencing
+import numpy as np
+import trimesh
+
+from tests.core.test_arrival import MATCH, deliver
+from tests.core.test_ifc import Model, at
+from tests.core.test_pose import PLAIN
+from tests.independent import independent, same
+from tests.support import read
+from tidy_caravan.core.carry import carry
+from tidy_caravan.core.conventions.axes import linear_map
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.formats import bundle_from_files, writable
+from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.scene import GLTF, Scene
+from tidy_caravan.core.scene.arrays import F64
+
+CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
+SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))
+"""A door leaf: its thinnest edge is a twelfth of what float32 rounds to at that distance."""
+PLACES = np.array([[0.0, 0.0, 0.0], [40.0, 3.0, -25.0], [-12.345678, 0.5, 7.654321]])
+
+
+def known() -> F64:
+    """Middles of all triangles, in metres as written."""
+    points = np.asarray(SHAPE.vertices, np.float64)
+    return np.concatenate([(points + CORNER + p)[SHAPE.faces].mean(axis=1) for p in PLACES])
+
+
+def as_obj() -> bytes:
+    lines, base = [], 1
+    for k, place in enumerate(PLACES):
+        lines.append(f"o leaf_{k}")
+        lines += [f"v {x:.9f} {y:.9f} {z:.9f}" for x, y, z in np.asarray(SHAPE.vertices) + CORNER + place]
+        lines += [f"f {a + base} {b + base} {c + base}" for a, b, c in SHAPE.faces]
+        base += len(SHAPE.vertices)
+    return "\n".join(lines).encode()
+
+
+def as_ply() -> bytes:
+    points = np.concatenate([np.asarray(SHAPE.vertices) + CORNER + p for p in PLACES])
+    faces = np.concatenate([np.asarray(SHAPE.faces) + k * len(SHAPE.vertices) for k in range(len(PLACES))])
+    head = f"ply\nformat ascii 1.0\nelement vertex {len(points)}\nproperty double x\nproperty double y\nproperty double z\n"
+    head += f"element face {len(faces)}\nproperty list uchar int vertex_indices\nend_header\n"
+    body = [f"{x:.9f} {y:.9f} {z:.9f}" for x, y, z in points] + [f"3 {a} {b} {c}" for a, b, c in faces]
+    return (head + "\n".join(body) + "\n").encode()
+
+
+def as_stl() -> bytes:
+    """In the millimetres, Z up, that the reader takes STL for."""
+    lines = []
+    turned = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]]) * 1000.0
+    for k, place in enumerate(PLACES):
+        lines.append(f"solid leaf_{k}")
+        points = (np.asarray(SHAPE.vertices) + CORNER + place) @ turned.T
+        for face in SHAPE.faces:
+            lines.append("facet normal 0 0 0\nouter loop")
+            lines += [f"vertex {x:.6f} {y:.6f} {z:.6f}" for x, y, z in points[face]]
+            lines.append("endloop\nendfacet")
+        lines.append(f"endsolid leaf_{k}")
+    return "\n".join(lines).encode()
+
+
+def as_collada() -> bytes:
+    geometries, nodes = [], []
+    for k, place in enumerate(PLACES):
+        points = np.asarray(SHAPE.vertices) + CORNER + place
+        numbers = " ".join(f"{v:.9f}" for v in points.ravel())
+        indices = " ".join(map(str, np.asarray(SHAPE.faces).ravel()))
+        geometries.append(
+            f'<geometry id="g{k}"><mesh><source id="p{k}"><float_array id="a{k}" count="{points.size}">{numbers}</float_array>'
+            f'<technique_common><accessor source="#a{k}" count="{len(points)}" stride="3"><param name="X" type="float"/>'
+            f'<param name="Y" type="float"/><param name="Z" type="float"/></accessor></technique_common></source>'
+            f'<vertices id="v{k}"><input semantic="POSITION" source="#p{k}"/></vertices>'
+            f'<triangles count="{len(SHAPE.faces)}"><input semantic="VERTEX" source="#v{k}" offset="0"/><p>{indices}</p>'
+            "</triangles></mesh></geometry>"
+        )
+        below = '<node id="lamp" name="lamp"><translate>1 2 3</translate></node>' if k == 0 else ""
+        nodes.append(f'<node id="n{k}" name="leaf {k}"><instance_geometry url="#g{k}"/>{below}</node>')
+    return (
+        '<?xml version="1.0"?><COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">'
+        "<asset><created>2020-01-01T00:00:00Z</created><modified>2020-01-01T00:00:00Z</modified>"
+        '<unit name="meter" meter="1"/><up_axis>Y_UP</up_axis></asset>'
+        f"<library_geometries>{''.join(geometries)}</library_geometries><library_visual_scenes>"
+        f'<visual_scene id="s">{"".join(nodes)}</visual_scene></library_visual_scenes>'
+        '<scene><instance_visual_scene url="#s"/></scene></COLLADA>'
+    ).encode()
+
+
+SOURCES = {"leaves.obj": as_obj, "leaves.ply": as_ply, "leaves.stl": as_stl, "leaves.dae": as_collada}
+
+
+class Far(unittest.TestCase):
+    def test_read_from_text_at_map_coordinates_and_written_to_every_format(self) -> None:
+        truth = known()
+        for name, make in SOURCES.items():
+            scene = read({name: make()}, name)
+            for kind in sorted(writable()):
+                with self.subTest(source=name, kind=kind):
+                    package, *_ = carry(scene, name, "0" * 64, PLAIN, MATCH, kind)  # type: ignore[arg-type]
+                    got = independent({k: v for k, v in package.files.items() if k != "manifest.json"}, kind)
+                    self.assertTrue(same(got - CORNER, truth - CORNER, 1e-5), np.abs(got).max(axis=0))
+
+    def test_arrivals_agree_and_notice_a_millimetre(self) -> None:
+        for name, make in SOURCES.items():
+            scene = read({name: make()}, name)
+            for d in BUILT_IN:
+                for kind in ("glb", "obj", "dae", "ply"):
+                    with self.subTest(source=name, to=d.name, kind=kind), TemporaryDirectory() as folder:
+                        report = deliver(scene, d, Path(folder), MATCH, kind)  # type: ignore[arg-type]
+                        self.assertTrue(report.ok, (report.problems, report.worst, report.tolerances))
+                        self.assertLess(report.worst.surface_mm, 0.01)
+
+    def test_what_hangs_below_a_rebased_node_stays(self) -> None:
+        scene = read({"x.dae": as_collada()}, "x.dae")
+        lamp = scene.nodes.names.index("lamp")
+        np.testing.assert_allclose(scene.nodes.world[lamp, :3, 3], (1, 2, 3), atol=1e-9)
+        for mesh in scene.meshes:
+            self.assertLess(float(np.abs(mesh.positions).max()), 3.0)
+
+    def test_parts_near_their_origin_keep_it(self) -> None:
+        box = trimesh.creation.box((1, 2, 3))
+        box.apply_translation((10, 0, -20))
+        data = box.export(file_type="obj")
+        scene = read({"x.obj": data.encode() if isinstance(data, str) else data}, "x.obj")
+        np.testing.assert_array_equal(scene.nodes.world[scene.nodes.parts[0]], np.eye(4))
+
+    def test_a_fine_mesh_some_way_off_is_judged_by_its_edges(self) -> None:
+        """Two millimetre steps on a sheet of one metre, 60 m away: rounding would cost a thousandth of an edge."""
+        steps = np.arange(0, 1.0001, 0.002)
+        x, y = np.meshgrid(steps, steps)
+        points = np.column_stack([x.ravel() + 60.0, y.ravel(), np.zeros(x.size)])
+        n = len(steps)
+        i = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
+        faces = np.concatenate([np.column_stack([i, i + 1, i + n]), np.column_stack([i + 1, i + n + 1, i + n])])
+        text = [f"v {a:.9f} {b:.9f} {c:.9f}" for a, b, c in points] + [f"f {a} {b} {c}" for a, b, c in faces + 1]
+        scene = read({"sheet.obj": "\n".join(text).encode()}, "sheet.obj")
+        mesh, world = scene.meshes[0], scene.nodes.world[scene.nodes.parts[0]]
+        got = np.unique(np.round((mesh.positions.astype(np.float64) + world[:3, 3])[:, 0], 7))
+        np.testing.assert_allclose(got, np.unique(np.round(points[:, 0], 7)), atol=1e-6)
+        self.assertGreater(float(np.abs(world[:3, 3]).max()), 0.0)
+
+
+def site_model(east: float, name: str) -> Model:
+    m = Model(length="METERS")
+    storey = m.storey("Ground", 0)
+    for i in range(2):
+        m.element(f"{name} {i}", storey, at(east + 10 * i, 5_411_020.5, 12), m.block())
+    return m
+
+
+def places(scene: Scene, axes: F64) -> dict[str, F64]:
+    """World origin per part, in metres, east north up."""
+    return {
+        scene.nodes.names[i]: axes @ scene.nodes.world[i, :3, 3] * scene.convention.metres_per_unit
+        for i in scene.nodes.parts.tolist()
+    }
+
+
+class InIfc(unittest.TestCase):
+    def test_geometry_written_at_map_coordinates(self) -> None:
+        """The placement is the identity and every point of the face set lies on the map."""
+        m = Model(length="METERS")
+        corner = CORNER[[0, 2, 1]]
+        for k, place in enumerate(PLACES):
+            points = np.asarray(SHAPE.vertices, np.float64) + corner + place
+            shape = geometry.add_mesh_representation(
+                m.f, context=m.body, vertices=[points.tolist()], faces=[SHAPE.faces.tolist()]
+            )
+            m.element(f"leaf {k}", m.storey(f"level {k}", 0), np.eye(4), shape)
+        scene = m.read()
+        offset = np.array(scene.extras["extras"]["georeference"]["offsetMetres"])
+        for part in scene.nodes.parts.tolist():
+            mesh, world = scene.meshes[scene.nodes.mesh[part]], scene.nodes.world[part]
+            got = mesh.positions.astype(np.float64) + world[:3, 3] + offset - corner
+            wanted = np.asarray(SHAPE.vertices) + PLACES[int(scene.nodes.names[part][-1])]
+            self.assertTrue(same(np.unique(np.round(got, 7), axis=0), wanted, 1e-6), got)
+            self.assertLess(float(np.abs(scene.nodes.local[part, :3, 3]).max()), 100.0)
+
+
+class OneSite(unittest.TestCase):
+    def merged(self, files: dict[str, bytes]) -> Scene:
+        return load_all([bundle_from_files({n: d}) for n, d in files.items()])
+
+    def test_two_models_of_one_site_keep_their_distance(self) -> None:
+        a, b = site_model(452_310.25, "hall"), site_model(458_810.25, "quay")
+        for files in ({"a.ifc": a.bytes(), "b.ifc": b.bytes()}, {"b.ifc": b.bytes(), "a.ifc": a.bytes()}):
+            scene = self.merged(files)
+            found = places(scene, np.eye(3))
+            np.testing.assert_allclose(found["quay 0"] - found["hall 0"], (6500, 0, 0), atol=1e-6)
+            np.testing.assert_allclose(found["quay 1"] - found["quay 0"], (10, 0, 0), atol=1e-6)
+            offset = np.array(scene.extras["extras"]["georeference"]["offsetMetres"])
+            np.testing.assert_allclose(found["hall 0"] + offset, (452_310.25, 5_411_020.5, 12), atol=1e-6)
+
+    def test_map_conversions_of_one_system_are_believed(self) -> None:
+        """Both near their own origin; one turned by 90° on the map."""
+
+        def model(name: str, east: float, along: tuple[float, float]) -> Model:
+            m = Model(length="METERS")
+            m.element(name, m.storey("Ground", 0), at(3, 4, 0), m.block())
+            georeferencing.add_georeferencing(m.f)
+            georeferencing.edit_georeferencing(
+                m.f,
+                projected_crs={"Name": "EPSG:25832"},
+                coordinate_operation={
+                    "Eastings": east, "Northings": 1000.0, "OrthogonalHeight": 5.0,
+                    "XAxisAbscissa": along[0], "XAxisOrdinate": along[1], "Scale": 1.0,
+                },
+            )  # fmt: skip
+            return m
+
+        one, two = model("one", 500.0, (1.0, 0.0)), model("two", 700.0, (0.0, 1.0))
+        found = places(self.merged({"one.ifc": one.bytes(), "two.ifc": two.bytes()}), np.eye(3))
+        np.testing.assert_allclose(found["one"], (3, 4, 0), atol=1e-6)
+        # (3, 4) turned by 90° is (-4, 3); 200 m further east
+        np.testing.assert_allclose(found["two"], (196, 3, 0), atol=1e-6)
+
+    def test_a_file_without_a_site_stands_where_its_numbers_say(self) -> None:
+        model = site_model(452_310.25, "hall")
+        near = trimesh.creation.box((1, 1, 1))
+        near.apply_translation((452_330.25, 12.0, -5_411_020.5))
+        text = [f"v {x:.9f} {y:.9f} {z:.9f}" for x, y, z in near.vertices]
+        text += [f"f {a} {b} {c}" for a, b, c in near.faces + 1]
+        scene = self.merged({"a.ifc": model.bytes(), "b.obj": "\n".join(text).encode()})
+        east_north_up = linear_map(scene.convention, GLTF)
+        found = places(scene, np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]]) @ east_north_up)
+        box = scene.part_bounds[[scene.nodes.names[i] for i in scene.nodes.parts.tolist()].index("b")]
+        np.testing.assert_allclose(box.mean(axis=0) - found["hall 0"], (20, 0, 0), atol=1e-3)
+        self.assertIn("import.site", {n.code for n in scene.notes})
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,186 @@
+"""Skins and morph weights without clips: what arrives stands where bones and weights put it, in every format."""
+
+from __future__ import annotations
+
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.core.test_arrival import deliver
+from tests.independent import independent, same
+from tests.support import Gltf, read, validate_bytes
+from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.figures import bounds_metres
+from tidy_caravan.core.formats import writable
+from tidy_caravan.core.route import Route, default_route
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64
+
+PLAIN = next(d for d in BUILT_IN if d.world.metres_per_unit == 1.0 and d.world.up == "Y")
+ROUTE = Route(steps=default_route().steps[:2])
+FIGURE = trimesh.creation.box((0.5, 1.8, 0.3))
+OFFSETS = np.where(np.asarray(FIGURE.vertices)[:, [1]] > 0, [[0.0, 0.4, 0.1]], 0.0)
+
+
+def turn(degrees: float) -> list[float]:
+    """Quaternion xyzw of a turn about Y."""
+    half = np.radians(degrees) / 2
+    return [0.0, float(np.sin(half)), 0.0, float(np.cos(half))]
+
+
+def rig(g: Gltf, mesh: int, bones: list[int], **node: Any) -> int:
+    """A node with a skin on joints that stand at the origin when bound."""
+    inverse = np.tile(np.eye(4), (len(bones), 1, 1)).transpose(0, 2, 1)
+    skin = g.put("skins", {"joints": bones, "inverseBindMatrices": g.accessor(inverse.reshape(-1, 16).astype("f4"))})
+    return g.node(name="figure", mesh=mesh, skin=skin, **node)
+
+
+def weighted(g: Gltf, weights: Any = (1.0, 0.0, 0.0, 0.0)) -> int:
+    count = len(FIGURE.vertices)
+    joints = np.tile(np.array([[0, 1, 0, 0]], np.uint16), (count, 1))
+    table = np.broadcast_to(np.asarray(weights, np.float32), (count, 4)).copy()
+    return g.mesh(FIGURE.vertices, np.asarray(FIGURE.faces).ravel(), JOINTS_0=g.accessor(joints), WEIGHTS_0=table)
+
+
+def drawn(points: F64) -> F64:
+    return np.asarray(points)[FIGURE.faces].mean(axis=1)
+
+
+def scaled_rig() -> tuple[Scene, F64]:
+    """Bones a hundred times larger below a node a hundredth: drawn 1.8 m tall, at the bones' place."""
+    g = Gltf()
+    bone = g.node(name="bone", translation=[3.0, 0.9, -2.0], rotation=turn(30))
+    idle = g.node(name="idle", translation=[50.0, 0.0, 0.0])
+    g.node(name="bones", children=[bone, idle])
+    rig(g, weighted(g), [bone, idle], scale=[0.01, 0.01, 0.01], translation=[0.0, 100.0, 0.0])
+    matrix = trimesh.transformations.rotation_matrix(np.radians(30), (0, 1, 0))[:3, :3]
+    return g.scene(), drawn(np.asarray(FIGURE.vertices) @ matrix.T + (3.0, 0.9, -2.0))
+
+
+def blended_rig() -> tuple[Scene, F64]:
+    """Half of each of two bones, one of them mirrored in nothing: linear blending by hand."""
+    g = Gltf()
+    one, two = g.node(name="one", translation=[1.0, 0.0, 0.0]), g.node(name="two", rotation=turn(90))
+    rig(g, weighted(g, (1.5, 1.5, 0.0, 0.0)), [one, two], rotation=turn(77))
+    matrix = trimesh.transformations.rotation_matrix(np.radians(90), (0, 1, 0))[:3, :3]
+    points = np.asarray(FIGURE.vertices)
+    return g.scene(), drawn(0.5 * (points + (1.0, 0.0, 0.0)) + 0.5 * points @ matrix.T)
+
+
+def bent() -> tuple[Scene, F64]:
+    """Three figures on one mesh: its own weight, a node's weight, a node's weight of nought."""
+    g = Gltf()
+    mesh = g.mesh(FIGURE.vertices, np.asarray(FIGURE.faces).ravel())
+    g.json["meshes"][mesh]["primitives"][0]["targets"] = [{"POSITION": g.accessor(OFFSETS.astype(np.float32))}]
+    g.json["meshes"][mesh]["weights"] = [0.25]
+    g.node(name="mesh weight", mesh=mesh)
+    g.node(name="own weight", mesh=mesh, translation=[2.0, 0.0, 0.0], weights=[1.0])
+    g.node(name="none", mesh=mesh, translation=[4.0, 0.0, 0.0], weights=[0.0])
+    points = np.asarray(FIGURE.vertices)
+    places = [points + weight * OFFSETS + (x, 0.0, 0.0) for weight, x in ((0.25, 0.0), (1.0, 2.0), (0.0, 4.0))]
+    return g.scene(), np.concatenate([drawn(p) for p in places])
+
+
+class Poses(unittest.TestCase):
+    def test_known_places_through_every_format(self) -> None:
+        for make in (scaled_rig, blended_rig, bent):
+            scene, known = make()
+            for kind in sorted(writable()):
+                with self.subTest(source=make.__name__, kind=kind):
+                    package, *_ = carry(scene, "x.glb", "0" * 64, PLAIN, ROUTE, kind)  # type: ignore[arg-type]
+                    got = independent({k: v for k, v in package.files.items() if k != "manifest.json"}, kind)
+                    self.assertTrue(same(got, known, 1e-5), f"{np.ptp(got, axis=0)} for {np.ptp(known, axis=0)}")
+
+    def test_every_arrival_agrees(self) -> None:
+        for make in (scaled_rig, blended_rig, bent):
+            scene, _ = make()
+            for d in BUILT_IN:
+                for kind in ("glb", "obj", "usdc", "dae"):
+                    with self.subTest(source=make.__name__, to=d.name, kind=kind), TemporaryDirectory() as folder:
+                        report = deliver(scene, d, Path(folder), ROUTE, kind)  # type: ignore[arg-type]
+                        self.assertTrue(report.ok, (report.problems, [r.faults for r in report.rows]))
+
+    def test_bones_that_travel_are_compared_as_they_are_drawn(self) -> None:
+        """Kept as skin and targets in a GLB; a package whose bone was moved is noticed."""
+        route = Route(steps=[{"kind": "what_travels", "bones": True, "morphs": True}, {"kind": "match_units_axes"}])
+        scene, _ = scaled_rig()
+        with TemporaryDirectory() as folder:
+            self.assertTrue(deliver(scene, PLAIN, Path(folder), route).ok)
+            path = Path(folder) / "scene.glb"
+            data = path.read_bytes()
+            self.assertIn(b'"skins"', data)
+            self.assertEqual(validate_bytes({"scene.glb": data})["errors"], 0)
+            self.assertEqual(data.count(b"[3.0,0.9,-2.0]"), 1)
+            path.write_bytes(data.replace(b"[3.0,0.9,-2.0]", b"[3.1,0.9,-2.0]"))
+            report, _ = prove(Path(folder), scene)
+            self.assertFalse(report.ok)
+            self.assertAlmostEqual(report.worst.position_mm, 100.0, places=2)
+
+    def test_figures_are_of_what_is_drawn(self) -> None:
+        scene, known = scaled_rig()
+        box = bounds_metres(scene)
+        self.assertAlmostEqual(float(box[1, 1] - box[0, 1]), 1.8, places=5)
+        self.assertGreater(float(box[0, 0]), 2.0)
+        self.assertEqual(len(known), 12)
+
+    def test_figures_on_one_mesh_with_one_weight_go_on_sharing_it(self) -> None:
+        scene, _ = bent()
+        _, done, *_ = carry(scene, "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
+        self.assertEqual(int((done.instance_counts > 0).sum()), 3)
+        g = Gltf()
+        mesh = g.mesh(FIGURE.vertices, np.asarray(FIGURE.faces).ravel())
+        g.json["meshes"][mesh]["primitives"][0]["targets"] = [{"POSITION": g.accessor(OFFSETS.astype(np.float32))}]
+        for k in range(5):
+            g.node(name=f"f{k}", mesh=mesh, translation=[k, 0, 0], weights=[0.5 if k % 2 else 0.25])
+        _, done, records, _ = carry(g.scene(), "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
+        self.assertEqual(sorted(done.instance_counts.tolist()), [2, 3])
+        said = " ".join(c.text for r in records for c in r.changes)
+        self.assertIn("morph weights", said)
+
+    def test_a_rig_whose_bones_hang_below_a_moving_node_keeps_them(self) -> None:
+        g = Gltf()
+        bone = g.node(name="bone")
+        above = g.node(name="above", children=[bone])
+        rig(g, weighted(g), [bone, bone])
+        times, places = np.array([0.0, 1.0], np.float32), np.array([[0, 0, 0], [1, 0, 0]], np.float32)
+        g.put(
+            "animations",
+            {
+                "samplers": [
+                    {
+                        "input": g.accessor(times.reshape(-1, 1), min=[0.0], max=[1.0]),
+                        "output": g.accessor(places),
+                    }
+                ],
+                "channels": [{"sampler": 0, "target": {"node": above, "path": "translation"}}],
+            },
+        )
+        _, done, *_ = carry(read(g.glb()), "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
+        self.assertEqual(len(done.skins), 1)
+
+    def test_a_frame_is_compared_with_the_source_at_that_time(self) -> None:
+        g = Gltf()
+        node = g.node(name="leaf", mesh=g.mesh(FIGURE.vertices, np.asarray(FIGURE.faces).ravel()))
+        times, places = np.array([0.0, 2.0], np.float32), np.array([[0, 0, 0], [4, 0, 0]], np.float32)
+        sampler = {"input": g.accessor(times.reshape(-1, 1), min=[0.0], max=[2.0]), "output": g.accessor(places)}
+        g.put(
+            "animations",
+            {"samplers": [sampler], "channels": [{"sampler": 0, "target": {"node": node, "path": "translation"}}]},
+        )
+        route = Route(
+            steps=[{"kind": "what_travels", "animation": "frame", "start": 1.0}, {"kind": "match_units_axes"}]
+        )
+        with TemporaryDirectory() as folder:
+            report = deliver(read(g.glb()), PLAIN, Path(folder), route)
+            self.assertTrue(report.ok, [r.faults for r in report.rows])
+            got = independent({"scene.glb": (Path(folder) / "scene.glb").read_bytes()}, "glb")
+            self.assertAlmostEqual(float(got[:, 0].mean()), 2.0, places=5)
+
+
+if __name__ == "__main__":
+    unittest.main()

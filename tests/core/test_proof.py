@@ -1,0 +1,335 @@
+"""A proof that misses nothing: every fault planted in every format that can hold it, and none where there is none."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import unittest
+from dataclasses import replace
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Literal
+
+import numpy as np
+
+from tests.harden.arrivals import TIDY, UNITS, sources
+from tests.harden.arrivals import one as alarm_of
+from tests.planted import FAULTS, kiosk
+from tidy_caravan.core.arrival import compare
+from tidy_caravan.core.arrival.report import ArrivalReport
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.carry import carry, package_of, prove
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import Route
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
+from tidy_caravan.core.steps.base import Phase, per_mesh, step
+
+ROUTE = Route(steps=[{"kind": "match_units_axes"}])
+
+
+def everything_said(report: ArrivalReport) -> str:
+    """All sentences of a report in one line, without those about changed files."""
+    rows = [f"{r.path}: {r.told}" for r in report.rows if r.faults]
+    own = [p for p in report.problems if not re.fullmatch(r"\S+ is (missing|not the file that was packed)", p)]
+    lines = [*own, *rows, *(f"lost: {p}" for p in report.lost), *(f"nobody sent: {p}" for p in report.extra)]
+    return " | ".join(lines)
+
+
+class Planted(unittest.TestCase):
+    def plant_all(self, fmt: str, to: Destination) -> None:
+        scene = kiosk()
+        with TemporaryDirectory() as whole:
+            clean = Path(whole) / "clean"
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
+            save(package.files, clean)
+            report, _ = prove(clean, scene, result)
+            self.assertTrue(report.ok, (fmt, to.name, everything_said(report)))
+            for name, (plant, wanted) in FAULTS[fmt]().items():
+                with self.subTest(format=fmt, fault=name, destination=to.name):
+                    folder = Path(whole) / name
+                    shutil.copytree(clean, folder)
+                    plant(folder)
+                    report, _ = prove(folder, scene, result)
+                    self.assertFalse(report.ok)
+                    self.assertRegex(everything_said(report), re.compile(wanted))
+                    shutil.rmtree(folder)
+
+    def test_glb(self) -> None:
+        self.plant_all("glb", BUILT_IN[0])
+
+    def test_gltf(self) -> None:
+        self.plant_all("gltf", BUILT_IN[2])
+
+    def test_collada(self) -> None:
+        self.plant_all("dae", BUILT_IN[2])
+
+    def test_usd_as_text(self) -> None:
+        self.plant_all("usda", BUILT_IN[1])
+
+    def test_usd_as_binary(self) -> None:
+        self.plant_all("usdc", BUILT_IN[2])
+
+    def test_obj(self) -> None:
+        self.plant_all("obj", BUILT_IN[3])
+
+    def test_ply(self) -> None:
+        self.plant_all("ply", BUILT_IN[2])
+
+    def test_stl(self) -> None:
+        self.plant_all("stl", BUILT_IN[1])
+
+
+class Quiet(unittest.TestCase):
+    """Packages as they were written; `./run harden --sources 1000` tries all sources, formats and destinations."""
+
+    def quiet(self, names: tuple[str, ...], formats: tuple[str, ...], to: Destination) -> None:
+        wanted = [(n, m) for n, m in sources() if n.startswith(names)]
+        self.assertGreaterEqual(len(wanted), len(names))
+        for name, make in wanted:
+            scene = make()
+            for fmt in formats:
+                for route in (UNITS, TIDY):
+                    with self.subTest(source=name, format=fmt):
+                        self.assertEqual(alarm_of(scene, to, route, fmt), "")
+
+    def test_nodes_without_names(self) -> None:
+        self.quiet(("unnamed",), ("usdc", "dae", "glb"), BUILT_IN[1])
+
+    def test_names_that_formats_do_not_take(self) -> None:
+        self.quiet(("blanks", "digits", "equal names"), ("usda", "dae", "glb", "obj", "stl"), BUILT_IN[2])
+
+    def test_sheets_of_five_micrometres(self) -> None:
+        self.quiet(("thin", "flat"), ("glb", "dae", "obj", "ply", "stl"), BUILT_IN[2])
+
+    def test_no_parts_and_hidden_and_empty_ones(self) -> None:
+        self.quiet(("no parts", "hidden"), ("glb", "dae", "usdc", "obj", "ply", "stl"), BUILT_IN[0])
+
+    def test_vertices_that_nothing_uses(self) -> None:
+        self.quiet(("unused",), ("obj", "ply", "glb", "dae"), BUILT_IN[3])
+
+    def test_mirrored_and_sheared_parts(self) -> None:
+        self.quiet(("mirrored", "sheared", "OpenUSD Z 0.01 True"), ("obj", "glb", "dae", "ply"), BUILT_IN[3])
+
+    def test_far_off(self) -> None:
+        self.quiet(("9000 m off", "4321988 m off", "IFC in METERS"), ("obj", "dae", "glb", "ply"), BUILT_IN[2])
+
+    def test_parts_without_materials_after_parts_with_some(self) -> None:
+        self.quiet(("without materials", "equal parts"), ("obj", "dae", "glb"), BUILT_IN[0])
+
+    def test_scenes_of_several_roots_lights_cameras_clips(self) -> None:
+        self.quiet(("everything", "kiosk"), ("glb", "dae", "usdc"), BUILT_IN[2])
+
+
+class OnParts(unittest.TestCase):
+    def test_lights_and_cameras_that_hang_on_parts_or_together(self) -> None:
+        """Nothing is converted on the way, so that the writer has to take them apart itself."""
+        scene = kiosk()
+        light, camera = scene.nodes.light.copy(), scene.nodes.camera.copy()
+        light[5], camera[6], light[9] = 1, 0, 1
+        odd = scene.but(nodes=replace(scene.nodes, light=light, camera=camera))
+        for fmt in ("glb", "gltf", "dae", "usda", "usdz"):
+            with self.subTest(format=fmt):
+                self.assertEqual(alarm_of(odd, BUILT_IN[0], Route(), fmt), "")
+
+
+class Toy(Step):
+    """Adds a triangle to every mesh and says so, or does not."""
+
+    title = "Toy"
+    summary = "For this test only."
+    phase = Phase.GEOMETRY
+
+    kind: Literal["toy"] = "toy"
+    honest: bool = True
+    what: Literal[
+        "triangle", "winding", "normals", "coordinates", "light", "material", "name", "part", "move", "hang", "unshare"
+    ] = "triangle"
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(DECLARED[self.what]),) if self.honest else ()
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        nodes = scene.nodes
+        if self.what == "light":
+            return scene.but(lights=(replace(scene.lights[0], intensity=9.0), *scene.lights[1:])), []
+        if self.what == "material":
+            return scene.but(materials=(replace(scene.materials[0], metallic=0.5), *scene.materials[1:])), []
+        if self.what == "name":
+            return scene.but(nodes=replace(nodes, names=("booth", *nodes.names[1:]))), []
+        if self.what == "part":
+            column = nodes.mesh.copy()
+            column[3] = -1
+            return scene.but(nodes=replace(nodes, mesh=column)), []
+        if self.what == "hang":
+            parent, local = nodes.parent.copy(), nodes.local.copy()
+            parent[3], local[3] = 10, np.linalg.inv(nodes.world[10]) @ nodes.world[3]
+            return scene.but(nodes=replace(nodes, parent=parent, local=local)), []
+        if self.what == "unshare":
+            column = nodes.mesh.copy()
+            column[3] = len(scene.meshes)
+            own = replace(scene.meshes[nodes.mesh[3]], extras={"own": True})
+            return scene.but(nodes=replace(nodes, mesh=column), meshes=(*scene.meshes, own)), []
+        if self.what == "move":
+            local = nodes.local.copy()
+            local[3, 0, 3] += 0.5 / scene.convention.metres_per_unit
+            return scene.but(nodes=replace(nodes, local=local)), []
+        return per_mesh(scene, np.ones(len(nodes), np.bool_), self.changed)[0], []
+
+    def changed(self, mesh: Mesh) -> Mesh:
+        if self.what == "winding":
+            return replace(mesh, indices=mesh.indices[:, ::-1])
+        if self.what == "normals":
+            assert mesh.normals is not None
+            return replace(mesh, normals=mesh.normals[:, [1, 2, 0]])
+        if self.what == "coordinates":
+            return replace(mesh, uvs=(mesh.uvs[0] * 2, *mesh.uvs[1:]))
+        more = np.array([[0, 1, 4]], np.uint32)
+        return replace(
+            mesh,
+            indices=np.concatenate([mesh.indices, more]),
+            material=np.concatenate([mesh.material, mesh.material[:1]]),
+        )
+
+
+DECLARED = {
+    "triangle": Aspect.TRIANGLES,
+    "winding": Aspect.TRIANGLES,
+    "normals": Aspect.NORMALS,
+    "coordinates": Aspect.FIRST_UV,
+    "light": Aspect.LIGHTS,
+    "material": Aspect.MATERIALS,
+    "name": Aspect.NAMES,
+    "part": Aspect.PARTS,
+    "move": Aspect.POSITIONS,
+    "hang": Aspect.TREE,
+    "unshare": Aspect.SHARING,
+}
+SAID = {
+    "triangle": r"1 triangle too many",
+    "winding": r"12 triangles turned over",
+    "normals": r"the route turned its normals",
+    "coordinates": r"the route changed its first UV set",
+    "light": r"light “kiosk/sun”: light is .* \(by the route\)",
+    "material": r"“boards”: metallic is 0.5 instead of 0",
+    "name": r"the route calls it “booth/front” instead of “kiosk/front”",
+    "part": r"lost: kiosk/post left",
+    "move": r"post left.*stands 500 mm off",
+    "hang": r"the route calls it “kiosk/gate/post left” instead of",
+    "unshare": r"1 shared meshes arrived as several \(by the route\)",
+}
+
+
+class Declarations(unittest.TestCase):
+    """What a step declares is taken from it; what it does not is held against it. No step is known by its name."""
+
+    def setUp(self) -> None:
+        step(Toy)
+        self.addCleanup(base._steps.pop, "toy")
+
+    def report(self, honest: bool, what: str, tamper: bool = False, beside: str = "") -> ArrivalReport:
+        toy = {"kind": "toy", "honest": honest, "what": what}
+        # baking scale may part meshes, and says so: what is asked here must not hide behind that
+        units = {"kind": "match_units_axes", "bakeScale": False}
+        route = Route(steps=[units, *([{"kind": beside}] if beside else []), toy])
+        scene = kiosk()
+        with TemporaryDirectory() as folder:
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            save(package.files, Path(folder))
+            if tamper:
+                FAULTS["glb"]()["winding of a triangle"][0](Path(folder))
+            return prove(Path(folder), scene, result)[0]
+
+    def test_what_is_declared_may_change(self) -> None:
+        for what in DECLARED:
+            with self.subTest(what=what):
+                report = self.report(True, what)
+                self.assertTrue(report.ok, everything_said(report))
+
+    def test_what_is_not_declared_may_not(self) -> None:
+        for what, said in SAID.items():
+            with self.subTest(what=what):
+                report = self.report(False, what)
+                self.assertFalse(report.ok)
+                self.assertRegex(everything_said(report), said)
+
+    def test_what_is_declared_is_still_proven_on_arrival(self) -> None:
+        report = self.report(True, "triangle", tamper=True)
+        self.assertRegex(everything_said(report), r"1 triangle turned over")
+
+    def test_names_and_tree_are_declared_apart(self) -> None:
+        report = self.report(False, "hang", beside="tidy_names")
+        self.assertRegex(everything_said(report), r"hung it below another node")
+        self.assertTrue(self.report(True, "hang", beside="tidy_names").ok)
+
+    def test_a_bound_is_held(self) -> None:
+        """Triangles may go when they are thin: the step that drops them declares how thin."""
+        scene = kiosk()
+        route = Route(steps=[*ROUTE.steps, {"kind": "drop_degenerates"}])
+        wall = scene.meshes[0]
+        flat = np.array([[0, 1, 1], [0, 0, 2]], np.uint32)
+        with_flat = replace(
+            wall,
+            indices=np.concatenate([wall.indices, flat]),
+            material=np.concatenate([wall.material, wall.material[:2]]),
+        )
+        fine = scene.but(meshes=(with_flat, *scene.meshes[1:]))
+        for source, good in ((fine, True), (scene, False)):
+            with TemporaryDirectory() as folder:
+                package, result, *_ = carry(source, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
+                if not good:  # a step that drops a whole side of the box as if it had no area
+                    less = [replace(m, indices=m.indices[2:], material=m.material[2:]) for m in result.meshes]
+                    result = result.but(meshes=tuple(less))
+                    package = package_of(result, source, "kiosk", "0" * 64, BUILT_IN[0], route, "glb", [], [])
+                save(package.files, Path(folder))
+                report, _ = prove(Path(folder), source, result)
+            self.assertEqual(report.ok, good, everything_said(report))
+            if not good:
+                self.assertRegex(everything_said(report), r"2 triangles missing")
+
+    def test_the_comparison_knows_no_step(self) -> None:
+        kinds = [k for k in known_steps() if k != "toy"]
+        for path in Path(compare.__file__).parent.glob("*.py"):
+            text = path.read_text()
+            self.assertEqual([k for k in kinds if f'"{k}"' in text], [], path.name)
+
+    def test_without_the_result_the_route_is_run_again(self) -> None:
+        scene, route = kiosk(), Route(steps=[*ROUTE.steps, {"kind": "place_pivots", "onlyFar": False}])
+        with TemporaryDirectory() as folder:
+            package, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            save(package.files, Path(folder))
+            report, _ = prove(Path(folder), scene)
+            self.assertTrue(report.ok, everything_said(report))
+            self.assertTrue(any("Pivots were moved" in d for d in report.declared))
+
+    def test_a_second_arrival_sees_the_file_as_it_is_now(self) -> None:
+        scene = kiosk()
+        with TemporaryDirectory() as folder:
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[1], ROUTE, "usdc")
+            save(package.files, Path(folder))
+            self.assertTrue(prove(Path(folder), scene, result)[0].ok)
+            FAULTS["usdc"]()["part moved"][0](Path(folder))
+            self.assertFalse(prove(Path(folder), scene, result)[0].ok)
+            save(package.files, Path(folder))
+            self.assertTrue(prove(Path(folder), scene, result)[0].ok)
+
+    def test_cut_short_packages_are_told_in_our_words(self) -> None:
+        scene = kiosk()
+        for fmt in ("glb", "gltf", "dae", "usdc", "usda", "usdz", "ply", "stl"):
+            with self.subTest(format=fmt), TemporaryDirectory() as folder:
+                package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], ROUTE, fmt)  # type: ignore[arg-type]
+                save(package.files, Path(folder))
+                path = Path(folder) / package.manifest.main_file
+                path.write_bytes(path.read_bytes()[: -path.stat().st_size // 3])
+                with self.assertRaises(UnusableInput) as caught:
+                    prove(Path(folder), scene, result)
+                self.assertRegex(
+                    caught.exception.what, r"not the file that was packed, and the receiver cannot read it"
+                )
+                self.assertNotRegex(caught.exception.what, r"Error|Traceback|exception")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,118 @@
+// How long things are on the screen: a bar of a round length, and a figure of a person to set beside them.
+import { useEffect } from "react";
+import {
+  type Camera,
+  CapsuleGeometry,
+  Group,
+  InstancedMesh,
+  Mesh,
+  MeshBasicMaterial,
+  PerspectiveCamera,
+  Raycaster,
+  SphereGeometry,
+  Vector2,
+  type Vector3,
+  type WebGLRenderer,
+} from "three";
+import { useView } from "../haul/selection";
+import { useTheme } from "../shared/theme";
+import type { Batches } from "./batches";
+
+export const PERSON_METRES = 1.75;
+const LONGEST_BAR = 120;
+
+/** Metres that one pixel of the screen shows at the point that the camera turns about. */
+export function metresPerPixel(camera: Camera, target: Vector3, height: number): number {
+  if (!(camera instanceof PerspectiveCamera) || height <= 0) return 0;
+  return (2 * camera.position.distanceTo(target) * Math.tan((camera.fov * Math.PI) / 360)) / height;
+}
+
+/** The longest bar of 1, 2 or 5 times a power of ten that fits: its pixels and its length in words. */
+export function bar(metres: number): { pixels: number; label: string } | null {
+  if (!(metres > 0) || !Number.isFinite(metres)) return null;
+  const most = metres * LONGEST_BAR;
+  const power = 10 ** Math.floor(Math.log10(most));
+  const length = power * (most >= 5 * power ? 5 : most >= 2 * power ? 2 : 1);
+  return { pixels: length / metres, label: inWords(length) };
+}
+
+function inWords(length: number): string {
+  const units: [number, string][] = [
+    [1000, "km"],
+    [1, "m"],
+    [0.01, "cm"],
+    [0.001, "mm"],
+  ];
+  const [size, unit] = units.find(([u]) => length >= u * 0.9999) ?? [0.000001, "µm"];
+  return `${Number((length / size).toPrecision(3))} ${unit}`;
+}
+
+/** Where a click meets the scene, around the file's centre; null beside everything. */
+export function hitAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: PointerEvent): Vector3 | null {
+  const box = gl.domElement.getBoundingClientRect();
+  const at = new Vector2(
+    ((e.clientX - box.left) / box.width) * 2 - 1,
+    1 - ((e.clientY - box.top) / box.height) * 2,
+  );
+  const ray = new Raycaster();
+  ray.setFromCamera(at, camera);
+  const shapes = batches.scene.children.filter((c) => c instanceof InstancedMesh);
+  return ray.intersectObjects(shapes, false)[0]?.point ?? null;
+}
+
+/** The figure stands where it was set down; while `placing`, the next click sets it down. */
+export function useFigure(gl: WebGLRenderer, camera: Camera, batches: Batches, invalidate: () => void) {
+  const { figure, placing, set } = useView();
+  const dusk = useTheme((s) => s.theme === "dusk");
+  const [cx, cy, cz] = batches.file.centre;
+
+  useEffect(() => {
+    if (!figure) return;
+    const group = person(dusk ? "#f2b33d" : "#8a5a00");
+    group.position.set(figure[0] - cx, figure[1] - cy, figure[2] - cz);
+    batches.scene.add(group);
+    group.updateMatrixWorld(true); // the scene's own matrices stand still
+    invalidate();
+    return () => {
+      batches.scene.remove(group);
+      for (const child of group.children) if (child instanceof Mesh) child.geometry.dispose();
+      invalidate();
+    };
+  }, [figure, batches, cx, cy, cz, dusk, invalidate]);
+
+  useEffect(() => {
+    if (!placing) return;
+    const element = gl.domElement;
+    const put = (e: PointerEvent) => {
+      if (e.button !== 0) return;
+      e.stopImmediatePropagation();
+      const hit = hitAt(gl, camera, batches, e);
+      if (hit) set({ placing: false, figure: [hit.x + cx, hit.y + cy, hit.z + cz] });
+    };
+    const stop = (e: KeyboardEvent) => e.key === "Escape" && set({ placing: false });
+    element.addEventListener("pointerdown", put, { capture: true });
+    window.addEventListener("keydown", stop);
+    return () => {
+      element.removeEventListener("pointerdown", put, { capture: true });
+      window.removeEventListener("keydown", stop);
+    };
+  }, [placing, gl, camera, batches, cx, cy, cz, set]);
+}
+
+/** A plain figure, 1.75 m tall, its feet at the origin. */
+function person(color: string): Group {
+  const material = new MeshBasicMaterial({ color });
+  const out = new Group();
+  const put = (geometry: CapsuleGeometry | SphereGeometry, x: number, y: number) => {
+    const mesh = new Mesh(geometry, material);
+    mesh.position.set(x, y, 0);
+    out.add(mesh);
+  };
+  for (const side of [-1, 1]) {
+    put(new CapsuleGeometry(0.075, 0.7, 4, 10), side * 0.09, 0.425);
+    put(new CapsuleGeometry(0.05, 0.52, 4, 8), side * 0.24, 1.1);
+  }
+  put(new CapsuleGeometry(0.16, 0.36, 4, 12), 0, 1.13);
+  put(new SphereGeometry(0.115, 16, 12), 0, PERSON_METRES - 0.115);
+  return out;
+}
