@@ -6,8 +6,10 @@ memory only, and the HTTP servers that its nodes would open are never bound.
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
+import signal
 import threading
 from typing import Any
 
@@ -158,17 +160,19 @@ class Workers:
         except Exception:  # whatever a broken line raises: then nobody can take work
             return 0
 
-    def processes(self) -> list[int]:
-        """Process numbers of our own workers, to be ended when nothing else helps."""
-        out = []
+    def kill(self) -> None:
+        """Ends our own worker processes at once, and for good. What they were at is begun again at the next start:
+        every stage of every job survives a kill, so nothing is gained by asking them first."""
         for nanny in list(getattr(self.cluster, "workers", {}).values()) if self.cluster is not None else []:
+            nanny.auto_restart = False
             process = getattr(getattr(nanny, "process", None), "process", None)
             if process is not None and process.pid:
-                out.append(int(process.pid))
-        return out
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(int(process.pid), signal.SIGKILL)
 
     def close(self, seconds: float = 5.0) -> None:
         """Ends client and cluster; whatever takes longer is left to a thread of its own."""
+        self.kill()
 
         def end() -> None:
             for thing in (self.client, self.cluster):
@@ -180,5 +184,5 @@ class Workers:
 
         thread = threading.Thread(target=end, name="cluster stop", daemon=True)
         thread.start()
-        thread.join(seconds + 2)
+        thread.join(seconds)
         logging.getLogger(MEMORY_LOG).removeHandler(self.kills)
