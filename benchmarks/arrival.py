@@ -6,10 +6,10 @@ from pathlib import Path
 
 from benchmarks.reading import large_file
 from benchmarks.timing import in_turn
-from tidy_caravan.core.arrival.receivers import receive
 from tidy_caravan.core.carry import package_of, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, load
+from tidy_caravan.core.formats.registry import receive
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, run
 

@@ -10,10 +10,10 @@ import orjson
 import trimesh
 
 from benchmarks.timing import in_turn
-from tidy_caravan.core.conventions.transforms import compose
 from tidy_caravan.core.formats import bundle_from_files, load, write
-from tidy_caravan.core.formats.gltf_read import glb_chunks
+from tidy_caravan.core.formats.gltf.read import glb_chunks
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
+from tidy_caravan.core.space.transforms import compose
 
 NODES, MESHES = 100_000, 200
 

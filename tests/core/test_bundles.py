@@ -16,8 +16,8 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.formats.pictures import packed_channels, supply
-from tidy_caravan.core.formats.travel import with_supplied
+from tidy_caravan.core.formats.shared.images import packed_channels, supply
+from tidy_caravan.core.formats.shared.travel import with_supplied
 
 PAINTED = document(
     f'<node name="a">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')

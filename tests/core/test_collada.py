@@ -15,7 +15,7 @@ from lxml import etree
 from tests.support import PNG
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, load, write
-from tidy_caravan.core.formats.dae_nodes import matrix_of
+from tidy_caravan.core.formats.collada.nodes import matrix_of
 from tidy_caravan.core.scene import Scene
 
 HEAD = '<?xml version="1.0"?><COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">'

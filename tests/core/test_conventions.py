@@ -12,12 +12,12 @@ from scipy.spatial.transform import Rotation
 
 from tests.core.test_gltf import everything
 from tests.support import read, trimesh_scene
-from tidy_caravan.core.conventions.axes import axis_map, linear_map
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, destination
-from tidy_caravan.core.conventions.transforms import affine_inverse, angle_deg, compose, polar, quaternions, split_trs
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.scene import GLTF, Convention
+from tidy_caravan.core.space.axes import axis_map, linear_map
+from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.space.transforms import affine_inverse, angle_deg, compose, polar, quaternions, split_trs
 
 ANGLES = st.tuples(*[st.floats(-np.pi, np.pi)] * 3)
 

@@ -17,12 +17,12 @@ from tests.core.test_pose import PLAIN
 from tests.independent import independent, same
 from tests.support import read
 from tidy_caravan.core.carry import carry
-from tidy_caravan.core.conventions.axes import linear_map
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, writable
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.scene import GLTF, Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.axes import linear_map
 
 CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
 SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))

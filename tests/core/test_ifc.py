@@ -22,7 +22,7 @@ import numpy as np
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, load
-from tidy_caravan.core.formats.native import ifc_scene
+from tidy_caravan.core.formats.ifc.native import scene as ifc_scene
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.make_shapes import MakeShapes
@@ -266,7 +266,7 @@ class Trouble(unittest.TestCase):
         self.addCleanup(os.environ.pop, "CARAVAN_TEST_KILL", None)
         from unittest import mock
 
-        import tidy_caravan.core.formats.ifc_read as reader
+        import tidy_caravan.core.formats.ifc.read as reader
 
         with mock.patch.object(reader, "JOB", "tests.core.test_ifc:load_and_die"):
             scene = m.read()

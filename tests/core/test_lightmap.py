@@ -23,12 +23,12 @@ from tests.support import PNG, TRIANGLE, Gltf, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.geometry.isolation import Lost, Pool
 from tidy_caravan.core.lightmap.unwrap import methods, unwrap
 from tidy_caravan.core.lightmap.verify import count_overlaps, measure
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import MeshCache, StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.work.isolation import Lost, Pool
 from tidy_caravan.demo.ferry_landing import landing
 
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from tests.support import PNG, read, trimesh_scene
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.formats.obj_read import REAL, Pieces, Run, plain_numbers
+from tidy_caravan.core.formats.obj.read import REAL, Pieces, Run, plain_numbers
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Scene
 

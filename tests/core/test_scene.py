@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from tests.support import TRIANGLE, Gltf, read, trimesh_scene
-from tidy_caravan.core.conventions.convert import convert, keep_nodes, transform_mesh
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.geometry.normals import face_normals, vertex_normals
@@ -21,6 +20,7 @@ from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.picture import PAPER, picture
 from tidy_caravan.core.scene import GLTF, HIDDEN, Mesh, Scene, extreme_points, make_nodes
 from tidy_caravan.core.scene.nodes import depths
+from tidy_caravan.core.space.convert import convert, keep_nodes, transform_mesh
 from tidy_caravan.demo.ferry_landing import landing
 
 # a tree as a list: every node's parent is an earlier one or none; then shuffled

@@ -81,7 +81,7 @@ class Rules(unittest.TestCase):
         self.assertEqual(self.chosen(Rule(inside=Box(**box, whole=True))), [])
 
     def test_boxes_are_in_metres_and_y_up_whatever_the_scene(self) -> None:
-        from tidy_caravan.core.conventions.convert import convert
+        from tidy_caravan.core.space.convert import convert
 
         other = convert(station(), BUILT_IN[2].world.convention())
         rule = Rule(inside=Box(min=(9, -1, -1), max=(14, 4, 4)))

@@ -10,14 +10,14 @@ import numpy as np
 
 from tests.core.test_gltf import everything
 from tests.support import TRIANGLE, Gltf, read, same_places, trimesh_scene
-from tidy_caravan.core.conventions.axes import linear_map
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
-from tidy_caravan.core.conventions.transforms import polar
 from tidy_caravan.core.errors import BadRoute, Cancelled
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.route import Route, StepRecord, StepScenes, default_route, parse_route, run
 from tidy_caravan.core.scene import GLTF, Scene
 from tidy_caravan.core.selection import PartSet, Rule
+from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.transforms import polar
 from tidy_caravan.core.steps import StepContext, Where, parse_step
 from tidy_caravan.core.steps.names_and_tree import tidy
 from tidy_caravan.demo.ferry_landing import landing

@@ -15,7 +15,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.formats.travel import Travels, with_supplied
+from tidy_caravan.core.formats.shared.travel import Travels, with_supplied
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import HIDDEN, Scene

@@ -14,9 +14,9 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from tests.support import Gltf
-from tidy_caravan.core.arrival.receive_gltf import document_of, local_of
 from tidy_caravan.core.carry import carry
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.formats.gltf.receive import document_of, local_of
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64

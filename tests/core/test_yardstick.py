@@ -11,10 +11,8 @@ from typing import Any
 import numpy as np
 
 from tests.support import validate_bytes
-from tidy_caravan.core.arrival.stand_ins import HABITS, answer, habit_named, through
+from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named, through
 from tidy_caravan.core.carry import carry, prove
-from tidy_caravan.core.conventions.axes import linear_map
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, ImporterHabit
 from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.conventions.yardstick import Answers, blocks, known_ratio, read_answers, yardstick
@@ -24,6 +22,8 @@ from tidy_caravan.core.formats import writable, write
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import default_route
 from tidy_caravan.core.scene import GLTF, Convention
+from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.survey import survey
 from tidy_caravan.demo.ferry_landing import landing
 

@@ -6,10 +6,10 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.conventions.axes import linear_map
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.axes import linear_map
 
 
 class Counts(BaseModel):

@@ -15,7 +15,6 @@ import numpy as np
 from PIL import Image as Picture
 from PIL import ImageDraw
 
-from tidy_caravan.core.conventions.transforms import compose
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import (
     GLTF,
@@ -30,6 +29,7 @@ from tidy_caravan.core.scene import (
     make_nodes,
 )
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.transforms import compose
 from tidy_caravan.demo.shapes import Shape, beam, box, hull, lathe, stone
 
 CM = 100.0

@@ -11,10 +11,10 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import Convention
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.convert import convert
 from tidy_caravan.demo.ferry_landing import Builder, assemble, kit, quay
 from tidy_caravan.demo.shapes import stone
 

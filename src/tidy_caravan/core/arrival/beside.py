@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.arrival.contact import Contact
 from tidy_caravan.core.arrival.judge import LEAST_POSITION_MM, STEPS
-from tidy_caravan.core.arrival.looks import EXPECTED, Pictures, coded, differences, look_of
+from tidy_caravan.core.arrival.looks import EXPECTED, Pictures, differences, look_of
 from tidy_caravan.core.arrival.placed import Placed, hidden, keys
 from tidy_caravan.core.arrival.things import compare_clips, compare_things
 from tidy_caravan.core.aspects import Aspect, Declared
@@ -16,6 +16,7 @@ from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.space.srgb import coded
 from tidy_caravan.core.words import plural
 
 LISTED = 200

@@ -33,12 +33,11 @@ from tidy_caravan.core.arrival.judge import (
 )
 from tidy_caravan.core.arrival.matching import matched, written_paths
 from tidy_caravan.core.arrival.placed import Placed
-from tidy_caravan.core.arrival.receivers import receive
 from tidy_caravan.core.arrival.report import ArrivalReport, PartRow, Tolerances
 from tidy_caravan.core.aspects import Aspect, Declared
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.abilities import EVERYTHING
-from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.formats.registry import format_named, receive
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene

@@ -9,9 +9,9 @@ import numpy as np
 from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import Difference, difference
-from tidy_caravan.core.conventions.transforms import affine_inverse
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.space.transforms import affine_inverse
 
 FLAT = 1e-9
 """Determinant below which, as a part of the largest entry cubed, a matrix makes everything flat."""

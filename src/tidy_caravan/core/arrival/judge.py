@@ -11,11 +11,11 @@ from tidy_caravan.core.arrival.placed import Placed, drawn_from, hidden, keys
 from tidy_caravan.core.arrival.report import Tolerances, Worst
 from tidy_caravan.core.arrival.surfaces import Difference
 from tidy_caravan.core.aspects import Aspect, Declared
-from tidy_caravan.core.conventions.transforms import angle_deg, polar
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Nodes
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.space.transforms import angle_deg, polar
 from tidy_caravan.core.words import plural
 
 LEAST_POSITION_MM = 0.1

@@ -14,6 +14,7 @@ import PIL.Image
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.look import channel_of
+from tidy_caravan.core.space.srgb import coded, linear
 
 NUMBER_LIMIT = 1e-5
 """Relative difference of a factor that texts of nine digits and float32 make."""
@@ -175,18 +176,6 @@ def multiplied(image: AnyArray, tint: tuple[float, float, float]) -> AnyArray:
         table = np.rint(coded(np.clip(every * factor, 0, 1)) * 255).astype(np.uint8)
         out[:, :, k] = table[image[:, :, k]]
     return out
-
-
-def linear(value: Any) -> Any:
-    """What an sRGB number stands for (transfer function of IEC 61966-2-1)."""
-    value = np.asarray(value, np.float64)
-    return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
-
-
-def coded(value: Any) -> Any:
-    """The inverse."""
-    value = np.asarray(value, np.float64)
-    return np.where(value <= 0.0031308, 12.92 * value, 1.055 * np.maximum(value, 0.0) ** (1 / 2.4) - 0.055)
 
 
 def differences(expected: Look, found: Look, pictures: Pictures) -> list[str]:

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tidy_caravan.core.conventions.axes import linear_map
 from tidy_caravan.core.scene import GLTF, HIDDEN, Nodes, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.space.axes import linear_map
 
 NUMBERED = re.compile(r"(?<![^/])\(\d+\)(?![^/])")
 """A level of a path that stands for a node without a name."""

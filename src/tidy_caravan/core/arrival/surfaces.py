@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.spatial import cKDTree
 
-from tidy_caravan.core.conventions.convert import cofactors
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.space.convert import cofactors
 
 TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1, 0, 2)], np.int64)
 """The corners of a triangle in every order; the last three are seen from behind."""

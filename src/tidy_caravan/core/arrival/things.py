@@ -59,7 +59,7 @@ def compare_things(
     what: str,
     holds: frozenset[str],
     position_mm: float,
-    encode: Callable[[float], float] | None = None,
+    encode: Callable[[float], Any] | None = None,
     without: Bool | None = None,
 ) -> list[str]:
     """Sentences about lights or cameras that are not as they left. encode: how the format keeps colours of lights.

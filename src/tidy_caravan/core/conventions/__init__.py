@@ -1,1 +1,1 @@
-"""Units, axes, handedness and destinations."""
+"""What destinations expect, and what a source most likely meant: units, axes, handedness."""

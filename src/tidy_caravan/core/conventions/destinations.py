@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.conventions.axes import basis
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
+from tidy_caravan.core.space.axes import basis
 
 FormatName = Annotated[str, Field(pattern=r"^[a-z0-9]{2,8}$")]
 """Short name of a format, as it is registered; it is also the ending of the main file."""

@@ -16,13 +16,13 @@ import PIL.Image
 import PIL.ImageDraw
 from pydantic import Field
 
-from tidy_caravan.core.conventions.axes import axis_vector, basis
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import CamelModel, Destination, ImporterHabit, Proof, World
 from tidy_caravan.core.geometry.shapes import box
 from tidy_caravan.core.scene import Convention, Image, Material, Mesh, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.scene.convention import Axis, Handedness
+from tidy_caravan.core.space.axes import axis_vector, basis
+from tidy_caravan.core.space.convert import convert
 
 EDGES_M = (1.0, 2.0, 3.0)
 """Sizes along X, Y and Z of the file, in metres."""

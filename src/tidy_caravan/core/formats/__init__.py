@@ -1,13 +1,15 @@
-"""Open formats, one reader and one writer module each; importing this package registers them all."""
+"""Open formats, one package each; importing this one registers them all. A new format is a new folder here."""
 
 import importlib
 import pkgutil
 
-from tidy_caravan.core.formats.bundle import Bundle, Limits, bundle_from_files, bundle_from_path, bundles_from_files
+from tidy_caravan.core.formats.opening import bundle_from_files, bundle_from_path, bundles_from_files
 from tidy_caravan.core.formats.registry import endings, load, writable, write
+from tidy_caravan.core.formats.shared.bundle import Bundle, Limits
 
 for _module in pkgutil.iter_modules(__path__):
-    importlib.import_module(f"{__name__}.{_module.name}")
+    if _module.ispkg:
+        importlib.import_module(f"{__name__}.{_module.name}")
 
 __all__ = [
     "Bundle",

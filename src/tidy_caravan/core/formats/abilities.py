@@ -67,7 +67,7 @@ class Ability:
 
 
 LENSES = frozenset({"kind", "angle", "width", "height", "near"})
-GLTF = Ability(
+EVERYTHING = Ability(
     poses=True,
     tangents=True,
     scenes=True,
@@ -75,25 +75,4 @@ GLTF = Ability(
     lights=frozenset({"kind", "light", "range", "inner cone", "cone"}),
     cameras=LENSES | {"aspect"},
 )
-USD = Ability(
-    color_channels=3,
-    look="usd",
-    two_sided_meshes=True,
-    visible=True,
-    declares=True,
-    lights=frozenset({"kind", "light", "cone"}),
-    cameras=LENSES,
-)
-COLLADA = Ability(
-    look="collada",
-    declares=True,
-    scenes=True,
-    encoded_lights=True,
-    lights=frozenset({"kind", "light", "cone"}),
-    cameras=LENSES,
-)
-EVERYTHING = GLTF
-"""What a scene in memory holds, as the result of a route is: glTF holds as much."""
-OBJ = Ability(tree=False, sharing=False, pivots=False, uv_sets=1, color_channels=3, look="obj", laid_out=True)
-PLY = Ability(tree=False, sharing=False, pivots=False, names=False, parts=False, uv_sets=1, look="none")
-STL = Ability(tree=False, sharing=False, pivots=False, normals=False, uv_sets=0, color_channels=0, look="none")
+"""What a scene in memory holds, as the result of a route is."""

@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.bundle import Bundle
 from tidy_caravan.core.formats.registry import load
-from tidy_caravan.core.formats.site import placements
+from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.site import placements
 from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.space.convert import convert
 
 ROLES = ("base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture")
 

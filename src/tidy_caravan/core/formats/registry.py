@@ -1,107 +1,142 @@
-"""Formats register themselves here; reading goes through `load`, whatever the format and however many files."""
+"""Formats register themselves here, one object each; reading, writing and receiving go through it, whatever the format."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, replace
-from pathlib import PurePosixPath
-from typing import Protocol, TypeVar
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from importlib import import_module
+from pathlib import Path, PurePosixPath
+from typing import Any
 
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.formats.bundle import Bundle, model_endings
-from tidy_caravan.core.formats.far_out import within_reach
+from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.far_out import within_reach
+from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]
+Writer = Callable[[Scene, str, bool], Written]
+Receiver = Callable[[Path, Destination, FormatName], Scene]
 Sniffer = Callable[[bytes], bool]
-_readers: dict[str, tuple[Reader, tuple[str, ...], Sniffer]] = {}
-_weak: set[str] = set()
-R = TypeVar("R", bound=Reader)
-
-
-class WrittenFiles(Protocol):
-    """What a writer returns: files by relative path, remarks, what the format cannot hold, the file's number of
-    every node, and names of nodes and materials that the format had to change."""
-
-    files: dict[str, bytes]
-    remarks: list[str]
-    losses: list[str]
-    node_index: list[int]
-    renamed: dict[int, str]
-    materials: dict[str, str]
-
-
-Writer = Callable[[Scene, str, bool], WrittenFiles]
-W = TypeVar("W", bound=Callable[..., WrittenFiles])
 
 
 @dataclass(frozen=True)
 class Writable:
-    """A format that can be written, and what it can hold."""
+    """One way in which a format can be written. write: (scene, file stem, whether scatters may stay one node).
 
-    name: str
+    ability: what it can hold; what it cannot hold is told as lost and as not provable.
+    """
+
+    name: FormatName
     title: str
     ability: Ability
     write: Writer
+    receive: Receiver
 
 
-_writers: dict[str, Writable] = {}
+def no_main(name: str, files: Mapping[str, bytes], folder: str) -> str:
+    """No archive of the format says which of its files is the main one."""
+    return ""
 
 
-def reader(name: str, *endings: str, sniff: Sniffer, weak: bool = False) -> Callable[[R], R]:
-    """Registers a reader. `sniff` tells from the first bytes whether a file is of this format; a weak one
-    also says yes to much that is not, so that another format's yes comes first."""
-
-    def register(function: R) -> R:
-        if name in _readers:
-            raise ValueError(f"there are two readers called “{name}”")
-        _readers[name] = (function, endings, sniff)
-        model_endings.update(endings)
-        if weak:
-            _weak.add(name)
-        return function
-
-    return register
+def no_layer(data: bytes, name: str) -> bool:
+    """No file of the format names another one that could be taken for a model of its own."""
+    return False
 
 
-def writer(name: str, title: str, ability: Ability) -> Callable[[W], W]:
-    """Registers a writer (scene, file stem, whether scatters may stay one node) -> WrittenFiles.
+@dataclass(frozen=True)
+class Format:
+    """A format: what its files are called and look like, and how it is read, written and received.
 
-    Raises ValueError for a second one of that name.
+    sniff: tells from the first bytes whether a file is of this format; a weak one also says yes to much that is not,
+    so that another format's yes comes first. main_in: (archive name, its files, folder) -> main file, empty when
+    the format does not say. names_layer: (content, name) whether a main file names that other one as a part of it.
     """
 
-    def register(function: W) -> W:
-        if name in _writers:
-            raise ValueError(f"there are two writers called “{name}”")
-        _writers[name] = Writable(name, title, ability, function)
-        return function
+    name: str
+    endings: tuple[str, ...]
+    sniff: Sniffer
+    read: Reader
+    writable: tuple[Writable, ...] = ()
+    weak: bool = False
+    main_in: Callable[[str, Mapping[str, bytes], str], str] = field(default=no_main)
+    names_layer: Callable[[bytes, str], bool] = field(default=no_layer)
 
-    return register
+
+_formats: dict[str, Format] = {}
+
+
+def register(form: Format) -> Format:
+    """Adds a format. Raises ValueError when its name, an ending or a way of writing it is taken already."""
+    if form.name in _formats:
+        raise ValueError(f"there are two formats called “{form.name}”")
+    for ending in set(form.endings) & set(endings()):
+        raise ValueError(f"two formats are called {ending}: {form.name} and another")
+    for one in form.writable:
+        if one.name in writable():
+            raise ValueError(f"there are two writers called “{one.name}”")
+    _formats[form.name] = form
+    return form
+
+
+def later(package: str, path: str) -> Callable[..., Any]:
+    """The function `module:name` of a package, imported when it is called first: formats lean on heavy libraries."""
+
+    def call(*given: Any) -> Any:
+        module, _, name = path.partition(":")
+        return getattr(import_module(f"{package}.{module}"), name)(*given)
+
+    return call
+
+
+def formats() -> tuple[Format, ...]:
+    """All formats."""
+    return tuple(_formats.values())
 
 
 def writable() -> dict[str, Writable]:
-    """All formats that can be written, by name."""
-    return dict(_writers)
+    """All ways in which a scene can be written, by name."""
+    return {w.name: w for f in _formats.values() for w in f.writable}
 
 
 def format_named(fmt: str) -> Writable:
     """Raises UnusableInput for an unknown one."""
-    if fmt not in _writers:
+    known = writable()
+    if fmt not in known:
         raise UnusableInput(
-            f"“{fmt[:40]}” cannot be written; known are {', '.join(sorted(_writers))}", code="format.unknown"
+            f"“{fmt[:40]}” cannot be written; known are {', '.join(sorted(known))}", code="format.unknown"
         )
-    return _writers[fmt]
+    return known[fmt]
 
 
-def write(scene: Scene, fmt: str, stem: str, instancing: bool = False) -> WrittenFiles:
+def write(scene: Scene, fmt: str, stem: str, instancing: bool = False) -> Written:
     """The scene, as it is, in a format. Raises CaravanError for an unknown one."""
     return format_named(fmt).write(scene, stem, instancing)
 
 
+def receive(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+    """The scene as the destination's importer takes it. Raises UnusableInput when it cannot be read.
+
+    Receivers read with other people's libraries: nothing of our own readers or writers is used, so that a fault
+    there cannot hide itself.
+    """
+    try:
+        return format_named(fmt).receive(file, destination, fmt)
+    except CaravanError:
+        raise
+    except Exception as error:  # third-party readers raise anything on damaged files
+        raise UnusableInput(
+            "the receiver cannot read it: the file is cut short, damaged or names files that are not there; pack again",
+            where=file.name,
+            code="arrival.unreadable",
+        ) from error
+
+
 def endings() -> tuple[str, ...]:
     """All file endings that can be read."""
-    return tuple(sorted({e for _, ends, _ in _readers.values() for e in ends}))
+    return tuple(sorted({e for f in _formats.values() for e in f.endings}))
 
 
 def load(bundle: Bundle) -> Scene:
@@ -112,20 +147,20 @@ def load(bundle: Bundle) -> Scene:
     if not bundle.data:
         raise UnusableInput("the file is empty; export it again", where=bundle.main)
     ending = PurePosixPath(bundle.main).suffix.lower()
-    by_content = [n for n, (_, _, sniff) in _readers.items() if sniff(bundle.data[:4096])]
-    by_ending = [n for n, (_, ends, _) in _readers.items() if ending in ends]
-    both = [n for n in by_content if n in by_ending]
-    strong = [n for n in by_content if n not in _weak]
+    by_content = [f for f in _formats.values() if f.sniff(bundle.data[:4096])]
+    by_ending = [f for f in _formats.values() if ending in f.endings]
+    both = [f for f in by_content if f in by_ending]
+    strong = [f for f in by_content if not f.weak]
     chosen = (both or strong or by_ending or by_content)[:1]
     if not chosen:
         raise UnusableInput(
             f"this is no format that can be read here; known are {', '.join(endings())} and zip", where=bundle.main
         )
-    name = chosen[0]
-    if name not in by_content:
+    form = chosen[0]
+    if form not in by_content:
         raise UnusableInput(f"the content is not what the ending {ending} says; export it again", where=bundle.main)
     try:
-        scene = within_reach(_readers[name][0](bundle))
+        scene = within_reach(form.read(bundle))
     except CaravanError:
         raise
     except RecursionError as error:
@@ -135,13 +170,13 @@ def load(bundle: Bundle) -> Scene:
             "the file needs more memory than there is; send it in smaller pieces", where=bundle.main
         ) from error
     notes = [Note("damaged", "import.bundle", bundle.main, text) for text in bundle.complaints]
-    if name not in by_ending:
+    if form not in by_ending:
         notes.append(
             Note(
                 "guess",
                 "import.mislabelled",
                 bundle.main,
-                f"The ending {ending or '(none)'} does not fit; the content is {name} and was read as that.",
+                f"The ending {ending or '(none)'} does not fit; the content is {form.name} and was read as that.",
             )
         )
-    return replace(scene, notes=(*notes, *scene.notes), format=scene.format or name) if notes else scene
+    return replace(scene, notes=(*notes, *scene.notes), format=scene.format or form.name) if notes else scene

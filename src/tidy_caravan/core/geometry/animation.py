@@ -6,9 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from tidy_caravan.core.conventions.transforms import compose, split_trs
 from tidy_caravan.core.scene import Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.space.transforms import compose, split_trs
 
 
 def value_at(channel: Channel, time: float) -> F64:

@@ -10,10 +10,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from tidy_caravan.core.conventions.convert import cofactors
-from tidy_caravan.core.conventions.transforms import affine_inverse
 from tidy_caravan.core.scene import Mesh, Scene, Skin
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray, Bool, stored32
+from tidy_caravan.core.space.convert import cofactors
+from tidy_caravan.core.space.transforms import affine_inverse
 
 CHUNK = 1 << 16
 """Vertices skinned at once; bounds the working memory to some tens of MiB."""

@@ -17,7 +17,6 @@ import numpy as np
 import orjson
 
 from tidy_caravan import __version__
-from tidy_caravan.core.conventions.convert import convert
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
@@ -25,6 +24,7 @@ from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart, TravelLine
 from tidy_caravan.core.scene import Convention, Scene
 from tidy_caravan.core.selection import Assignment, PartSet
+from tidy_caravan.core.space.convert import convert
 
 STEM = "scene"
 

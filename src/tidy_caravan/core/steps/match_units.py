@@ -9,13 +9,13 @@ import numpy as np
 from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.conventions.axes import axis_map, basis, unit_factor
-from tidy_caravan.core.conventions.convert import convert, split_viewers, transform_mesh
-from tidy_caravan.core.conventions.transforms import affine_inverse, polar
 from tidy_caravan.core.errors import BadRoute, CaravanError
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
+from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
+from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
+from tidy_caravan.core.space.transforms import affine_inverse, polar
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step, with_meshes
 from tidy_caravan.core.words import plural
 

@@ -9,13 +9,13 @@ import numpy as np
 from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.conventions.axes import axis_vector
-from tidy_caravan.core.conventions.convert import split_viewers
-from tidy_caravan.core.conventions.transforms import affine_inverse
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate
 from tidy_caravan.core.geometry.smoothing import with_normals
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.convert import split_viewers
+from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, source_ids, step, with_meshes
 from tidy_caravan.core.words import plural
 

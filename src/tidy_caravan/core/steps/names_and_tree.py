@@ -10,8 +10,8 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.conventions.convert import keep_nodes
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.space.convert import keep_nodes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
 from tidy_caravan.core.words import plural
 

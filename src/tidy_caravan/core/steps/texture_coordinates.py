@@ -9,7 +9,6 @@ import numpy as np
 from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.isolation import Lost, Pool
 from tidy_caravan.core.geometry.projection import box_project
 from tidy_caravan.core.lightmap.unwrap import LARGEST_MAP, Unwrapped, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
@@ -18,6 +17,7 @@ from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, replace_meshes, source_ids, step
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.isolation import Lost, Pool
 
 LISTED = 50
 """Meshes that are told one by one."""

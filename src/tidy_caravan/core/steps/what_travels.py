@@ -9,11 +9,11 @@ import numpy as np
 from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.conventions.convert import keep_nodes
 from tidy_caravan.core.geometry.animation import cropped, posed
 from tidy_caravan.core.geometry.pose import baked
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import I32, Bool
+from tidy_caravan.core.space.convert import keep_nodes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
 from tidy_caravan.core.words import plural
 

@@ -9,8 +9,8 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.conventions.evidence import candidates
-from tidy_caravan.core.conventions.transforms import polar, split_trs
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.space.transforms import polar, split_trs
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.words import plural
 

@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session
 
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.bundle import path_inside
 from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.formats.shared.bundle import path_inside
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.server.api.context import (
     SessionDep,

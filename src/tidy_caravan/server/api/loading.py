@@ -11,7 +11,7 @@ from fastapi import BackgroundTasks, File, Query, Response, UploadFile
 
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import view_map
-from tidy_caravan.core.formats.bundle import model_endings
+from tidy_caravan.core.formats import endings
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.recipes import triangles_at
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
@@ -128,7 +128,7 @@ def add_files(
     haul = found(session, Haul, haul_id, "haul")
     stored = stored_files(state, files)
     revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
-    models = [p for p, _ in stored if p.lower().endswith((*model_endings, *ARCHIVES))]
+    models = [p for p, _ in stored if p.lower().endswith((*endings(), *ARCHIVES))]
     if revision is not None and not models:
         job = new_job(session, haul, "supply", {"files": stored})
     else:

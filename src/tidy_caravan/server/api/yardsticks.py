@@ -11,7 +11,7 @@ from urllib.parse import quote
 
 from fastapi import Response
 
-from tidy_caravan.core.arrival.stand_ins import HABITS, answer, habit_named
+from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named
 from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers, yardstick
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.packing.pack import save

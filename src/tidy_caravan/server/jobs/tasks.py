@@ -24,8 +24,8 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
 from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.formats.pictures import supply
-from tidy_caravan.core.formats.travel import with_supplied
+from tidy_caravan.core.formats.shared.images import supply
+from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.identity import follow, notes_of_gone, picked_by_hand, set_after
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, run

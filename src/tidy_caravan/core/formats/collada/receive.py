@@ -1,0 +1,180 @@
+"""Stand-in receiver of COLLADA through pycollada: geometries by instance, matrices multiplied node by node."""
+
+from __future__ import annotations
+
+import math
+import warnings
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import collada
+import collada.common
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.formats.shared.received import Gallery, Tree
+from tidy_caravan.core.formats.shared.receiving import beside
+from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
+from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.space.srgb import linear
+
+UP = {"X_UP": "X", "Y_UP": "Y", "Z_UP": "Z"}
+
+
+def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+    """All scenes of the file as pycollada reads them; nodes in document order, what is not in the main one as well."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        document = collada.Collada(
+            str(file), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError]
+        )
+    materials = list(document.materials)
+    material_of = {m.id: i for i, m in enumerate(materials)}
+    gallery = Gallery()
+    tree = Tree()
+
+    def walk(node: Any, above: int) -> None:
+        if not isinstance(node, collada.scene.Node):
+            return
+        here = tree.add(node.xmlnode.get("name") or "", above, matrix_of(node))
+        for child in node.children:
+            if isinstance(child, collada.scene.GeometryNode):
+                slots = {m.symbol: material_of[m.target.id] for m in child.materials}
+                tree.mesh[here] = tree.shared(child.geometry.id, partial(mesh_from, child.geometry, slots))
+            elif isinstance(child, collada.scene.LightNode):
+                tree.lights[here] = light_of(child.light)
+            elif isinstance(child, collada.scene.CameraNode):
+                tree.cameras[here] = camera_of(child.camera)
+        for child in node.children:
+            walk(child, here)
+
+    roots = []
+    for scene in document.scenes:
+        begin = len(tree.parent)
+        for node in scene.nodes:
+            walk(node, -1)
+        roots.append(Root(tuple(i for i in range(begin, len(tree.parent)) if tree.parent[i] < 0)))
+    main = next((k for k, s in enumerate(document.scenes) if s is document.scene), -1)
+    declared = {
+        "metresPerUnit": document.assetInfo.unitmeter or 1.0,
+        "up": UP.get(str(document.assetInfo.upaxis), "Y"),
+    }
+    return tree.scene(
+        destination.file_convention(fmt),
+        [look_of(m, gallery, file) for m in materials],
+        gallery,
+        roots=tuple(roots) or (Root(()),),
+        default_root=main,
+        extras={"declared": declared},
+    )
+
+
+def matrix_of(node: Any) -> F64:
+    """(4, 4) of a node; from the text of its one matrix, since the library keeps float32."""
+    if len(node.transforms) == 1 and isinstance(node.transforms[0], collada.scene.MatrixTransform):
+        values = np.array(node.transforms[0].xmlnode.text.split(), np.float64)
+        if values.size == 16:
+            return values.reshape(4, 4)
+    return np.array(node.matrix, dtype=np.float64)
+
+
+def look_of(entry: Any, gallery: Gallery, file: Path) -> Material:
+    """A material of the common profile: colours are sRGB, a picture stands in a colour's place."""
+    effect = entry.effect
+    unlit = effect.shadingtype == "constant"
+    base, base_map = channel(effect.emission if unlit else effect.diffuse, gallery, file)
+    glow, glow_map = ((0.0, 0.0, 0.0), None) if unlit else channel(effect.emission, gallery, file)
+    _, bump = channel(getattr(effect, "bumpmap", None), gallery, file)
+    clear = effect.xmlnode.find(f".//{collada.common.tag('transparent')}")
+    opacity = 1.0
+    if clear is not None:
+        value = effect.transparency
+        opacity = float(value) if isinstance(value, int | float) else 1.0
+    exponent = effect.shininess if isinstance(effect.shininess, int | float) else 0.0
+    return Material(
+        entry.name or "",
+        (*base, opacity),
+        0.0,
+        math.sqrt(2.0 / (exponent + 2.0)),
+        glow,
+        base_color_texture=base_map,
+        emissive_texture=glow_map,
+        normal_texture=bump,
+        alpha_mode="OPAQUE" if clear is None else "BLEND",
+        double_sided=bool(effect.double_sided),
+        unlit=unlit,
+    )
+
+
+Color = tuple[float, float, float]
+
+
+def channel(value: Any, gallery: Gallery, file: Path) -> tuple[Color, TextureUse | None]:
+    """(linear colour, picture) of an entry; white under a picture."""
+    if isinstance(value, collada.material.Map):
+        path = value.sampler.surface.image.path
+        try:
+            data = beside(file, path) if path else None
+        except OSError:
+            data = None
+        number = str(value.texcoord or "UV0").removeprefix("UV")
+        return (1.0, 1.0, 1.0), TextureUse(gallery.add(data), int(number) if number.isdigit() else 0)
+    if isinstance(value, tuple | list) and len(value) >= 3:
+        red, green, blue = (float(linear(c)) for c in value[:3])
+        return (red, green, blue), None
+    return (0.0, 0.0, 0.0), None
+
+
+def light_of(light: Any) -> Light:
+    """Colour times brightness as the file has it."""
+    kinds = {
+        collada.light.DirectionalLight: "directional",
+        collada.light.PointLight: "point",
+        collada.light.SpotLight: "spot",
+    }
+    kind: Any = kinds.get(type(light), "point")
+    red, green, blue = (float(c) for c in light.color[:3])
+    angle = getattr(light, "falloff_ang", None)
+    return Light(kind, "", (red, green, blue), 1.0, outer_cone=math.radians(angle or 180.0) / 2)
+
+
+def camera_of(camera: Any) -> Camera:
+    if isinstance(camera, collada.camera.OrthographicCamera):
+        return Camera("orthographic", xmag=camera.xmag or 0.0, ymag=camera.ymag or 0.0, znear=camera.znear)
+    return Camera("perspective", yfov=math.radians(camera.yfov or 0.0), aspect=camera.aspect_ratio, znear=camera.znear)
+
+
+def mesh_from(geometry: Any, slots: dict[str, int]) -> Mesh:
+    """Corner by corner, so that nothing depends on how the file shares vertices."""
+    positions: list[AnyArray] = []
+    normals: list[AnyArray] = []
+    uvs: dict[int, list[AnyArray]] = {}
+    material: list[AnyArray] = []
+    colors: list[AnyArray] = []
+    for p in geometry.primitives:
+        positions.append(p.vertex[p.vertex_index].reshape(-1, 3))
+        if p.normal is not None:
+            normals.append(p.normal[p.normal_index].reshape(-1, 3))
+        # the library lists sets in the order of the file; the number of each stands beside it
+        numbers = [int(i[3] or 0) for i in p.sources.get("TEXCOORD", [])] if hasattr(p, "sources") else []
+        for k, (values, index) in enumerate(zip(p.texcoordset, p.texcoord_indexset, strict=True)):
+            uv = np.array(values[index].reshape(-1, 2), np.float64)
+            uv[:, 1] = 1.0 - uv[:, 1]
+            uvs.setdefault(numbers[k] if k < len(numbers) else k, []).append(uv)
+        for entry in p.sources.get("COLOR", [])[:1]:
+            colors.append(
+                np.asarray(entry[4].data, np.float32)[p.index[:, :, entry[0]]].reshape(-1, entry[4].data.shape[1])
+            )
+        material.append(np.full(len(p.vertex_index), slots.get(p.material, -1), np.int32))
+    flat = np.concatenate(positions).astype(np.float32)
+    whole = [np.concatenate(u).astype(np.float32) for _, u in sorted(uvs.items())]
+    return Mesh(
+        flat,
+        np.arange(len(flat), dtype=np.uint32).reshape(-1, 3),
+        np.concatenate(material),
+        np.concatenate(normals).astype(np.float32) if len(normals) == len(positions) else None,
+        uvs=tuple(u for u in whole if len(u) == len(flat)),
+        colors=(np.concatenate(colors),) if colors and sum(map(len, colors)) == len(flat) else (),
+        name=geometry.name or "",
+    )

@@ -1,0 +1,31 @@
+"""glTF 2.0: loose or as one GLB; read and written by our own code, received through pygltflib."""
+
+from tidy_caravan.core.formats.abilities import EVERYTHING
+from tidy_caravan.core.formats.registry import Format, Writable, later, register
+
+ABILITY = EVERYTHING
+"""It holds as much as a scene in memory does."""
+
+
+def sniff(head: bytes) -> bool:
+    """The magic of GLB, or a JSON object."""
+    return head[:4] == b"glTF" or head.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"{"
+
+
+RECEIVE = later(__name__, "receive:receive_gltf")
+FORMAT = register(
+    Format(
+        name="gltf",
+        endings=(".glb", ".gltf"),
+        sniff=sniff,
+        read=later(__name__, "read:read"),
+        writable=(
+            Writable(
+                "glb", "GLB, one file with everything inside", ABILITY, later(__name__, "write:write_glb"), RECEIVE
+            ),
+            Writable(
+                "gltf", "glTF with loose files and textures", ABILITY, later(__name__, "write:write_gltf"), RECEIVE
+            ),
+        ),
+    )
+)

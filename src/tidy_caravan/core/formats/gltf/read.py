@@ -1,0 +1,233 @@
+"""Reads glTF 2.0, as .glb or .gltf with companions (Khronos specification 2.0.1).
+
+A broken piece costs that piece and leaves a note; only a broken frame (header, JSON) is an error.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+import orjson
+
+from tidy_caravan.core.errors import TooLarge, UnusableInput
+from tidy_caravan.core.formats.gltf import look as gltf_look
+from tidy_caravan.core.formats.gltf import things as gltf_things
+from tidy_caravan.core.formats.gltf.accessors import Accessors
+from tidy_caravan.core.formats.gltf.meshes import read_mesh
+from tidy_caravan.core.formats.gltf.nodes import read_nodes, read_roots
+from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.json_fields import Damage, as_list, as_object, get_object
+from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene
+
+SUPPORTED = {
+    "KHR_lights_punctual",
+    "KHR_texture_transform",
+    "KHR_materials_unlit",
+    "KHR_materials_emissive_strength",
+    "EXT_mesh_gpu_instancing",
+    "KHR_mesh_quantization",
+    "EXT_texture_webp",
+    "KHR_draco_mesh_compression",
+}
+PARTLY = {"KHR_texture_basisu"}
+"""What only costs pictures, even where the file calls it required; each picture without another form is told."""
+T = TypeVar("T")
+
+
+def read(bundle: Bundle) -> Scene:
+    """The whole file, all its scenes. Raises UnusableInput."""
+    document, chunk = open_document(bundle)
+    notes: list[Note] = []
+    check_extensions(document, bundle.main, notes)
+    accessors = Accessors(document, bundle, chunk)
+
+    def every(
+        key: str,
+        make: Callable[[dict[str, Any], str], T],
+        spare: Callable[[], T],
+        code: str = "import.damaged",
+        parent: dict[str, Any] | None = None,
+    ) -> tuple[T, ...]:
+        """One result per entry; an unusable entry becomes a spare and a note."""
+        out = []
+        entries = (parent or document).get(key, [])
+        if not isinstance(entries, list):
+            notes.append(Note("damaged", code, key, f"“{key}” is not a list and was left out."))
+            entries = []
+        for i, entry in enumerate(entries):
+            where = f"{key}[{i}]"
+            try:
+                out.append(make(as_object(entry, where), where))
+            except TooLarge:
+                raise
+            except Damage as damage:
+                notes.append(Note("damaged", code, where, f"Left out, because {damage.sentence()}."))
+                out.append(spare())
+        return tuple(out)
+
+    spare = gltf_look.spare_images(document)
+    images = every(
+        "images",
+        lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes, w in spare),
+        gltf_look.no_image,
+    )
+    samplers = every("samplers", gltf_look.read_sampler, gltf_look.no_sampler)
+    textures = every("textures", lambda e, w: gltf_look.read_texture(e, w, len(images), samplers), gltf_look.no_texture)
+    materials = every(
+        "materials", lambda e, w: gltf_look.read_material(e, w, len(textures), notes), gltf_look.no_material
+    )
+    cameras = every("cameras", gltf_things.read_camera, gltf_things.no_camera)
+    light_table: dict[str, Any] = {}
+    try:
+        light_table = get_object(get_object(document, "extensions", "document"), "KHR_lights_punctual", "extensions")
+    except Damage as damage:
+        notes.append(Note("damaged", "import.damaged", "extensions", f"Left out, because {damage.sentence()}."))
+    lights = every("lights", gltf_things.read_light, gltf_things.no_light, parent=light_table or {"lights": []})
+    try:
+        meshes = every("meshes", lambda e, w: read_mesh(e, w, accessors, len(materials), notes), lambda: None)
+    finally:
+        accessors.close()
+    unique, mesh_of = share(meshes)
+    raw_nodes = document.get("nodes", [])
+    if not isinstance(raw_nodes, list):
+        raise UnusableInput("“nodes” is not a list; export the file again", where=bundle.main)
+    if len(raw_nodes) > bundle.limits.nodes:
+        raise TooLarge(f"there are {len(raw_nodes)} nodes, more than {bundle.limits.nodes}", where=bundle.main)
+    try:
+        roots, default = read_roots(document, len(raw_nodes), notes)
+    except Damage as damage:
+        raise UnusableInput(damage.sentence(), where=bundle.main) from damage
+    skin_count = len(as_list(document.get("skins", []), "skins")) if isinstance(document.get("skins", []), list) else 0
+    nodes = read_nodes(
+        raw_nodes, mesh_of, len(lights), len(cameras), skin_count, roots, accessors, bundle.limits, notes
+    )
+    unique, nodes = gltf_things.with_own_weights(unique, nodes, raw_nodes, notes)
+    skins = every("skins", lambda e, w: gltf_things.read_skin(e, w, accessors, len(raw_nodes)), gltf_things.no_skin)
+    clips = every(
+        "animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip
+    )
+    nodes = gltf_things.keep_rest_pose(nodes, raw_nodes, clips)
+    images, textures = gltf_look.without_spares(images, textures, spare)
+    extras = {k: document[k] for k in ("extras",) if k in document}
+    asset = document.get("asset")
+    if isinstance(asset, dict):
+        extras["asset"] = {k: v for k, v in asset.items() if k in ("copyright", "extras")}
+    travels = Travels()
+    travels.from_notes(notes)
+    scene = Scene(
+        convention=GLTF,
+        nodes=nodes,
+        meshes=unique,
+        materials=materials,
+        textures=textures,
+        images=images,
+        lights=lights,
+        cameras=cameras,
+        skins=skins,
+        clips=clips,
+        roots=roots,
+        default_root=default,
+        notes=tuple(notes),
+        extras=extras,
+        format="gltf",
+    )
+    return travels.onto(scene)
+
+
+def open_document(bundle: Bundle) -> tuple[dict[str, Any], memoryview | None]:
+    """The JSON and the binary chunk, if any (4.4 of the specification)."""
+    data, chunk = bundle.data, None
+    if data[:4] == b"glTF":
+        text, chunk = glb_chunks(data, bundle.main)
+    else:
+        text = memoryview(data.removeprefix(b"\xef\xbb\xbf"))
+    try:
+        document = orjson.loads(text)
+    except orjson.JSONDecodeError as error:
+        place = f"line {error.lineno}, column {error.colno}"
+        raise UnusableInput(f"the JSON is broken at {place}; export the file again", where=bundle.main) from error
+    if not isinstance(document, dict):
+        raise UnusableInput("the JSON is not an object; this is no glTF file", where=bundle.main)
+    asset = document.get("asset")
+    version = asset.get("version") if isinstance(asset, dict) else None
+    if not isinstance(version, str):
+        raise UnusableInput("there is no asset.version; this is no glTF 2.0 file", where=bundle.main)
+    if version.split(".")[0] != "2":
+        raise UnusableInput(
+            f"this is glTF {version[:20]}; only version 2 can be read, export it as 2.0", where=bundle.main
+        )
+    return document, chunk
+
+
+def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
+    if len(data) < 20:
+        raise UnusableInput(f"the file is cut off after {len(data)} bytes", where=name)
+    version, length = struct.unpack_from("<II", data, 4)
+    if version != 2:
+        raise UnusableInput(f"this is GLB version {version}; only version 2 can be read", where=name)
+    if length > len(data):
+        raise UnusableInput(
+            f"the header claims {length} bytes and there are {len(data)}; the file is cut off", where=name
+        )
+    view, at = memoryview(data)[:length], 12
+    text: memoryview | None = None
+    binary: memoryview | None = None
+    while at + 8 <= length:
+        size, kind = struct.unpack_from("<II", view, at)
+        if at + 8 + size > length:
+            raise UnusableInput(
+                f"the chunk at byte {at} claims {size} bytes and {length - at - 8} are left", where=name
+            )
+        body = view[at + 8 : at + 8 + size]
+        if kind == 0x4E4F534A and text is None:
+            text = body
+        elif kind == 0x004E4942 and binary is None:
+            binary = body
+        at += 8 + size
+    if text is None:
+        raise UnusableInput("there is no JSON chunk; this is no GLB file", where=name)
+    return text, binary
+
+
+def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> None:
+    """Raises UnusableInput for required extensions nobody knows; optional ones become notes."""
+
+    def listed(key: str) -> list[str]:
+        value = document.get(key, [])
+        if not isinstance(value, list) or not all(isinstance(v, str) for v in value):
+            notes.append(Note("damaged", "import.damaged", key, f"“{key}” is not a list of names and was ignored."))
+            return []
+        return value
+
+    required = [e for e in listed("extensionsRequired") if e not in SUPPORTED | PARTLY]
+    if required:
+        names = ", ".join(sorted(set(required)))[:200]
+        raise UnusableInput(f"the file requires {names}, which cannot be read here; export it without", where=name)
+    for extension in sorted(set(listed("extensionsUsed")) - SUPPORTED - PARTLY):
+        notes.append(
+            Note(
+                "behind",
+                "import.extension",
+                extension[:200],
+                f"The optional extension {extension[:200]} is not known here; its data stays behind.",
+            )
+        )
+
+
+def share(meshes: tuple[Mesh | None, ...]) -> tuple[tuple[Mesh, ...], list[int]]:
+    """Unique meshes by content, and for every file mesh its index among them (-1 for none)."""
+    index: dict[str, int] = {}
+    unique: list[Mesh] = []
+    where = []
+    for mesh in meshes:
+        if mesh is None:
+            where.append(-1)
+            continue
+        if mesh.id not in index:
+            index[mesh.id] = len(unique)
+            unique.append(mesh)
+        where.append(index[mesh.id])
+    return tuple(unique), where

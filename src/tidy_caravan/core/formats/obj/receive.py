@@ -1,0 +1,142 @@
+"""Stand-in receiver of OBJ through trimesh."""
+
+from __future__ import annotations
+
+import dataclasses
+import io
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.received import Gallery, placed
+from tidy_caravan.core.formats.shared.receiving import beside
+from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
+from tidy_caravan.core.scene.arrays import F64, AnyArray
+
+
+def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+    """OBJ through trimesh, one object at a time so that its vertices stay apart from the others'."""
+    text = file.read_text(encoding="utf-8")
+    names: list[str] = []
+    meshes: list[Mesh] = []
+    materials: dict[str, int] = {}
+    seen = np.zeros(3, np.int64)
+    used = ""  # a material stays in force until the next one, from object to object
+    for block in text.split("\no ")[1:]:
+        name, _, body = block.partition("\n")
+        lines = body.splitlines()
+        here = seen.copy()
+        for k, word in enumerate(("v ", "vt ", "vn ")):
+            seen[k] += sum(1 for line in lines if line.startswith(word))
+        faces, slots = [], []
+        directions = [[float(x) for x in line.split()[1:4]] for line in lines if line.startswith("vn ")]
+        coordinates = [[float(x) for x in line.split()[1:3]] for line in lines if line.startswith("vt ")]
+        corners_of: list[list[list[int]]] = []
+        for line in lines:
+            if line.startswith("usemtl "):
+                used = line[7:]
+            elif line.startswith("f "):
+                corners = [[int(v) if v else 0 for v in c.split("/")] for c in line[2:].split()]
+                faces.append("f " + " ".join(str(c[0] - here[0]) for c in corners))
+                corners_of.append(corners)
+                slots.append(materials.setdefault(used, len(materials)) if used else -1)
+        if not faces:
+            continue
+        plain = "\n".join([*(x for x in lines if x.startswith("v ")), *faces])
+        loaded: Any = trimesh.load(
+            io.StringIO(plain), file_type="obj", process=False, maintain_order=True, force="mesh"
+        )
+        # corner by corner: trimesh does not take the normals of faces without coordinates
+        corner = np.asarray(loaded.faces, np.int64).ravel()
+        table = np.array([[c[k] if len(c) > k else 0 for k in range(3)] for face in corners_of for c in face])
+        upwards = taken(coordinates, table[:, 1], int(here[1]))
+        uvs = () if upwards is None else (np.column_stack([upwards[:, 0], 1.0 - upwards[:, 1]]).astype(np.float32),)
+        normals = taken(directions, table[:, 2], int(here[2]))
+        # red, green and blue behind a position: a usual addition that the library leaves aside
+        tints = [[float(x) for x in line.split()[4:7]] for line in lines if line.startswith("v ")]
+        tinted = len(tints[0]) == 3 and len({len(t) for t in tints}) == 1
+        colors = taken(tints, table[:, 0], int(here[0])) if tinted else None
+        meshes.append(
+            Mesh(
+                np.asarray(loaded.vertices, np.float64)[corner],  # type: ignore[arg-type]
+                np.arange(len(corner), dtype=np.uint32).reshape(-1, 3),
+                np.array(slots, np.int32),
+                None if normals is None else normals.astype(np.float32),
+                uvs=uvs,
+                colors=() if colors is None else (colors.astype(np.float32),),
+                name=name,
+            )
+        )
+        names.append(name)
+    gallery = Gallery()
+    library = [line[7:].strip() for line in text.splitlines() if line.startswith("mtllib ")]
+    known = looks_of(file, library, gallery)
+    return placed(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
+
+
+def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | None:
+    """(C, K) values by corner, or None when no corner names one."""
+    if not len(values) or not (numbers > 0).all():
+        return None
+    out: F64 = np.array(values, np.float64)[numbers - before - 1]
+    return out
+
+
+def looks_of(file: Path, libraries: list[str], gallery: Gallery) -> dict[str, Material]:
+    """Materials by name, from the libraries that an OBJ names."""
+    out: dict[str, Material] = {}
+    for library in libraries:
+        try:
+            text = beside(file, library).decode("utf-8")
+        except OSError as error:
+            raise UnusableInput("the material library is not there", where=library[:120]) from error
+        for block in ("\n" + text).split("\nnewmtl ")[1:]:
+            name, _, body = block.partition("\n")
+            out[name] = look_of(name, [line.split() for line in body.splitlines() if line.strip()], file, gallery)
+    return out
+
+
+def look_of(name: str, lines: list[list[str]], file: Path, gallery: Gallery) -> Material:
+    words = {line[0]: line[1:] for line in lines}
+    pictures: dict[tuple[str, str], TextureUse] = {}
+    bump = 1.0
+    for line in lines:
+        if not (line[0].startswith("map_") or line[0] == "norm"):
+            continue
+        rest, flavour = line[1:], ""
+        while rest and rest[0].startswith("-"):
+            if rest[0] == "-bm":
+                bump = float(rest[1])
+            else:
+                flavour = rest[1]
+            rest = rest[2:]
+        try:
+            data = beside(file, " ".join(rest))
+        except OSError:
+            data = None
+        pictures[line[0], flavour] = TextureUse(gallery.add(data))
+
+    def numbers(key: str, default: tuple[float, ...]) -> tuple[float, ...]:
+        return tuple(float(x) for x in words[key]) if key in words else default
+
+    red, green, blue = numbers("Kd", (0.8, 0.8, 0.8))
+    glow = numbers("Ke", (0.0, 0.0, 0.0))
+    opacity = numbers("d", (1.0,))[0]
+    normal = pictures.get(("norm", ""))
+    return Material(
+        name,
+        (red, green, blue, opacity),
+        numbers("Pm", (0.0,))[0],
+        numbers("Pr", (0.5,))[0],
+        (glow[0], glow[1], glow[2]),
+        base_color_texture=pictures.get(("map_Kd", "")),
+        metallic_roughness_texture=pictures.get(("map_Pr", "g")) or pictures.get(("map_Pm", "b")),
+        normal_texture=None if normal is None else dataclasses.replace(normal, strength=bump),
+        emissive_texture=pictures.get(("map_Ke", "")),
+        alpha_mode="BLEND",
+        unlit=words.get("illum", ["2"])[0] == "0",
+    )

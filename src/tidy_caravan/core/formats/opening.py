@@ -1,0 +1,100 @@
+"""Finds the models among files that were sent: zips are opened, layers of others are no models of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path, PurePosixPath
+
+from tidy_caravan.core.errors import TooLarge, UnusableInput
+from tidy_caravan.core.formats.registry import endings, formats
+from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, nothing, short, unzip
+
+
+def bundle_from_files(
+    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
+) -> Bundle:
+    """The one bundle in uploaded files; a single zip is opened. Raises UnusableInput when there are several models."""
+    found = bundles_from_files(files, limits, tell)
+    if len(found) > 1:
+        names = ", ".join(short(b.main) for b in found[:3])
+        raise UnusableInput(f"there are {len(found)} models ({names}); send one at a time")
+    return found[0]
+
+
+def bundles_from_files(
+    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
+) -> list[Bundle]:
+    """One bundle per model among uploaded files, all with all files at hand; zips are opened. Raises UnusableInput.
+
+    Models are the shallowest model files; a layer that another one names is part of that one.
+    """
+    limits = limits or Limits()
+    if sum(len(v) for v in files.values()) > limits.upload_bytes:
+        raise TooLarge(f"the upload is larger than {limits.upload_bytes // MIB} MiB")
+    complaints: list[str] = []
+    budget = Budget(limits.decoded_bytes)
+    whole: dict[str, bytes] = {}
+    mains: list[str] = []
+    archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
+    for name, data in files.items():
+        if name not in archives:
+            whole[name] = data
+            continue
+        if data[:4] == b"PK\x05\x06":
+            raise UnusableInput("the zip is empty", where=name)
+        inner, told = unzip(name, data, limits, budget)
+        complaints += told
+        # several archives keep their files apart; a single one is the whole upload
+        folder = "" if len(files) == 1 else f"{PurePosixPath(name).with_suffix('')}/"
+        inner = {folder + path: content for path, content in inner.items()}
+        whole |= inner
+        if main := next(filter(None, (f.main_in(name, inner, folder) for f in formats())), ""):
+            mains.append(main)
+        elif folder:
+            mains += shallowest(inner)
+    if len(files) == 1 and not archives:
+        name, data = next(iter(files.items()))
+        return [Bundle(PurePosixPath(name).name, data, limits=limits, tell=tell)]
+    if not (mains and len(files) == 1):
+        loose = {n: d for n, d in whole.items() if len(files) == 1 or n in files}
+        mains += [m for m in shallowest(loose) if m not in mains]
+    if not mains:
+        raise UnusableInput(
+            f"there is no model among the files; known endings are {', '.join(endings())}",
+            where=", ".join(short(f) for f in sorted(whole)[:3]),
+        )
+    return [
+        Bundle(main, whole[main], dict(whole), limits=limits, complaints=tuple(complaints) if k == 0 else (), tell=tell)
+        for k, main in enumerate(mains)
+    ]
+
+
+def shallowest(files: Mapping[str, bytes]) -> list[str]:
+    """The model files that lie nearest to the top, in the order of their names, without layers of others."""
+    models = [n for n in files if PurePosixPath(n).suffix.lower() in endings()]
+    if not models:
+        return []
+    depth = min(n.count("/") for n in models)
+    top = sorted(n for n in models if n.count("/") == depth)
+    if len(top) == 1:
+        return top
+    return [
+        n for n in top if not any(m != n and any(f.names_layer(files[m], n) for f in formats()) for m in top)
+    ] or top
+
+
+def bundle_from_path(path: Path, limits: Limits | None = None) -> Bundle:
+    """A bundle from a file on disk; companions are read from its own folder only."""
+    limits = limits or Limits()
+    if path.is_dir():
+        raise UnusableInput("this is a folder; name the model file in it", where=str(path))
+    try:
+        size = path.stat().st_size
+        if size > limits.upload_bytes:
+            raise TooLarge(f"the file is larger than {limits.upload_bytes // MIB} MiB", where=str(path))
+        data = path.read_bytes()
+    except OSError as error:
+        raise UnusableInput(f"cannot be read ({error.strerror or error})", where=str(path)) from error
+    if data[:4] in (b"PK\x03\x04", b"PK\x05\x06"):
+        return bundle_from_files({path.name: data}, limits)
+    return Bundle(path.name, data, folder=path.absolute().parent, limits=limits)

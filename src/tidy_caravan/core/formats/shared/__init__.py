@@ -1,0 +1,1 @@
+"""What formats share: bundles, images, the travel list, what was written, what a receiver builds."""

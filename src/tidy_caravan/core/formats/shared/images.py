@@ -1,0 +1,158 @@
+"""Pictures that a scene file names: found in the bundle, checked, or told as missing."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+from dataclasses import replace
+
+import numpy as np
+import PIL.Image
+
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.bundle import Bundle, safe_relative
+from tidy_caravan.core.scene import Image, Note, Scene
+from tidy_caravan.core.space.srgb import coded, linear
+
+KTX2 = b"\xabKTX 20\xbb\r\n\x1a\n"
+SIGNATURES = ((b"\x89PNG\r\n\x1a\n", "image/png"), (b"\xff\xd8\xff", "image/jpeg"), (b"RIFF", "image/webp"))
+
+
+def sniff_image(data: bytes) -> str:
+    """Media type by the first bytes, empty if unknown."""
+    found = next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
+    return "" if found == "image/webp" and data[8:12] != b"WEBP" else found
+
+
+def unreadable(data: bytes, name: str, where: str) -> Note:
+    """Why a file of no known signature is not taken for a picture."""
+    if data.startswith(KTX2):
+        text = f"The image “{name[:80]}” is KTX2, which is not read here; send it as PNG as well."
+    else:
+        text = f"The image “{name[:80]}” is no PNG, JPEG or WebP file."
+    return Note("damaged", "texture.unreadable", where, text)
+
+
+def file_name(path: str) -> str:
+    return path.replace("\\", "/").rsplit("/", 1)[-1]
+
+
+def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = None, where: str = "") -> Image:
+    """The picture of that address: by its path, then by its file name, then whatever the case.
+
+    A picture that is not there, or no picture, keeps its name without data and leaves a note.
+    """
+    data, how = bundle.look_for(path, base)
+    place, name = where or path[:120], file_name(path)[:200]
+    if data is None:
+        try:
+            safe_relative(path, bundle.home if base is None else base)
+        except UnusableInput as error:
+            notes.append(Note("damaged", "texture.unreachable", place, f"{error.what}."))
+            return Image(name, "", None, path[:300])
+        notes.append(
+            Note("behind", "texture.missing", place, f"The image “{path[:120]}” was not found beside the scene.")
+        )
+        return Image(name, "", None, path[:300])
+    mime = sniff_image(data)
+    if not mime:
+        notes.append(unreadable(data, name, place))
+        return Image(name, "", None, path[:300])
+    if how == "name":
+        notes.append(
+            Note(
+                "guess",
+                "texture.found-by-name",
+                place,
+                f"The image “{path[:100]}” is not at its address; the one file of that name in the bundle was taken.",
+            )
+        )
+    return Image(name, mime, data, path[:300])
+
+
+def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
+    """The scene with missing pictures filled from files that bear their names, and the names of those filled.
+
+    A file fits by its name, then by its name whatever the case.
+    """
+    by_name = {file_name(p): d for p, d in files.items()}
+    lowered = {n.lower(): d for n, d in by_name.items()}
+    images, filled = list(scene.images), []
+    for i, image in enumerate(images):
+        if image.data is not None:
+            continue
+        for wanted in (file_name(image.uri), file_name(image.name)):
+            data = by_name.get(wanted) or lowered.get(wanted.lower())
+            if wanted and data and sniff_image(data):
+                images[i] = replace(image, data=data, mime=sniff_image(data))
+                filled.append(wanted)
+                break
+    notes = tuple(
+        n for n in scene.notes if not (n.code == "texture.missing" and any(name in n.text for name in filled))
+    )
+    return scene.but(images=tuple(images), notes=notes), filled
+
+
+def packed_channels(green: tuple[bytes | None, str], blue: tuple[bytes | None, str]) -> bytes | None:
+    """PNG with one picture's channel (r, g, b or a) in green and another's in blue; red is white.
+
+    A missing one leaves its channel white; None when both are missing or unreadable. Sizes follow the larger.
+    """
+    bands: list[PIL.Image.Image | None] = []
+    for data, channel in (green, blue):
+        band = None
+        if data is not None:
+            with contextlib.suppress(OSError, ValueError, PIL.Image.DecompressionBombError):
+                whole = PIL.Image.open(io.BytesIO(data)).convert("RGBA")
+                band = whole.getchannel({"r": "R", "g": "G", "b": "B", "a": "A"}.get(channel, "R"))
+        bands.append(band)
+    sizes = [b.size for b in bands if b is not None]
+    if not sizes:
+        return None
+    size = max(sizes)
+    white = PIL.Image.new("L", size, 255)
+    filled = [white if b is None else b.resize(size) for b in bands]
+    out = io.BytesIO()
+    PIL.Image.merge("RGB", (white, *filled)).save(out, "PNG")
+    return out.getvalue()
+
+
+def portable(scene: Scene, remarks: list[str]) -> Scene:
+    """The scene with pictures that not every receiver takes (WebP) as PNG, pixel for pixel; each is told."""
+    images = list(scene.images)
+    for i, image in enumerate(images):
+        if image.mime != "image/webp" or image.data is None:
+            continue
+        name = image.name or image.uri or str(i)
+        try:
+            data = as_png(image.data)
+        except (OSError, ValueError, PIL.Image.DecompressionBombError):
+            images[i] = replace(image, data=None)
+            remarks.append(f"The WebP image “{name[:80]}” cannot be decoded and stays behind.")
+            continue
+        uri = image.uri.removesuffix(".webp") + ".png" if image.uri else ""
+        images[i] = replace(image, data=data, mime="image/png", uri=uri, name=image.name.removesuffix(".webp"))
+        remarks.append(f"The WebP image “{name[:80]}” was written as PNG, pixel for pixel.")
+    return scene if images == list(scene.images) else scene.but(images=tuple(images))
+
+
+def as_png(data: bytes) -> bytes:
+    """The same pixels as PNG. Raises OSError or ValueError for what is no picture."""
+    out = io.BytesIO()
+    with PIL.Image.open(io.BytesIO(data)) as image:
+        image.convert("RGBA" if "A" in image.getbands() or "transparency" in image.info else "RGB").save(out, "PNG")
+    return out.getvalue()
+
+
+def tinted(data: bytes, tint: tuple[float, float, float]) -> bytes:
+    """PNG of an sRGB picture multiplied by a linear tint, alpha left as it is. Raises OSError or ValueError."""
+    with PIL.Image.open(io.BytesIO(data)) as image:
+        alpha = "A" in image.getbands() or "transparency" in image.info
+        pixels = np.asarray(image.convert("RGBA" if alpha else "RGB")).copy()
+    shades = linear(np.arange(256) / 255.0)
+    for k, factor in enumerate(tint):
+        table = np.rint(coded(np.clip(shades * factor, 0.0, 1.0)) * 255).astype(np.uint8)
+        pixels[:, :, k] = table[pixels[:, :, k]]
+    out = io.BytesIO()
+    PIL.Image.fromarray(pixels).save(out, "PNG")
+    return out.getvalue()

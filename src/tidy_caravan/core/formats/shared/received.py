@@ -1,0 +1,119 @@
+"""What a stand-in receiver builds while it walks a document: nodes, meshes and pictures by their key."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.scene import (
+    HIDDEN,
+    Camera,
+    Convention,
+    Image,
+    Light,
+    Material,
+    Mesh,
+    Sampler,
+    Scene,
+    Texture,
+    make_nodes,
+)
+from tidy_caravan.core.scene.arrays import F64
+
+
+@dataclass
+class Gallery:
+    """Textures with their pictures; a picture that cannot be had is one without data."""
+
+    images: list[Image] = field(default_factory=list)
+    textures: list[Texture] = field(default_factory=list)
+
+    def add(self, data: bytes | None, sampler: Sampler | None = None) -> int:
+        """Number of a new texture over the picture."""
+        self.images.append(Image(data=data))
+        self.textures.append(Texture(len(self.images) - 1, sampler))
+        return len(self.textures) - 1
+
+
+@dataclass
+class Tree:
+    """parent, local (4, 4), names and mesh have one entry per node; meshes with one key are one mesh."""
+
+    parent: list[int] = field(default_factory=list)
+    local: list[F64] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
+    mesh: list[int] = field(default_factory=list)
+    meshes: list[Mesh] = field(default_factory=list)
+    mesh_of: dict[str, int] = field(default_factory=dict)
+    lights: dict[int, Light] = field(default_factory=dict)
+    cameras: dict[int, Camera] = field(default_factory=dict)
+    hidden: set[int] = field(default_factory=set)
+
+    def add(self, name: str, above: int, matrix: F64) -> int:
+        """Row of a new node below `above` (-1: at the top)."""
+        self.parent.append(above)
+        self.local.append(matrix)
+        self.names.append(name)
+        self.mesh.append(-1)
+        return len(self.parent) - 1
+
+    def shared(self, key: str, make: Callable[[], Mesh]) -> int:
+        """Index of the mesh with that key, made when first asked for."""
+        if key not in self.mesh_of:
+            self.mesh_of[key] = len(self.meshes)
+            self.meshes.append(make())
+        return self.mesh_of[key]
+
+    def scene(self, convention: Convention, materials: Sequence[Material], gallery: Gallery, **more: Any) -> Scene:
+        """The scene of what was added."""
+        count = len(self.parent)
+        local = np.array(self.local).reshape(count, 4, 4)
+        flags = np.zeros(count, np.uint8)
+        flags[list(self.hidden)] = HIDDEN
+        light, camera = np.full(count, -1), np.full(count, -1)
+        light[list(self.lights)] = np.arange(len(self.lights))
+        camera[list(self.cameras)] = np.arange(len(self.cameras))
+        nodes = make_nodes(self.parent, local, self.names, mesh=self.mesh, flags=flags, light=light, camera=camera)
+        return Scene(
+            convention,
+            nodes,
+            tuple(self.meshes),
+            tuple(materials),
+            tuple(gallery.textures),
+            tuple(gallery.images),
+            lights=tuple(self.lights.values()),
+            cameras=tuple(self.cameras.values()),
+            **more,
+        )
+
+
+def placed(
+    destination: Destination,
+    fmt: FormatName,
+    names: list[str],
+    meshes: list[Mesh],
+    materials: list[Material],
+    gallery: Gallery,
+) -> Scene:
+    """A scene of parts in the world, as formats without a tree hold it."""
+    count = len(names)
+    local = np.tile(np.eye(4), (count, 1, 1)).reshape(-1, 4, 4)
+    # numbers far from the origin are kept as the file has them: around a place of their own per part
+    near = []
+    for k, mesh in enumerate(meshes):
+        points = np.asarray(mesh.positions, np.float64)
+        local[k, :3, 3] = np.rint(points.mean(axis=0)) if len(points) else 0.0
+        near.append(replace(mesh, positions=(points - local[k, :3, 3]).astype(np.float32)))
+    nodes = make_nodes(np.full(count, -1), local, names, mesh=np.arange(count))
+    return Scene(
+        destination.file_convention(fmt),
+        nodes,
+        tuple(near),
+        tuple(materials),
+        tuple(gallery.textures),
+        tuple(gallery.images),
+    )

@@ -1,0 +1,82 @@
+"""What a writer returns, and the names that every writer gives: of texture files, of parts, of scattered copies."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from tidy_caravan.core.scene import SCATTER, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.space.transforms import split_trs
+
+ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
+
+
+@dataclass
+class Written:
+    """Files by name, what had to be put right, what was left out; `node_index[i]` is the file's number of node i.
+
+    renamed: nodes whose name the format cannot hold, and what stands there instead; materials: old to new names.
+    """
+
+    files: dict[str, bytes]
+    remarks: list[str] = field(default_factory=list)
+    losses: list[str] = field(default_factory=list)
+    node_index: list[int] = field(default_factory=list)
+    renamed: dict[int, str] = field(default_factory=dict)
+    materials: dict[str, str] = field(default_factory=dict)
+
+
+def texture_path(name: str, index: int, mime: str, taken: dict[str, bytes]) -> str:
+    """A unique file name under textures/ made of harmless characters."""
+    stem = re.sub(r"[^A-Za-z0-9_\-]+", "_", name.rsplit("/", 1)[-1].rsplit(".", 1)[0])[:60] or f"texture_{index}"
+    ending = ENDINGS.get(mime, "")
+    path = f"textures/{stem}{ending}"
+    lowered = {t.lower() for t in taken}
+    while path.lower() in lowered:
+        stem = f"{stem}_{index}"
+        path = f"textures/{stem}{ending}"
+    return path
+
+
+def changed_names(scene: Scene, part_names: list[str]) -> dict[int, str]:
+    """By node, the name that stands in the file where it is not the node's own."""
+    pairs = zip(scene.nodes.parts.tolist(), part_names, strict=True)
+    return {i: name for i, name in pairs if name != scene.nodes.names[i]}
+
+
+def unique_names(names: list[str]) -> list[str]:
+    """Names without blanks or control characters, made unique by a number."""
+    out: list[str] = []
+    taken: set[str] = set()
+    count: dict[str, int] = {}
+    for name in names:
+        clean = "".join("_" if c.isspace() or not c.isprintable() or c in "#\\" else c for c in name) or "_"
+        result = clean
+        while result in taken:
+            count[clean] = count.get(clean, 0) + 1
+            result = f"{clean}_{count[clean]}"
+        taken.add(result)
+        out.append(result)
+    return out
+
+
+def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64]]]:
+    """Scatter nodes whose children are plain instances of one mesh, and the children they replace."""
+    nodes = scene.nodes
+    plain = (nodes.mesh >= 0) & (nodes.children_count == 0) & (nodes.skin < 0) & (nodes.light < 0) & (nodes.camera < 0)
+    plain[list(nodes.extras)] = False
+    plain[list(nodes.rest)] = False
+    _, _, _, sheared = split_trs(nodes.local)
+    plain &= ~sheared
+    swallowed = np.zeros(len(nodes), np.bool_)
+    batches: dict[int, tuple[int, F64]] = {}
+    for i in np.flatnonzero((nodes.flags & SCATTER) > 0).tolist():
+        children: I64 = np.flatnonzero(nodes.parent == i)
+        meshes = np.unique(nodes.mesh[children])
+        if len(children) and plain[children].all() and len(meshes) == 1 and nodes.mesh[i] < 0:
+            swallowed[children] = True
+            batches[i] = (int(meshes[0]), nodes.local[children])
+    return swallowed, batches

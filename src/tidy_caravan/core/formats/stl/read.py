@@ -1,0 +1,141 @@
+"""Reads STL (Roberts, 3D Systems 1988), binary and text, several solids in one file.
+
+The format declares no unit and has neither vertices that triangles share nor a tree; both are rebuilt or told.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import PurePosixPath
+
+import numpy as np
+
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
+from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.normals import face_normals, face_vectors
+from tidy_caravan.core.geometry.own_origin import far_file, rebased
+from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
+from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32
+
+RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
+ZERO = 1e-30
+
+
+def read(bundle: Bundle) -> Scene:
+    """One node per solid. Raises UnusableInput."""
+    data = bundle.data
+    Budget(bundle.limits.decoded_bytes).take(len(data) * 2, bundle.main)
+    stem = PurePosixPath(bundle.main).stem
+    text = (
+        data.lstrip()[:5].lower() == b"solid" and b"facet" in data[: data.find(b"\n") + 4096] and not fits_binary(data)
+    )
+    solids = text_solids(data, stem, bundle.main) if text else [binary_solid(data, stem, bundle.main)]
+    notes = [
+        Note(
+            "guess",
+            "import.convention",
+            bundle.main,
+            "STL declares neither unit nor axes; millimetre, Z up, right-handed is usual for it and was assumed.",
+        )
+    ]
+    travels = Travels()
+    meshes: list[Mesh] = []
+    names: list[str] = []
+    origins: list[F64] = []
+    far = far_file(np.concatenate([c.reshape(-1, 3) for _, c, _ in solids]) if solids else np.zeros((0, 3)))
+    for name, corners, stored in solids:
+        mesh, origin = solid_mesh(name, corners, stored, notes, far)
+        if mesh is not None:
+            origins.append(origin)
+            meshes.append(mesh)
+            names.append(name)
+    if not meshes:
+        raise UnusableInput("there is no usable triangle in the file", where=bundle.main)
+    travels.converted("loose triangles", sum(m.triangles for m in meshes), "meshes whose equal corners are joined")
+    local = np.tile(np.eye(4), (len(names), 1, 1))
+    local[:, :3, 3] = origins
+    nodes = make_nodes(np.full(len(names), -1), local, names, mesh=np.arange(len(names)))
+    convention = Convention(0.001, "Z", "Y", "right", declared=False)
+    return travels.onto(Scene(convention, nodes, tuple(meshes), notes=tuple(notes), format="stl"))
+
+
+def fits_binary(data: bytes) -> bool:
+    """True when the triangle count of a binary file accounts for every byte."""
+    return len(data) >= 84 and 84 + RECORD.itemsize * int.from_bytes(data[80:84], "little") == len(data)
+
+
+def binary_solid(data: bytes, name: str, where: str) -> tuple[str, F64, F32]:
+    if len(data) < 84:
+        raise UnusableInput(f"the file is cut off after {len(data)} bytes", where=where)
+    count = int.from_bytes(data[80:84], "little")
+    if count * RECORD.itemsize > len(data) - 84:
+        raise UnusableInput(
+            f"the header claims {count} triangles and there are bytes for {(len(data) - 84) // RECORD.itemsize}; "
+            "the file is cut off or no STL file",
+            where=where,
+        )
+    rows = np.frombuffer(data, RECORD, count, 84)
+    return name, rows["corners"].astype(np.float64), np.array(rows["normal"])
+
+
+def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]]:
+    """(name, corners (T, 3, 3), stored normals (T, 3)) per solid. Raises UnusableInput."""
+    out: list[tuple[str, F64, F32]] = []
+    text = data.decode("utf-8", errors="replace")
+    for k, block in enumerate(("\n" + text.lstrip()).split("\nsolid")[1:]):
+        first, _, body = block.partition("\n")
+        name = first.strip()[:200] or (stem if k == 0 else f"{stem}_{k + 1}")
+        words = body.split()
+        # twelve numbers per facet stand at fixed places among twenty-one words; anything else is damaged
+        stop = next((i for i in range(len(words) - 1, -1, -1) if words[i] == "endsolid"), len(words))
+        table = np.array(words[: stop - stop % 21], dtype=object).reshape(-1, 21)
+        if stop % 21 or not (table[:, 0] == "facet").all() or not (table[:, 20] == "endfacet").all():
+            raise UnusableInput(
+                f"the facets of the solid “{name[:60]}” are incomplete; the file is damaged", where=where
+            )
+        try:
+            numbers: AnyArray = table[:, [2, 3, 4, 8, 9, 10, 12, 13, 14, 16, 17, 18]].astype(np.float64)
+        except ValueError as error:
+            raise UnusableInput(
+                f"the solid “{name[:60]}” holds a word where a number should be", where=where
+            ) from error
+        out.append((name, numbers[:, 3:].reshape(-1, 3, 3), stored32(numbers[:, :3])))
+    return out
+
+
+def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: bool) -> tuple[Mesh | None, F64]:
+    """A mesh with flat normals from the winding, and its origin (3,); stored normals only serve to tell when they disagree."""
+    count = len(corners)
+    if not count:
+        return None, np.zeros(3)
+    points = np.clip(corners.reshape(-1, 3), -2 * LARGEST, 2 * LARGEST)  # beyond stays beyond, and fits float32
+    points, origin = rebased(points, np.arange(len(points)), far=far)
+    values = np.ascontiguousarray(points.astype(np.float32) + np.float32(0))
+    _, first, inverse = np.unique(values.view("V12").ravel(), return_index=True, return_inverse=True)
+    triangles = inverse.reshape(-1, 3).astype(np.uint32)
+    normals = face_normals(values[first], triangles)
+    mesh, dropped = corner_mesh(
+        values[first].astype(np.float64),
+        inverse.astype(np.int64),
+        np.full(count, 3, np.int64),
+        normals=np.repeat(normals, 3, axis=0),
+        name=name,
+    )
+    if dropped:
+        notes.append(
+            Note("damaged", "import.not-finite", name[:120], f"{dropped} triangles have positions that are no numbers.")
+        )
+    with np.errstate(all="ignore"):
+        against = np.einsum("ij,ij->i", face_vectors(values[first], triangles), stored.astype(np.float64)) < -ZERO
+    if against.any():
+        notes.append(
+            Note(
+                "damaged",
+                "import.normal-against-winding",
+                name[:120],
+                f"{int(against.sum())} of {count} triangles store a normal against their winding; the winding was taken.",
+            )
+        )
+    return (replace(mesh, name=name) if mesh else None), origin

@@ -1,0 +1,1 @@
+"""Runs in child processes only: it imports usd-core."""

@@ -1,0 +1,275 @@
+"""Reads an OpenUSD package as a receiver does, through usd-core; runs in a child process.
+
+The default prim is the asset's root, its children the top of the tree.
+"""
+
+from __future__ import annotations
+
+import math
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from pxr import Usd, UsdGeom, UsdLux, UsdShade
+
+from tidy_caravan.core.formats.shared.received import Gallery, Tree
+from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
+from tidy_caravan.core.scene.arrays import F64, AnyArray
+
+PROXIES = Usd.TraverseInstanceProxies()
+WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
+SILENT = ("Scope", "Material", "GeomSubset", "Shader")
+
+
+def read(path: str, convention: Convention) -> Scene:
+    """The scene in a package; world matrices are left to the scene. Raises RuntimeError when there is none."""
+    stage = Usd.Stage.Open(path)
+    root = stage.GetDefaultPrim()
+    if not root:
+        raise RuntimeError("no default prim")
+    return Reader(stage, Path(path)).scene(convention)
+
+
+class Reader:
+    def __init__(self, stage: Any, file: Path) -> None:
+        self.stage, self.file = stage, file
+        self.tree, self.gallery = Tree(), Gallery()
+        self.materials: list[Material] = []
+        self.number: dict[str, int] = {}
+        self.scatters: set[int] = set()
+        self.odd: dict[int, list[str]] = {}
+
+    def scene(self, convention: Convention) -> Scene:
+        for child in self.stage.GetDefaultPrim().GetFilteredChildren(PROXIES):
+            self.walk(child, -1)
+        declared = {
+            "metresPerUnit": UsdGeom.GetStageMetersPerUnit(self.stage),
+            "up": str(UsdGeom.GetStageUpAxis(self.stage)),
+        }
+        out = self.tree.scene(convention, self.materials, self.gallery, extras={"declared": declared, "odd": self.odd})
+        flags = out.nodes.flags.copy()
+        flags[list(self.scatters)] |= SCATTER
+        return out.but(nodes=replace(out.nodes, flags=flags))
+
+    def walk(self, prim: Any, above: int) -> None:
+        kind = str(prim.GetTypeName())
+        if kind in SILENT or not prim.IsA(UsdGeom.Imageable):
+            return
+        tree = self.tree
+        here = tree.add(name_of(prim), above, local_of(prim))
+        if UsdGeom.Imageable(prim).GetVisibilityAttr().Get() == UsdGeom.Tokens.invisible:
+            tree.hidden.add(here)
+        if kind == "PointInstancer":
+            self.scatter(prim, here)
+            return
+        if kind == "Mesh":
+            self.draw(prim, here)
+        elif prim.HasAPI(UsdLux.LightAPI):
+            tree.lights[here] = light_of(prim)
+        elif kind == "Camera":
+            tree.cameras[here] = camera_of(prim)
+        for child in prim.GetFilteredChildren(PROXIES):
+            self.walk(child, here)
+
+    def draw(self, prim: Any, here: int) -> None:
+        shared = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+        self.tree.mesh[here] = self.tree.shared(str(shared.GetPath()), lambda: self.mesh_from(prim))
+        scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
+        if scheme != "none":
+            self.odd.setdefault(here, []).append(f"is a subdivision surface ({scheme})")
+
+    def scatter(self, prim: Any, here: int) -> None:
+        instancer = UsdGeom.PointInstancer(prim)
+        meshes = []
+        for target in instancer.GetPrototypesRel().GetTargets():
+            proto = self.stage.GetPrimAtPath(target)
+            own = surface_below(proto)
+            if own is None:
+                meshes.append(-1)
+                continue
+            shared = own.GetPrimInPrototype() if own.IsInstanceProxy() else own
+            meshes.append(self.tree.shared(str(shared.GetPath()), lambda own=own: self.mesh_from(own)))  # type: ignore[misc]
+        kinds = list(instancer.GetProtoIndicesAttr().Get())
+        moves = np.array(
+            instancer.ComputeInstanceTransformsAtTime(0, 0, UsdGeom.PointInstancer.ExcludeProtoXform)
+        ).reshape(-1, 4, 4)
+        self.scatters.add(here)
+        for kind, move in zip(kinds, moves.transpose(0, 2, 1), strict=True):
+            self.tree.mesh[self.tree.add("", here, move)] = meshes[kind]
+
+    def mesh_from(self, prim: Any) -> Mesh:
+        mesh = UsdGeom.Mesh(prim)
+        points: AnyArray = np.array(mesh.GetPointsAttr().Get(), np.float32).reshape(-1, 3)
+        counts = np.array(mesh.GetFaceVertexCountsAttr().Get(), np.int64)
+        corners = np.array(mesh.GetFaceVertexIndicesAttr().Get(), np.int64)
+        if (counts != 3).any():
+            raise RuntimeError("faces that are no triangles")
+        faces: AnyArray = corners.reshape(-1, 3).astype(np.uint32)
+        if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
+            faces = faces[:, ::-1]
+        slots: AnyArray = np.full(len(faces), -1, np.int32)
+        subsets = [c for c in prim.GetFilteredChildren(PROXIES) if c.GetTypeName() == "GeomSubset"]
+        if subsets:
+            for subset in subsets:
+                slots[np.array(UsdGeom.Subset(subset).GetIndicesAttr().Get(), np.int64)] = self.slot(subset)
+        else:
+            slots[:] = self.slot(prim)
+        uvs = []
+        api = UsdGeom.PrimvarsAPI(prim)
+        for name in ("st", *(f"st{k}" for k in range(1, 8))):
+            primvar = api.GetPrimvar(name)
+            if primvar and primvar.HasValue():
+                uv: AnyArray = np.array(primvar.ComputeFlattened(), np.float32).reshape(-1, 2)
+                uvs.append(np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32))
+        shown = mesh.GetDisplayColorPrimvar()
+        colors = np.array(shown.ComputeFlattened(), np.float32).reshape(-1, 3) if shown and shown.HasValue() else None
+        colors = colors if colors is not None and len(colors) == len(points) else None
+        normals = mesh.GetNormalsAttr().Get()
+        return Mesh(
+            points,
+            faces,
+            slots,
+            np.array(normals, np.float32).reshape(-1, 3) if normals else None,
+            uvs=tuple(u for u in uvs if len(u) == len(points)),
+            colors=() if colors is None else (colors,),
+            name=prim.GetName(),
+            extras={"twoSided": bool(mesh.GetDoubleSidedAttr().Get())},
+        )
+
+    def slot(self, owner: Any) -> int:
+        bound, _ = UsdShade.MaterialBindingAPI(owner).ComputeBoundMaterial()
+        if not bound:
+            return -1
+        prim = bound.GetPrim()
+        # inside an instance a material is found at a path of its own for each prototype
+        key = f"{name_of(prim)}\0{prim.GetName()}"
+        if key not in self.number:
+            self.number[key] = len(self.materials)
+            self.materials.append(self.look_of(bound, name_of(prim)))
+        return self.number[key]
+
+    def look_of(self, material: Any, name: str) -> Material:
+        source = material.ComputeSurfaceSource("")
+        shader = source[0] if isinstance(source, tuple) else source
+
+        def number(key: str, default: Any) -> Any:
+            found = shader.GetInput(key) if shader else None
+            value = found.Get() if found else None
+            return default if value is None else value
+
+        base, base_scale = self.picture(shader, "diffuseColor")
+        glow, glow_scale = self.picture(shader, "emissiveColor")
+        surfacing, surf_scale = self.picture(shader, "roughness")
+        bump, bump_scale = self.picture(shader, "normal")
+        shade, shade_scale = self.picture(shader, "occlusion")
+        opacity, opacity_scale = self.picture(shader, "opacity")
+        threshold = float(number("opacityThreshold", 0.0))
+        clear = opacity is not None or (shader and bool(shader.GetInput("opacity")))
+        red, green, blue = base_scale[:3] if base else number("diffuseColor", (0.18, 0.18, 0.18))
+        alpha = opacity_scale[3] if opacity else float(number("opacity", 1.0))
+        light = glow_scale[:3] if glow else tuple(number("emissiveColor", (0.0, 0.0, 0.0)))
+        return Material(
+            name,
+            (float(red), float(green), float(blue), float(alpha)),
+            float(surf_scale[2] if surfacing else number("metallic", 0.0)),
+            float(surf_scale[1] if surfacing else number("roughness", 0.5)),
+            (float(light[0]), float(light[1]), float(light[2])),
+            1.0,
+            base,
+            surfacing,
+            with_strength(bump, bump_scale[0] / 2),
+            with_strength(shade, shade_scale[0]),
+            glow,
+            ("MASK" if threshold > 0 else "BLEND") if clear else "OPAQUE",
+            threshold,
+        )
+
+    def picture(self, shader: Any, key: str) -> tuple[TextureUse | None, tuple[float, ...]]:
+        """The texture that an input is read from, and what its values are multiplied by."""
+        one = (1.0, 1.0, 1.0, 1.0)
+        given = shader.GetInput(key) if shader else None
+        connected = given.GetConnectedSource() if given else None
+        if not connected:
+            return None, one
+        texture = UsdShade.Shader(connected[0].GetPrim())
+        asset = texture.GetInput("file").Get()
+        scale = texture.GetInput("scale").Get() if texture.GetInput("scale") else None
+        wraps = [
+            WRAPS.get(str(texture.GetInput(k).Get()), 10497) if texture.GetInput(k) else 10497
+            for k in ("wrapS", "wrapT")
+        ]
+        offset, rotation, size, channel = self.placing(texture)
+        number = self.gallery.add(self.bytes_of(asset.path if asset else ""), Sampler(wrap_s=wraps[0], wrap_t=wraps[1]))
+        return TextureUse(number, channel, offset, rotation, size), tuple(scale) if scale is not None else one
+
+    @staticmethod
+    def placing(texture: Any) -> tuple[tuple[float, float], float, tuple[float, float], int]:
+        """Offset, rotation, scale as with v downwards, and the UV set."""
+        offset, rotation, size, name = (0.0, 0.0), 0.0, (1.0, 1.0), "st"
+        source = texture.GetInput("st").GetConnectedSource() if texture.GetInput("st") else None
+        shader = UsdShade.Shader(source[0].GetPrim()) if source else None
+        if shader and shader.GetIdAttr().Get() == "UsdTransform2d":
+            x, y = shader.GetInput("translation").Get()
+            rotation = math.radians(shader.GetInput("rotation").Get())
+            width, height = shader.GetInput("scale").Get()
+            size = (float(width), float(height))
+            offset = (x - math.sin(rotation) * height, 1.0 - y - math.cos(rotation) * height)
+            source = shader.GetInput("in").GetConnectedSource()
+            shader = UsdShade.Shader(source[0].GetPrim()) if source else None
+        if shader and shader.GetInput("varname"):
+            name = str(shader.GetInput("varname").Get())
+        number = name.removeprefix("st")
+        return offset, rotation, size, int(number) if number.isdigit() else 0
+
+    def bytes_of(self, path: str) -> bytes | None:
+        """A picture of the package: inside the archive, or beside the layer; None when it is not there."""
+        if self.file.suffix == ".usdz":
+            with zipfile.ZipFile(self.file) as archive:
+                return archive.read(path) if path in archive.namelist() else None
+        target = (self.file.parent / path).resolve()
+        there = target.is_relative_to(self.file.parent.resolve()) and target.is_file()
+        return target.read_bytes() if there else None
+
+
+def with_strength(use: TextureUse | None, strength: float) -> TextureUse | None:
+    return None if use is None else replace(use, strength=float(strength))
+
+
+def name_of(prim: Any) -> str:
+    return str(prim.GetDisplayName() or prim.GetName())
+
+
+def local_of(prim: Any) -> F64:
+    """(4, 4) of a prim, column vectors."""
+    out: F64 = np.array(UsdGeom.Xformable(prim).GetLocalTransformation()).reshape(4, 4).T
+    return out
+
+
+def surface_below(prim: Any) -> Any | None:
+    """The first mesh at or below a prim."""
+    return next((p for p in Usd.PrimRange(prim, PROXIES) if p.IsA(UsdGeom.Mesh)), None)
+
+
+def light_of(prim: Any) -> Light:
+    api = UsdLux.LightAPI(prim)
+    red, green, blue = (float(c) for c in api.GetColorAttr().Get())
+    intensity = float(api.GetIntensityAttr().Get())
+    if prim.GetTypeName() == "DistantLight":
+        return Light("directional", "", (red, green, blue), intensity)
+    if prim.HasAPI(UsdLux.ShapingAPI):
+        cone = float(UsdLux.ShapingAPI(prim).GetShapingConeAngleAttr().Get())
+        return Light("spot", "", (red, green, blue), intensity, outer_cone=math.radians(cone))
+    return Light("point", "", (red, green, blue), intensity)
+
+
+def camera_of(prim: Any) -> Camera:
+    """Apertures are tenths of a scene unit."""
+    camera = UsdGeom.Camera(prim)
+    near = float(camera.GetClippingRangeAttr().Get()[0])
+    wide, high = float(camera.GetHorizontalApertureAttr().Get()), float(camera.GetVerticalApertureAttr().Get())
+    if camera.GetProjectionAttr().Get() == UsdGeom.Tokens.orthographic:
+        return Camera("orthographic", xmag=wide / 20, ymag=high / 20, znear=near)
+    angle = 2 * math.atan(high / 2 / float(camera.GetFocalLengthAttr().Get()))
+    return Camera("perspective", yfov=angle, aspect=wide / high, znear=near)

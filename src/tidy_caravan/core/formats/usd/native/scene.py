@@ -1,0 +1,498 @@
+"""A composed USD stage into a scene. Runs in a child process; pictures are left to the parent."""
+
+from __future__ import annotations
+
+import json
+import math
+import time as clock
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
+
+from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.formats.usd.native.looks import Looks, number
+from tidy_caravan.core.formats.usd.native.package import HOLDER, MARK
+from tidy_caravan.core.formats.usd.native.stage import Broken, Opened, open_stage
+from tidy_caravan.core.formats.usd.native.surfaces import (
+    PRIMITIVES,
+    Surface,
+    read_curves,
+    read_mesh,
+    read_primitive,
+    value,
+)
+from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
+from tidy_caravan.core.scene import HIDDEN, SCATTER, Camera, Convention, Light, Mesh, Note, Scene
+from tidy_caravan.core.scene.arrays import F64, I32
+from tidy_caravan.core.work.isolation import report
+
+MANY = 20
+PROXIES = Usd.TraverseInstanceProxies()
+SKIPPED = (
+    "Material",
+    "Shader",
+    "NodeGraph",
+    "GeomSubset",
+    "SkelAnimation",
+    "BlendShape",
+    "PhysicsScene",
+    "RenderSettings",
+)
+LIGHTS = (
+    "DistantLight",
+    "SphereLight",
+    "DiskLight",
+    "RectLight",
+    "CylinderLight",
+    "DomeLight",
+    "DomeLight_1",
+    "GeometryLight",
+)
+BEHIND = {
+    "Points": "only surfaces travel",
+    "NurbsCurves": "export them as basis curves",
+    "HermiteCurves": "export them as basis curves",
+    "NurbsPatch": "export it as a mesh",
+    "TetMesh": "only surfaces travel",
+    "Volume": "particles and volumes do not travel",
+    "Skeleton": "bones stay behind; surfaces stand in their bind pose",
+}
+
+
+@dataclass
+class Reader:
+    """State of one import."""
+
+    opened: Opened
+    top: str
+    most_nodes: int
+    notes: list[Note] = field(default_factory=list)
+    travels: Travels = field(default_factory=Travels)
+    meshes: list[Mesh] = field(default_factory=list)
+    lights: list[Light] = field(default_factory=list)
+    cameras: list[Camera] = field(default_factory=list)
+    templates: dict[str, Rows] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.stage = self.opened.stage
+        self.time = Usd.TimeCode.EarliestTime()
+        self.cache = UsdGeom.XformCache(self.time)
+        self.metres = float(UsdGeom.GetStageMetersPerUnit(self.stage))
+        if not (math.isfinite(self.metres) and 1e-9 < self.metres < 1e6):
+            self.metres = 0.01
+        self.looks = Looks(self.top, self.time, self.notes)
+        self._by_content: dict[str, int] = {}
+        self._told: dict[str, int] = {}
+        self._prims = 0
+        self._last = clock.monotonic()
+        self._moving = 0
+        self._parts: dict[int, set[int]] = {}
+        self._waiting: list[tuple[str, Any]] = []
+
+    def tell(self, kind: Any, code: str, where: str, text: str) -> None:
+        self._told[code] = self._told.get(code, 0) + 1
+        if self._told[code] <= MANY:
+            self.notes.append(Note(kind, code, where[:120], text))
+
+    def read(self) -> Scene:
+        rows = Rows()
+        for prim in self.stage.GetPseudoRoot().GetChildren():
+            held = prim.GetCustomDataByKey(HOLDER) and not UsdGeom.Xformable(prim).GetXformOpOrderAttr().Get()
+            for one in prim.GetFilteredChildren(PROXIES) if held else [prim]:
+                self.walk(one, rows, -1)
+        while self._waiting:
+            key, prim = self._waiting.pop()
+            for child in prim.GetFilteredChildren(PROXIES) if prim.IsInstance() else [prim]:
+                self.walk(child, self.templates[key], -1)
+        for template in [rows, *self.templates.values()]:
+            self.take_up(template)
+        nodes = nodes_of(Expander(self.templates, self.most_nodes).block(rows))
+        self.tell_composition()
+        self.travels.behind("animated attributes", self._moving, "USD animation is not read; the first frame is taken")
+        for what, count in self.looks.lost.items():
+            self.travels.behind(what, count, "the portable material has no place for it")
+        up = str(UsdGeom.GetStageUpAxis(self.stage))
+        declared = self.stage.HasAuthoredMetadata("metersPerUnit")
+        if not declared:
+            self.notes.append(
+                Note(
+                    "guess",
+                    "import.unit",
+                    "metersPerUnit",
+                    "The stage declares no unit; centimetre, which the format falls back to, was assumed.",
+                )
+            )
+        return Scene(
+            Convention(self.metres, "Z" if up == "Z" else "Y", "Y" if up == "Z" else "-Z", "right", declared),
+            nodes,
+            tuple(self.meshes),
+            tuple(self.looks.materials),
+            tuple(self.looks.textures),
+            tuple(self.looks.images),
+            tuple(self.lights),
+            tuple(self.cameras),
+            notes=tuple(self.notes),
+            format="usd",
+        )
+
+    def walk(self, prim: Any, rows: Rows, parent: int) -> None:
+        """A prim and what is below it, without recursion: scenes nest deeply."""
+        stack = [(prim, parent)]
+        while stack:
+            one, above = stack.pop()
+            self._prims += 1
+            if self._prims % 256 == 0 and clock.monotonic() - self._last > 0.2:
+                self._last = clock.monotonic()
+                report("reading prims", self._prims, 0)
+            here = self.prim(one, rows, above)
+            if here is None:
+                continue
+            if one.IsInstance():
+                # bindings are inherited from the instance, so what it binds is part of what is shared
+                bound, _ = UsdShade.MaterialBindingAPI(one).ComputeBoundMaterial()
+                key = f"{one.GetPrototype().GetPath()}|{bound.GetPath() if bound else ''}"
+                self.ask(key, one)
+                rows.splices.append((here, key, None))
+                continue
+            if one.GetTypeName() == "PointInstancer":
+                continue
+            children = one.GetFilteredChildren(PROXIES)
+            if is_one_part(one):
+                own = next((c for c in children if c.GetName() == "mesh"), None)
+                if own is not None:
+                    self.surface(own, rows, here, rows.names[here])
+                    children = [c for c in children if c != own]
+            stack += [(child, here) for child in reversed(children)]
+
+    def ask(self, key: str, prim: Any) -> None:
+        """Sees to it that the subtree of a prim is written down, as the template of that key."""
+        if key not in self.templates:
+            self.templates[key] = Rows()
+            self._waiting.append((key, prim))
+
+    def take_up(self, rows: Rows) -> None:
+        """Instances that are marked as one part carry the single mesh of their template themselves."""
+        left = []
+        for node, key, matrices in rows.splices:
+            template = self.templates[key]
+            if (
+                matrices is None
+                and node in self._parts.get(id(rows), ())
+                and len(template.names) == 1
+                and not template.splices
+            ):
+                rows.mesh[node] = template.mesh[0]
+            else:
+                left.append((node, key, matrices))
+        rows.splices = left
+
+    def prim(self, prim: Any, rows: Rows, above: int) -> int | None:
+        """Row of one prim; None when it and what is below it are no nodes."""
+        kind = str(prim.GetTypeName())
+        if kind in SKIPPED:
+            return None
+        if kind in ("", "Scope") and not is_one_part(prim) and not prim.IsInstance():
+            # holders of materials and of abstract prims are no groups of the scene
+            inside = prim.GetAllChildren()
+            if inside and all(str(c.GetTypeName()) in SKIPPED or c.IsAbstract() for c in inside):
+                return None
+        name = prim.GetDisplayName() or prim.GetName()
+        local, flags = np.eye(4), 0
+        imageable = UsdGeom.Imageable(prim)
+        if imageable:
+            if str(value(imageable.GetVisibilityAttr(), self.time, "inherited")) == "invisible":
+                flags |= HIDDEN
+            purpose = imageable.GetPurposeAttr()
+            word = str(purpose.Get()) if purpose.HasAuthoredValue() else "default"
+            if word in ("guide", "proxy"):
+                flags |= HIDDEN
+                self.travels.behind(f"prims of purpose {word}", 1, "they stand in for what travels")
+        xform = UsdGeom.Xformable(prim)
+        if xform:
+            local = self.local(prim, xform)
+        here = rows.add(name, above, local, flags)
+        if is_one_part(prim):
+            self._parts.setdefault(id(rows), set()).add(here)
+        extra = self.data(prim)
+        if extra:
+            rows.extras[here] = extra
+        try:
+            self.content(prim, kind, name, rows, here)
+        except (ValueError, RuntimeError, IndexError, TypeError, ArithmeticError) as error:
+            self.tell(
+                "damaged",
+                "import.prim",
+                str(prim.GetPath()),
+                f"Left empty, because it cannot be read ({error})"[:200] + ".",
+            )
+        return here
+
+    def local(self, prim: Any, xform: Any) -> F64:
+        if xform.TransformMightBeTimeVarying():
+            self._moving += 1
+        given, starts_anew = self.cache.GetLocalTransformation(prim)
+        matrix = np.array(given, dtype=np.float64).reshape(4, 4).T
+        if starts_anew:
+            # the prim counts from the world, so what stands above it is taken off
+            above = np.array(self.cache.GetLocalToWorldTransform(prim.GetParent())).T
+            if abs(np.linalg.det(above)) > 0:
+                matrix = np.linalg.inv(above) @ matrix
+        if not np.isfinite(matrix).all() or np.abs(matrix).max() > 1e12:
+            self.tell(
+                "damaged",
+                "import.transform",
+                str(prim.GetPath()),
+                "The transform is not finite; the prim stands at its parent's origin now.",
+            )
+            return np.eye(4)
+        matrix[3] = (0, 0, 0, 1)
+        return matrix
+
+    def data(self, prim: Any) -> Any:
+        """Custom data of a prim as JSON, without what cannot be written so."""
+        if not prim.HasAuthoredCustomData():
+            return None
+        given = {k: v for k, v in prim.GetCustomData().items() if k not in ("tidyCaravan", "userDocBrief")}
+        if not given:
+            return None
+        try:
+            return json.loads(json.dumps(given))
+        except (TypeError, ValueError):
+            return {k: str(v)[:200] for k, v in given.items()}
+
+    def content(self, prim: Any, kind: str, name: str, rows: Rows, here: int) -> None:
+        if kind == "Mesh":
+            self.surface(prim, rows, here, name)
+        elif kind in PRIMITIVES or kind == "BasisCurves":
+            material = self.material(prim)
+            reader = read_curves if kind == "BasisCurves" else read_primitive
+            self.keep(reader(prim, self.time, material, self.metres, name), prim, rows, here)
+        elif kind == "PointInstancer":
+            self.scatter(prim, rows, here, name)
+        elif kind == "Camera":
+            rows.camera[here] = self.camera(prim, name)
+        elif kind in LIGHTS or prim.HasAPI(UsdLux.LightAPI):
+            rows.light[here] = self.light(prim, kind, name)
+        elif kind in BEHIND:
+            self.travels.behind(f"{kind} prims", 1, BEHIND[kind])
+            self.tell(
+                "behind", "import.not-a-surface", str(prim.GetPath()), f"A {kind} prim stays behind: {BEHIND[kind]}."
+            )
+        if prim.HasVariantSets():
+            self.travels.behind("variants that are not selected", sum(
+                max(0, len(prim.GetVariantSet(v).GetVariantNames()) - 1) for v in prim.GetVariantSets().GetNames()
+            ), "the selected ones travel")  # fmt: skip
+
+    def material(self, prim: Any) -> int:
+        double = bool(value(UsdGeom.Gprim(prim).GetDoubleSidedAttr(), self.time, False))
+        bound, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
+        slot = self.looks.index(bound, double)
+        if slot < 0:
+            color = UsdGeom.PrimvarsAPI(prim).GetPrimvar("displayColor")
+            if color and color.HasValue() and color.GetInterpolation() == "constant":
+                flat = color.ComputeFlattened(self.time)
+                if flat is not None and len(flat):
+                    rgb = tuple(float(np.clip(number(c, 0.5), 0, 1)) for c in flat[0])
+                    return self.looks.plain((rgb[0], rgb[1], rgb[2]), double)
+        return slot
+
+    def surface(self, prim: Any, rows: Rows, here: int, name: str) -> None:
+        slot: int | I32 = self.material(prim)
+        subsets = [c for c in prim.GetFilteredChildren(PROXIES) if c.GetTypeName() == "GeomSubset"]
+        subsets = [UsdGeom.Subset(c) for c in subsets if UsdGeom.Subset(c).GetFamilyNameAttr().Get() == "materialBind"]
+        names = list(self.looks.varnames[slot]) if isinstance(slot, int) and slot >= 0 else []
+        if subsets:
+            counts = value(UsdGeom.Mesh(prim).GetFaceVertexCountsAttr(), self.time, ())
+            double = bool(value(UsdGeom.Gprim(prim).GetDoubleSidedAttr(), self.time, False))
+            table = np.full(len(counts), slot, np.int32)
+            for subset in subsets:
+                bound, _ = UsdShade.MaterialBindingAPI(subset.GetPrim()).ComputeBoundMaterial()
+                own = self.looks.index(bound, double)
+                faces = np.asarray(value(subset.GetIndicesAttr(), self.time, ()), np.int64).reshape(-1)
+                table[faces[(faces >= 0) & (faces < len(table))]] = own
+                if own >= 0:
+                    names += [n for n in self.looks.varnames[own] if n not in names]
+            slot = table
+        self.keep(read_mesh(prim, self.time, slot, tuple(names), self.metres, name), prim, rows, here)
+
+    def keep(self, surface: Surface, prim: Any, rows: Rows, here: int) -> None:
+        where = str(prim.GetPath())
+        if surface.dropped:
+            self.tell(
+                "damaged", "import.face", where,
+                f"{surface.dropped} faces were left out: too few corners, indices that point at nothing, or positions that are no numbers.",
+            )  # fmt: skip
+        if surface.guess == "scheme":
+            self.travels.converted("meshes without a stated scheme", 1, "polygons as they are")
+            self.tell(
+                "guess", "import.subdivision", where,
+                "It does not say whether it is a subdivision surface, which the format then takes for Catmull-Clark; "
+                "its polygons were taken as they are. The step “Make shapes again” changes that.",
+            )  # fmt: skip
+        elif surface.guess:
+            self.travels.behind("curves", 1, "without a width they have no surface")
+        if surface.converted:
+            kind, into, tolerance = surface.converted
+            self.travels.converted(kind, 1, into, tolerance)
+        if surface.mesh is not None:
+            index = self._by_content.setdefault(surface.mesh.id, len(self.meshes))
+            if index == len(self.meshes):
+                self.meshes.append(surface.mesh)
+            rows.mesh[here] = index
+
+    def scatter(self, prim: Any, rows: Rows, here: int, name: str) -> None:
+        """Copies of a PointInstancer; its prototypes are hidden by being under it."""
+        instancer = UsdGeom.PointInstancer(prim)
+        targets = instancer.GetPrototypesRel().GetForwardedTargets()
+        which = np.asarray(value(instancer.GetProtoIndicesAttr(), self.time, ()), np.int64).reshape(-1)
+        count = len(which)
+        if not count or not targets:
+            return
+        given = instancer.ComputeInstanceTransformsAtTime(
+            self.time, self.time, UsdGeom.PointInstancer.ExcludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
+        )
+        matrices = np.array(given, dtype=np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
+        if len(matrices) != count:
+            self.tell(
+                "damaged",
+                "import.scatter",
+                str(prim.GetPath()),
+                "Its arrays differ in length; the copies were left out.",
+            )
+            return
+        mask = instancer.ComputeMaskAtTime(self.time)
+        good = np.isfinite(matrices).all(axis=(1, 2)) & (which >= 0) & (which < len(targets))
+        if mask is not None and len(mask) == count:
+            off = ~np.array(mask, dtype=np.bool_)
+            self.travels.behind("switched-off copies", int(off.sum()), "the scatter hides them")
+            good &= ~off
+        if not good.all() and int((~good).sum()):
+            self.tell(
+                "damaged",
+                "import.scatter",
+                str(prim.GetPath()),
+                f"{int((~good).sum())} of {count} copies are unusable or switched off.",
+            )
+        used = np.unique(which[good]).tolist()
+        self.travels.converted("scattered copies", int(good.sum()), "instances that share their mesh")
+        for proto in used:
+            target = str(targets[proto])
+            if not self.stage.GetPrimAtPath(target):
+                self.tell(
+                    "damaged", "import.scatter", str(prim.GetPath()), f"The prototype {target[:100]} is not there."
+                )
+                continue
+            self.ask(target, self.stage.GetPrimAtPath(target))
+            holder = here
+            if len(used) > 1:
+                holder = rows.add(target.rsplit("/", 1)[-1], here, np.eye(4))
+            rows.flags[holder] |= SCATTER
+            rows.splices.append((holder, target, matrices[good & (which == proto)]))
+
+    def camera(self, prim: Any, name: str) -> int:
+        c = UsdGeom.Camera(prim)
+        lens = c.GetCamera(self.time)
+        near, far = float(lens.clippingRange.min), float(lens.clippingRange.max)
+        near = near if near > 0 else 0.1 / self.metres
+        far_ = far if far > near and far < 1e9 else None
+        # apertures and focal length are tenths of the stage's unit, whatever that is
+        wide, high = float(lens.horizontalAperture), float(lens.verticalAperture)
+        if lens.projection == Gf.Camera.Orthographic:
+            made = Camera("orthographic", name, xmag=wide / 20, ymag=high / 20, znear=near, zfar=far_)
+        else:
+            yfov = 2 * math.atan2(high, 2 * max(float(lens.focalLength), 1e-6))
+            made = Camera("perspective", name, min(yfov, 3.1), wide / high if high > 0 else None, znear=near, zfar=far_)
+        self.cameras.append(made)
+        return len(self.cameras) - 1
+
+    def light(self, prim: Any, kind: str, name: str) -> int:
+        """Emission into candela and lux: nits times the area that is seen; areas become points, told as converted."""
+        api = UsdLux.LightAPI(prim)
+        if kind.startswith("DomeLight") or kind == "GeometryLight":
+            self.travels.behind(f"{kind.split('_')[0]}s", 1, "skies and glowing surfaces stay behind")
+            return -1
+        strength = number(value(api.GetIntensityAttr(), self.time, 1.0), 1.0)
+        strength *= 2.0 ** min(40.0, number(value(api.GetExposureAttr(), self.time, 0.0), 0.0))
+        rgb = [max(0.0, number(c, 1.0)) for c in value(api.GetColorAttr(), self.time, (1.0, 1.0, 1.0))]
+        top = max(1.0, *rgb)
+        color = (rgb[0] / top, rgb[1] / top, rgb[2] / top)
+        normalized = bool(value(api.GetNormalizeAttr(), self.time, False))
+
+        def size(attribute: str, spare: float) -> float:
+            return number(value(prim.GetAttribute(f"inputs:{attribute}"), self.time, spare), spare) * self.metres
+
+        areas = {
+            "SphereLight": math.pi * size("radius", 0.5) ** 2,
+            "DiskLight": math.pi * size("radius", 0.5) ** 2,
+            "RectLight": size("width", 1.0) * size("height", 1.0),
+            "CylinderLight": 2 * size("radius", 0.5) * size("length", 1.0),
+        }
+        shape: Any = "directional" if kind == "DistantLight" else "point"
+        cone = math.pi / 4
+        if kind != "DistantLight":
+            strength *= 1.0 if normalized else max(areas.get(kind, 1.0), 1e-9)
+        if prim.HasAPI(UsdLux.ShapingAPI):
+            angle = number(value(UsdLux.ShapingAPI(prim).GetShapingConeAngleAttr(), self.time, 90.0), 90.0)
+            if angle < 90.0 and shape == "point":
+                shape, cone = "spot", math.radians(max(angle, 0.1))
+        if kind in ("RectLight", "DiskLight", "CylinderLight"):
+            into = "spot lights" if kind != "CylinderLight" else "point lights"
+            if kind != "CylinderLight" and shape == "point":
+                shape, cone = "spot", math.pi / 2 * 0.999
+            self.travels.converted("area lights", 1, into)
+        self.tell(
+            "guess",
+            "import.light-intensity",
+            str(prim.GetPath()),
+            "Its emission was turned into candela or lux by its area; compare it on the other side.",
+        )
+        self.lights.append(Light(shape, name, color, strength * top, outer_cone=cone))
+        return len(self.lights) - 1
+
+    def tell_composition(self) -> None:
+        for path, layer, why in self.opened.cut[:200]:
+            text = {
+                "outside": f"“{path}” in {layer} leads outside the bundle and was not followed.",
+                "missing": f"The layer “{path}” that {layer} refers to was not found beside the scene.",
+                "broken": f"The layer “{path}” cannot be parsed and was left out.",
+            }[why]
+            code = {
+                "outside": "import.unreachable",
+                "missing": "import.layer-missing",
+                "broken": "import.layer-broken",
+            }[why]
+            self.notes.append(Note("damaged", code, layer[:120], text))
+        for error in self.stage.GetCompositionErrors()[:MANY]:
+            first = " ".join(str(error).split())
+            code = "import.cycle" if "Cycle" in first else "import.composition"
+            text = (
+                "A reference leads back to itself and was left out there."
+                if code == "import.cycle"
+                else ("Something cannot be composed and was left out.")
+            )
+            where = first[first.find("</") + 1 : first.find(">", first.find("</"))] if "</" in first else ""
+            self.notes.append(Note("damaged", code, where[:120], text))
+
+
+def is_one_part(prim: Any) -> bool:
+    """Packages from here mark a prim and the mesh below it as one part."""
+    return bool(prim.GetCustomDataByKey(MARK))
+
+
+def load(main: str, top: str, most_nodes: int) -> tuple[Scene | None, Any, str]:
+    """(scene, pictures to be put together, why not): called in a child process."""
+    try:
+        opened = open_stage(main, top)
+    except Broken as error:
+        return None, {}, f"the text is broken at {error}" if str(error) else "it is no USD layer"
+    report("reading prims", 0, 0)
+    try:
+        reader = Reader(opened, top, most_nodes)
+        scene = reader.read()
+    except ValueError as error:
+        if "nodes" in str(error):
+            return None, {}, f"it expands to {error}"
+        raise
+    return reader.travels.onto(scene), reader.looks.packed, ""

@@ -1,0 +1,105 @@
+"""Writes OpenUSD as text, binary or package; the library runs in a child process."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import numpy as np
+
+from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.formats.shared.images import portable
+from tidy_caravan.core.formats.shared.written import Written, scatter_batches, texture_path
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.space.convert import one_thing_each
+from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.isolation import Child, Lost
+
+JOB = "tidy_caravan.core.formats.usd.native.package:build"
+ALIGN = 64
+"""Files in a package begin at multiples of so many bytes (OpenUSD, “Usdz File Format”)."""
+
+
+def write_usda(scene: Scene, name: str, instancing: bool = False) -> Written:
+    """`name`.usda and a folder of textures."""
+    return write_usd(scene, name, ".usda", instancing)
+
+
+def write_usdc(scene: Scene, name: str, instancing: bool = False) -> Written:
+    """`name`.usdc and a folder of textures."""
+    return write_usd(scene, name, ".usdc", instancing)
+
+
+def write_usdz(scene: Scene, name: str, instancing: bool = False) -> Written:
+    """One uncompressed, aligned archive with the binary layer first."""
+    out = write_usd(scene, name, ".usdc", instancing)
+    inner = out.files
+    out.files = {f"{name}.usdz": archive({f"{name}.usdc": inner.pop(f"{name}.usdc"), **inner})}
+    return out
+
+
+def archive(files: dict[str, bytes]) -> bytes:
+    body = io.BytesIO()
+    with zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as packed:
+        for path, data in files.items():
+            info = zipfile.ZipInfo(path, (1980, 1, 1, 0, 0, 0))
+            start = body.tell() + 30 + len(path.encode()) + 4
+            padding = -start % ALIGN
+            # an extra field of our own fills up to the boundary, as the format prescribes
+            info.extra = (0x1986).to_bytes(2, "little") + padding.to_bytes(2, "little") + b"\0" * padding
+            packed.writestr(info, data)
+    return body.getvalue()
+
+
+def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written:
+    """Raises CaravanError when the library fails on it."""
+    scene = one_thing_each(scene)  # a prim is a surface's transform, a light or a camera
+    nodes = scene.nodes
+    swallowed, batches = scatter_batches(scene) if instancing else (np.zeros(len(nodes), np.bool_), {})
+    kept = np.flatnonzero(~swallowed)
+    number = np.full(len(nodes), -1, np.int64)
+    number[kept] = np.arange(len(kept))
+    out = Written({}, node_index=number.tolist())
+    scene = portable(scene, out.remarks)
+    pictures: dict[int, str] = {}
+    files: dict[str, bytes] = {}
+    for i, image in enumerate(scene.images):
+        if image.data is None:
+            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            continue
+        pictures[i] = texture_path(image.name or image.uri, i, image.mime, files)
+        files[pictures[i]] = image.data
+    child = Child()
+    try:
+        limit = 120.0 + len(nodes) / 200 + sum(m.nbytes for m in scene.meshes) / 1e6
+        answer = child.call(JOB, (scene, name, ending, pictures, batches, swallowed), limit)
+    finally:
+        child.stop()
+    if isinstance(answer, Lost):
+        raise CaravanError(f"the OpenUSD library failed: {answer.reason}", where=name, code="write.failed")
+    data, paths = answer
+    # a prim cannot be without a name; another one that it takes badly stands beside it as its display name
+    out.renamed = {i: paths[i].rpartition("/")[2] for i, n in enumerate(nodes.names) if not n and paths[i]}
+    out.files = {f"{name}{ending}": data, **files}
+    for what, there in (
+        ("skins", scene.skins),
+        ("animation clips", scene.clips),
+        ("morph targets", [m for m in scene.meshes if m.morphs]),
+        ("tangents", [m for m in scene.meshes if m.tangents is not None]),
+    ):
+        if there:
+            out.losses.append(f"OpenUSD as written here cannot hold: {what}.")
+    unlit = [m for m in scene.materials if m.unlit]
+    if unlit:
+        out.remarks.append(
+            f"OpenUSD knows no unlit surface; {plural(len(unlit), 'material')} glow in their colour instead."
+        )
+    if any((c[:, 3] < 1).any() for m in scene.meshes for c in m.colors[:1]) or any(
+        len(m.colors) > 1 for m in scene.meshes
+    ):
+        out.losses.append("OpenUSD as written here cannot hold: opacity of vertex colours, and further sets of them.")
+    if scene.convention.up not in ("Y", "Z") or scene.convention.handedness != "right":
+        out.remarks.append(
+            f"OpenUSD can only declare right-handed axes; the numbers are {scene.convention.label()}, as the destination takes them."
+        )
+    return out

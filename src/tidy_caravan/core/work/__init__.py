@@ -1,0 +1,1 @@
+"""Heavy work: native code kept apart in child processes, and work per mesh that spreads."""
