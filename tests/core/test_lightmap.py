@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import signal
 import time
 import tracemalloc
 import unittest
@@ -26,9 +24,9 @@ from tidy_caravan.core.formats import write
 from tidy_caravan.core.lightmap.unwrap import methods, unwrap
 from tidy_caravan.core.lightmap.verify import count_overlaps, measure
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.steps import MeshCache, StepContext
+from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
-from tidy_caravan.core.work.isolation import Lost, Pool
+from tidy_caravan.core.work.heavy import Remembered, Workshop
 from tidy_caravan.demo.ferry_landing import landing
 
 
@@ -39,38 +37,6 @@ def squares(*corners: tuple[float, float, float]) -> tuple[Any, Any]:
         uv += [(x, y), (x + s, y), (x + s, y + s), (x, y + s)]
         faces += [(4 * k, 4 * k + 1, 4 * k + 2), (4 * k, 4 * k + 2, 4 * k + 3)]
     return np.float32(uv), np.uint32(faces)
-
-
-def die() -> None:
-    os.kill(os.getpid(), signal.SIGSEGV)
-
-
-def hang() -> None:
-    time.sleep(60)
-
-
-def hoard() -> None:
-    np.ones(1 << 34)
-
-
-def starved() -> str:
-    """Much time and little of the processor, as on a machine that is busy with other things."""
-    for _ in range(15):
-        until = time.process_time() + 0.03
-        while time.process_time() < until:
-            pass
-        time.sleep(0.17)
-    return "done"
-
-
-def burn() -> None:
-    while True:
-        pass
-
-
-def shout(text: str) -> str:
-    os.write(1, b"noise on standard output")
-    return text.upper()
 
 
 class Measure(unittest.TestCase):
@@ -321,89 +287,15 @@ class Sharing(unittest.TestCase):
         self.assertTrue(any(c.problem and "all others are taken" in c.text for c in changes))
 
     def test_results_of_a_metre_are_not_served_to_a_centimetre(self) -> None:
-        class Kept(MeshCache):
-            def __init__(self) -> None:
-                self.rows: dict[str, Any] = {}
-
-            def get(self, key: str) -> Any:
-                return self.rows.get(key)
-
-            def put(self, key: str, mesh: Any, facts: Any) -> None:
-                self.rows[key] = mesh, facts
-
-        cache = Kept()
+        kept = Remembered()
         bare = read(trimesh_scene(2).export(file_type="glb"))
         bare = bare.but(meshes=tuple(replace(m, uvs=()) for m in bare.meshes))
         for metres in (1.0, 0.01, 1.0):
             scene = bare.but(convention=replace(bare.convention, metres_per_unit=metres))
-            out, _ = LightmapUvs().apply(scene, StepContext(cache=cache))
+            out, _ = LightmapUvs().apply(scene, StepContext(workshop=Workshop(results=kept)))
             fresh, _ = LightmapUvs().apply(scene, StepContext())
             self.assertEqual([m.id for m in out.meshes], [m.id for m in fresh.meshes])
-        self.assertEqual(len(cache.rows), 2 * len(bare.meshes))
-
-
-class Isolation(unittest.TestCase):
-    HERE = "tests.core.test_lightmap:"
-
-    def call(self, name: str, *args: Any, seconds: float = 20.0) -> Any:
-        with Pool(1) as pool:
-            ((_, result),) = list(pool.map(self.HERE + name, [(args, seconds)]))
-        return result
-
-    def test_crash_hang_and_hoarding_cost_one_call(self) -> None:
-        for name, seconds, words in (
-            ("die", 20.0, "signal 11"),
-            ("hang", 1.0, "longer than 1 s"),
-            ("burn", 1.0, "longer than 1 s"),
-            ("hoard", 20.0, "memory"),
-        ):
-            with self.subTest(name=name):
-                result = self.call(name, seconds=seconds)
-                self.assertIsInstance(result, Lost)
-                self.assertIn(words, result.reason)
-
-    def test_a_busy_machine_makes_nobody_late(self) -> None:
-        with Pool(1) as pool:
-            # the first call pays for what the process imports
-            list(pool.map(self.HERE + "shout", [(("hello",), 20.0)]))
-            began = time.monotonic()
-            ((_, result),) = list(pool.map(self.HERE + "starved", [((), 1.0)]))
-        self.assertEqual(result, "done")
-        self.assertGreater(time.monotonic() - began, 2.0)
-
-    def test_others_go_on_and_noise_does_not_matter(self) -> None:
-        with Pool(2) as pool:
-            calls: list[tuple[tuple[Any, ...], float]] = [((f"text {i}",), 20.0) for i in range(6)]
-            good = dict(pool.map(self.HERE + "shout", calls))
-            lost = dict(pool.map(self.HERE + "die", [((), 20.0)] * 2))
-            again = dict(pool.map(self.HERE + "shout", calls))
-        self.assertEqual(good, {i: f"TEXT {i}" for i in range(6)})
-        self.assertEqual(good, again)
-        self.assertTrue(all(isinstance(v, Lost) for v in lost.values()))
-
-    def test_a_lost_mesh_is_a_problem_on_that_mesh_only(self) -> None:
-        from tidy_caravan.core.steps import texture_coordinates
-
-        scene = read(trimesh_scene(2).export(file_type="glb"))
-        job = texture_coordinates.JOB
-        texture_coordinates.JOB = self.HERE + "pick_one"
-        try:
-            out, changes = LightmapUvs().apply(scene, StepContext())
-        finally:
-            texture_coordinates.JOB = job
-        problems = [c for c in changes if c.problem]
-        self.assertEqual(len(problems), 1)
-        self.assertIn("signal 11", problems[0].text)
-        self.assertEqual(sorted(len(m.uvs) for m in out.meshes), [0, 2, 2])
-
-
-def pick_one(positions: Any, indices: Any, *rest: Any) -> Any:
-    """Crashes on boxes, works on everything else."""
-    from tidy_caravan.core.lightmap.unwrap import job
-
-    if len(indices) == 12:
-        die()
-    return job(positions, indices, *rest)
+        self.assertEqual(len(kept.made), 2 * len(bare.meshes))
 
 
 if __name__ == "__main__":

@@ -12,8 +12,8 @@ from tidy_caravan.core.manifest import PackedChange, PackedCheck
 from tidy_caravan.core.packing.pack import Package, Source, pack
 from tidy_caravan.core.route import Route, StepRecord, as_read, declared_by, read_convention, run
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.steps import MeshCache
 from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.core.work.heavy import Workshop
 
 
 def carry(
@@ -25,11 +25,11 @@ def carry(
     fmt: FormatName,
     *,
     progress: Callable[[str, int, int], None] = lambda title, done, total: None,
-    cache: MeshCache | None = None,
+    workshop: Workshop | None = None,
 ) -> tuple[Package, Scene, list[StepRecord], list[Finding]]:
     """Package, scene as packed, what the steps changed, and the findings that are left. Raises CaravanError."""
-    done, records = run(scene, route, destination, progress=progress, cache=cache)
-    findings = survey(done, destination)
+    done, records = run(scene, route, destination, progress=progress, workshop=workshop)
+    findings = survey(done, destination, workshop)
     package = package_of(done, scene, name, sha256, destination, route, fmt, records, findings)
     return package, done, records, findings
 

@@ -18,10 +18,11 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.selection import Assignment, PartSet
-from tidy_caravan.core.steps import Change, MeshCache, Step, StepContext, parse_step
+from tidy_caravan.core.steps import Change, Step, StepContext, parse_step
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
+from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
 KEPT_SECONDS = 0.1
@@ -103,8 +104,7 @@ def run(
     destination: Destination,
     *,
     progress: Callable[[str, int, int], None] = lambda title, done, total: None,
-    cache: MeshCache | None = None,
-    workers: int | None = None,
+    workshop: Workshop | None = None,
     kept: StepScenes | None = None,
 ) -> tuple[Scene, list[StepRecord]]:
     """The scene after all enabled steps, and a record of each. progress(title, done, total) may raise.
@@ -133,7 +133,7 @@ def run(
             progress(title, round((i + share) * 1000), len(steps) * 1000)
 
         tell(0, 1)
-        context = StepContext(destination, tell, cache or MeshCache(), workers, assignment)
+        context = StepContext(destination, tell, workshop or Workshop(), assignment)
         began = time.monotonic()
         scene, changes = one.apply(scene, context)
         after = count(scene)

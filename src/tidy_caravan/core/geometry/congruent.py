@@ -7,7 +7,8 @@ measured corner by corner, UV sets included. Nothing is called a copy that was n
 from __future__ import annotations
 
 import itertools
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -168,25 +169,49 @@ def carrying(source: F64, target: F64, flip: bool) -> F64 | None:
     return out
 
 
-def families(meshes: list[tuple[int, Mesh]], mirror: bool, most: int = 5_000) -> tuple[list[list[int]], bool]:
+class Answers(Protocol):
+    """Yes or no about pairs of meshes, found out once."""
+
+    def answer(self, first: Mesh, second: Mesh) -> bool | None: ...
+
+    def learn(self, first: Mesh, second: Mesh, answer: bool) -> bool: ...
+
+
+def families(
+    meshes: list[tuple[int, Mesh]],
+    mirror: bool,
+    most: int = 5_000,
+    signatures: Mapping[int, Sequence[float]] | None = None,
+    answers: Answers | None = None,
+) -> tuple[list[list[int]], bool]:
     """Groups of at least two meshes that are copies of each other; the first of each is the one others were laid on.
 
     meshes: (number, mesh). Compared only where figures agree; after `most` comparisons in vain no more are made, and
-    the second value is False. O(meshes) beside the comparisons.
+    the second value is False. O(meshes) beside the comparisons. signatures: by number, those that are known.
+    answers: what is known about pairs, and where what is found out goes.
     """
+
+    def same(first: Mesh, second: Mesh) -> bool:
+        known = answers.answer(first, second) if answers is not None else None
+        if known is None:
+            known = same_shape(first, second, mirror)
+            if answers is not None:
+                answers.learn(first, second, known)
+        return known
+
     by_number = dict(meshes)
     cells: dict[tuple[int, ...], list[list[int]]] = {}
     groups: list[list[int]] = []
     vain = 0
     for i, mesh in meshes:
-        figures = signature(mesh)
+        figures = signatures[i] if signatures is not None else signature(mesh)
         whole = tuple(int(f) for f in figures[:3])
-        place = np.floor(np.log(np.maximum(figures[3:], 1e-30)) / NEAR).astype(np.int64)
+        place = np.floor(np.log(np.maximum(np.asarray(figures[3:]), 1e-30)) / NEAR).astype(np.int64)
         home = None
         for offset in AROUND:
             for group in cells.get((*whole, *(place + offset).tolist()), ()):
                 if vain < most and home is None:
-                    home = group if same_shape(by_number[group[0]], mesh, mirror) else None
+                    home = group if same(by_number[group[0]], mesh) else None
                     vain += home is None
         if home is None:
             home = []

@@ -2,13 +2,14 @@
 
 Two libraries cut it into islands; where neither can, flat pieces do. A library's own layout is kept when it holds,
 and its islands are laid out anew otherwise, on a larger map if they need one. Called in a child process
-(geometry/isolation.py), because the libraries are native code.
+(core/work), because the libraries are native code.
 """
 
 from __future__ import annotations
 
 import contextlib
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,7 +18,8 @@ import numpy as np
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.lightmap.charts import flat_pieces, laid_out, unmirrored_in_place
 from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
-from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
+from tidy_caravan.core.work.heavy import Work
 
 TRIES = 4
 WELL_FILLED = 0.45
@@ -188,12 +190,25 @@ LIBRARIES = {"xatlas": _xatlas, "uvunwrap": _uvunwrap}
 
 
 def job(
-    positions: F32, indices: U32, existing: F32 | None, resolution: int, padding: int, method: str, most: int
-) -> UvReport | Unwrapped:
-    """The report of an existing UV set that is good enough, or a new unwrap. Raises RuntimeError."""
-    if existing is not None:
+    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, method: str, most: int
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh of positions (V, 3), indices (F, 3) and, where there is a set already, existing (V, 2).
+
+    The arrays are those of Unwrapped, none where the existing set measures well. Raises RuntimeError.
+    """
+    positions, indices = arrays["positions"], arrays["indices"]
+    if "existing" in arrays:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
-        report = measure(existing, indices, resolution, solid, positions)
+        report = measure(arrays["existing"], indices, resolution, solid, positions)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
-            return report
-    return unwrap(positions, indices, resolution, padding, method, most)
+            return {}, {"method": KEPT, "fill": report.fill, "resolution": resolution}
+    made = unwrap(positions, indices, resolution, padding, method, most)
+    figures = {
+        "method": made.method, "fill": made.report.fill, "islands": made.report.islands, "resolution": made.resolution
+    }  # fmt: skip
+    return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures
+
+
+KEPT = "kept"
+"""Method of a set that was there and measures well."""
+UNWRAP = Work("lightmap unwrap", 3, "tidy_caravan.core.lightmap.unwrap:job")

@@ -19,6 +19,9 @@ from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin
 CHUNK = 1 << 21
 """Points transformed at once when world bounds are computed; bounds the working memory."""
 
+HULL_FROM = 300
+"""Parts of one mesh from which on its hull is made for their boxes."""
+
 
 @dataclass(frozen=True, eq=False)
 class Scene:
@@ -56,7 +59,8 @@ class Scene:
         for mesh_index, begin, end in starts:
             rows = order[begin:end]
             mesh = self.meshes[mesh_index]
-            points = extreme_points(mesh)
+            # a hull is worth its making from some hundreds of parts on; for fewer all vertices are turned and looked at
+            points = extreme_points(mesh) if end - begin >= HULL_FROM else usable_points(mesh)
             if not len(points):
                 out[rows] = self.nodes.world[parts[rows], :3, 3][:, None, :]
                 continue
@@ -88,6 +92,12 @@ class Scene:
         return np.bincount(mesh, minlength=len(self.meshes))
 
 
+def usable_points(mesh: Mesh) -> F64:
+    """(K, 3) finite vertices that triangles use; all finite ones where there is no triangle."""
+    points = mesh.positions[mesh.used] if len(mesh.indices) else mesh.positions
+    return points[np.isfinite(points).all(axis=1)].astype(np.float64)
+
+
 def extreme_points(mesh: Mesh) -> F64:
     """(K, 3) vertices that suffice for bounds under any linear map: the hull's, if it is smaller.
 
@@ -96,8 +106,7 @@ def extreme_points(mesh: Mesh) -> F64:
     cached = mesh.__dict__.get("_extreme")
     if cached is not None:
         return cached  # type: ignore[no-any-return]
-    points = mesh.positions[mesh.used].astype(np.float64) if len(mesh.indices) else mesh.positions.astype(np.float64)
-    points = points[np.isfinite(points).all(axis=1)]
+    points = usable_points(mesh)
     if len(points) > 200:
         from scipy.spatial import ConvexHull, QhullError
 

@@ -3,14 +3,13 @@
 import importlib
 import pkgutil
 
-from tidy_caravan.core.steps.base import Change, MeshCache, Step, StepContext, Where, known_steps, parse_step
+from tidy_caravan.core.steps.base import Change, Step, StepContext, Where, known_steps, parse_step
 
 for _module in pkgutil.iter_modules(__path__):
     importlib.import_module(f"{__name__}.{_module.name}")
 
 __all__ = [
     "Change",
-    "MeshCache",
     "Step",
     "StepContext",
     "Where",

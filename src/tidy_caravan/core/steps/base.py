@@ -19,6 +19,7 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.scene import Convention, Mesh, Scene
 from tidy_caravan.core.scene.arrays import Bool
 from tidy_caravan.core.selection import Assignment, Rule
+from tidy_caravan.core.work.heavy import Workshop
 
 
 class Where(Rule):
@@ -52,24 +53,13 @@ class Change(BaseModel):
     parts: list[int] = Field(default_factory=list)
 
 
-class MeshCache:
-    """Keeps results per (mesh, step, parameters); this one keeps nothing."""
-
-    def get(self, key: str) -> tuple[Mesh, dict[str, Any]] | None:
-        return None
-
-    def put(self, key: str, mesh: Mesh, facts: dict[str, Any]) -> None:
-        return None
-
-
 @dataclass
 class StepContext:
     """What a step may use beside the scene. progress(done, total) may raise Cancelled."""
 
     destination: Destination = BUILT_IN[0]
     progress: Callable[[int, int], None] = lambda done, total: None
-    cache: MeshCache = field(default_factory=MeshCache)
-    workers: int | None = None
+    workshop: Workshop = field(default_factory=Workshop)
     assignment: Assignment = field(default_factory=Assignment)
 
     def selected(self, where: Where, scene: Scene) -> Bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -10,18 +11,18 @@ from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.projection import box_project
-from tidy_caravan.core.lightmap.unwrap import LARGEST_MAP, Unwrapped, methods, time_limit
+from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64, Bool
+from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, replace_meshes, source_ids, step
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.isolation import Lost, Pool
+from tidy_caravan.core.work.heavy import Piece
+from tidy_caravan.core.work.isolation import Lost
 
 LISTED = 50
 """Meshes that are told one by one."""
-JOB = "tidy_caravan.core.lightmap.unwrap:job"
 
 
 @step
@@ -97,25 +98,18 @@ class LightmapUvs(Step):
         made: dict[int, Mesh] = {}
         facts: dict[int, dict[str, Any]] = {}
         lost: dict[int, str] = {}
-        waiting: list[int] = []
-        for i in targets:
-            cached = context.cache.get(self._key(scene, i, context))
-            if cached is None:
-                waiting.append(i)
-            else:
-                made[i], facts[i] = cached
-        total = len(targets)
+        waiting = targets
         for attempt in range(len(methods(0))):
             if not waiting:
                 break
-            waiting = self._round(scene, context, channel, waiting, attempt, made, facts, lost, total)
+            waiting = self._round(scene, context, waiting, attempt, made, facts, lost)
         # in the order of the source, not of the finish: the same input must give the same package
         made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
         moved: list[Change] = []
-        if room is not None and not any(f["method"] != "kept" for i, f in facts.items() if i in room.meshes):
+        if room is not None and not any(f["method"] != KEPT for i, f in facts.items() if i in room.meshes):
             # every set that pictures read is a clean one and serves light as well: nothing has to move
             scene, room = source, None
-            made = {i: source.meshes[i] if facts[i]["method"] == "kept" else m for i, m in made.items()}
+            made = {i: source.meshes[i] if facts[i]["method"] == KEPT else m for i, m in made.items()}
         if room is not None:
             drawn = bearers(scene, room.meshes)
             names = ", ".join(f"“{scene.materials[i].name or i}”" for i in room.materials[:3])
@@ -155,86 +149,58 @@ class LightmapUvs(Step):
                 changes.append(Change(text=sentence, count=len(rows), parts=source_ids(scene, rows)))
         return np.flatnonzero(users), (spared | heavy) & ~users, changes
 
-    def _key(self, scene: Scene, index: int, context: StepContext) -> str:
-        """All that a result depends on; the box projection of a mesh without UV sets goes by unit and axes as well."""
-        mesh, c = scene.meshes[index], scene.convention
-        own = "" if mesh.uvs else f"-{c.metres_per_unit!r}{c.up}{c.forward}{c.handedness}"
-        return (
-            f"{mesh.id}-lightmap-{self.resolution}-{self.padding_texels}-{int(self.keep_good)}"
-            f"-{context.destination.lightmap_channel}-{self._most(context)}{own}-2"
-        )
-
-    @staticmethod
-    def _most(context: StepContext) -> int:
-        return min(LARGEST_MAP, context.destination.max_texture)
-
     def _round(
         self,
         scene: Scene,
         context: StepContext,
-        channel: int,
         waiting: list[int],
         attempt: int,
         made: dict[int, Mesh],
         facts: dict[int, dict[str, Any]],
         lost: dict[int, str],
-        total: int,
     ) -> list[int]:
         """One attempt at every waiting mesh; returns those that failed."""
-        ready = {
-            i: box_project(m, scene.convention) if not (m := scene.meshes[i]).uvs and channel > 0 else m
-            for i in waiting
-        }
-        calls = []
-        most = self._most(context)
-        for i in waiting:
-            mesh = ready[i]
-            existing = mesh.uvs[channel] if self.keep_good and len(mesh.uvs) > channel else None
-            method = methods(mesh.triangles)[attempt]
-            calls.append(
-                (
-                    (mesh.positions, mesh.indices, existing, self.resolution, self.padding_texels, method, most),
-                    time_limit(mesh.triangles),
-                )
-            )
+        channel = context.destination.lightmap_channel
+        ready = [
+            box_project(m, scene.convention) if not (m := scene.meshes[i]).uvs and channel > 0 else m for i in waiting
+        ]
+        pieces = []
+        for mesh in ready:
+            arrays: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices}
+            if self.keep_good and len(mesh.uvs) > channel:
+                arrays["existing"] = mesh.uvs[channel]
+            parameters = {
+                "resolution": self.resolution, "padding": self.padding_texels, "method": methods(mesh.triangles)[attempt],
+                "most": min(LARGEST_MAP, context.destination.max_texture),
+            }  # fmt: skip
+            content = f"{mesh.id} {channel if 'existing' in arrays else '-'}"
+            pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
+        begun = len(made)
+        outcomes = context.workshop.do(
+            UNWRAP, pieces, lambda done, total: context.progress(begun + done, begun + total)
+        )
         failed = []
-        # the longest first, so that no process is left waiting for one big mesh at the end
-        order = sorted(range(len(calls)), key=lambda k: -ready[waiting[k]].triangles)
-        with Pool(min(context.workers or 2, len(calls))) as pool:
-            context.progress(len(made), total)
-            for k, result in pool.map(JOB, [calls[k] for k in order], lambda: context.progress(len(made), total)):
-                i = waiting[order[k]]
-                if isinstance(result, Lost):
-                    failed.append(i)
-                    lost[i] = result.reason
-                elif isinstance(result, Unwrapped):
-                    made[i] = self._with_set(ready[i], result, channel)
-                    facts[i] = {
-                        "method": result.method,
-                        "fill": result.report.fill,
-                        "gap": result.report.gap_texels,
-                        "islands": result.report.islands,
-                        "resolution": result.resolution,
-                    }
-                else:
-                    made[i] = ready[i]
-                    facts[i] = {"method": "kept", "fill": result.fill, "gap": result.gap_texels}
-                if i in made:
-                    context.cache.put(self._key(scene, i, context), made[i], facts[i])
-        return sorted(failed)
+        for i, mesh, outcome in zip(waiting, ready, outcomes, strict=True):
+            if isinstance(outcome, Lost):
+                failed.append(i)
+                lost[i] = outcome.reason
+                continue
+            made[i] = self._with_set(mesh, outcome.arrays, channel) if outcome.arrays else mesh
+            facts[i] = dict(outcome.figures)
+        return failed
 
     @staticmethod
-    def _with_set(mesh: Mesh, result: Unwrapped, channel: int) -> Mesh:
-        moved = mesh.with_vertices(result.source, indices=result.indices)
-        uvs = list(moved.uvs)
+    def _with_set(mesh: Mesh, made: Mapping[str, AnyArray], channel: int) -> Mesh:
+        source = made["source"]
+        uvs = [u[source] for u in mesh.uvs]
         while len(uvs) < channel:
-            uvs.append(np.zeros((len(result.source), 2), np.float32))
-        uvs[channel : channel + 1] = [result.uv]
-        return mesh.with_vertices(result.source, indices=result.indices, uvs=tuple(uvs))
+            uvs.append(np.zeros((len(source), 2), np.float32))
+        uvs[channel : channel + 1] = [made["uv"]]
+        return mesh.with_vertices(source, indices=made["indices"], uvs=tuple(uvs))
 
     def _tell(self, scene: Scene, rows: Any, facts: dict[int, dict[str, Any]], lost: dict[int, str]) -> list[Change]:
         changes = []
-        new = [i for i, f in facts.items() if f["method"] != "kept"]
+        new = [i for i, f in facts.items() if f["method"] != KEPT]
         if new:
             fill = float(np.mean([facts[i]["fill"] for i in new]))
             parts = rows[np.isin(scene.nodes.mesh[rows], new)]

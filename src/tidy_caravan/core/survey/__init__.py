@@ -2,19 +2,40 @@
 
 import importlib
 import pkgutil
+from collections.abc import Callable
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.base import Finding, Severity, known_checks
+from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.work.heavy import Workshop
 
 RANK: dict[Severity, int] = {"error": 0, "warning": 1, "info": 2}
 
 
-def survey(scene: Scene, destination: Destination) -> list[Finding]:
-    """Findings of all checks, worst first. Checks never change anything."""
-    scene = at_rest(scene)
-    found = [f for entry in known_checks().values() for f in entry.run(scene, destination)]
+def survey(
+    scene: Scene,
+    destination: Destination,
+    workshop: Workshop | None = None,
+    progress: Callable[[str, int, int], None] = lambda title, done, total: None,
+) -> list[Finding]:
+    """Findings of all checks, worst first. Checks never change anything.
+
+    workshop: where facts about meshes are found out and kept. progress(title, done, total) in thousandths of a check;
+    it may raise to stop.
+    """
+    checks = known_checks()
+    found: list[Finding] = []
+    context = Context(at_rest(scene), destination, workshop or Workshop())
+    for i, entry in enumerate(checks.values()):
+
+        def tell(done: int, total: int, i: int = i, title: str = entry.title) -> None:
+            progress(f"surveying: {title}", i * 1000 + 1000 * done // max(1, total), len(checks) * 1000)
+
+        context.tell = tell
+        tell(0, 1)
+        found += entry.run(context)
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))
 
 

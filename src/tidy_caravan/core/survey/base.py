@@ -10,8 +10,8 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.survey.context import Context
 
 Severity = Literal["error", "warning", "info"]
 
@@ -35,7 +35,7 @@ class Finding(BaseModel):
     guess: bool = False
 
 
-Check = Callable[[Scene, Destination], Iterable[Finding]]
+Check = Callable[[Context], Iterable[Finding]]
 
 
 @dataclass(frozen=True)

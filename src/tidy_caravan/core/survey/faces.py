@@ -6,11 +6,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
 
 ROOM_M = (2.0, 1.9)
@@ -20,22 +20,27 @@ MOST_ROOMS = 2000
 """Shells that are asked whether something stands in them; each costs a look at all parts."""
 
 
+INVERTED = mesh_fact("shells inside out", lambda m: int(shells_of(m).inverted.sum()))
+SHELLS = mesh_fact("shells", lambda m: len(shells_of(m).inverted))
+
+
 @check("geometry", "Closed shells inside out")
-def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def inside_out(context: Context) -> Iterable[Finding]:
     """Closed shells whose signed volume is negative: every face is seen from behind.
 
     A shell around cameras, lights or other parts is a room and meant to be seen from inside; an empty one of a
     room's size may be one. Below a mirroring node two turns may cancel out, depending on the receiver.
     """
-    inverted = [shells_of(m).inverted for m in scene.meshes]
-    hit = np.array([bool(v.any()) for v in inverted] + [False])
+    scene = context.scene
+    shells = np.append(context.numbers(INVERTED), 0)
+    hit = shells > 0
     parts = scene.nodes.parts
     rows = np.flatnonzero(hit[scene.nodes.mesh[parts]])
     if not len(rows):
         return
     nodes = parts[rows]
     mirrored = np.linalg.det(scene.nodes.world[nodes, :3, :3]) < 0
-    whole = np.array([bool(v.all()) for v in inverted] + [False])[scene.nodes.mesh[nodes]]
+    whole = np.append(shells[:-1] == context.numbers(SHELLS), False)[scene.nodes.mesh[nodes]]
     large = whole & room_sized(scene, rows)
     lived_in = np.zeros(len(rows), np.bool_)
     asked = np.flatnonzero(large)[:MOST_ROOMS]
@@ -43,7 +48,6 @@ def inside_out(scene: Scene, destination: Destination) -> Iterable[Finding]:
     span = (scene.part_bounds[rows, 1] - scene.part_bounds[rows, 0]).max(axis=1) * scene.convention.metres_per_unit
     roomy = large & ~lived_in & (span < LARGEST_ROOM_M)
     wrong = ~mirrored & ~lived_in & ~roomy
-    shells = np.array([int(v.sum()) for v in inverted] + [0])
     if wrong.any():
         chosen = nodes[wrong]
         meshes = np.unique(scene.nodes.mesh[chosen])

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from tidy_caravan.core.conventions.destinations import Destination
-from tidy_caravan.core.scene import Note, Scene
+from tidy_caravan.core.scene import Note
 from tidy_caravan.core.survey.base import Finding, Severity, check
+from tidy_caravan.core.survey.context import Context
 
 SEVERITY: dict[str, Severity] = {"damaged": "error", "behind": "info", "converted": "info", "guess": "info"}
 TITLE = {"damaged": "Damaged in the file", "behind": "Stays behind", "converted": "Converted", "guess": "Assumed"}
@@ -14,8 +14,9 @@ SHOWN = 4
 
 
 @check("reading", "Notes of the reader")
-def reading_notes(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def reading_notes(context: Context) -> Iterable[Finding]:
     """One finding per kind and code of note, with the first few places spelled out."""
+    scene = context.scene
     groups: dict[tuple[str, str], list[Note]] = {}
     for note in scene.notes:
         if note.code != "texture.missing" and note.code != "import.convention":  # these have checks of their own

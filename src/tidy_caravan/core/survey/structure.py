@@ -7,11 +7,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.geometry.congruent import families, twice
+from tidy_caravan.core.geometry.congruent import families, signature, twice
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
 
 SAME_PLACE = 1e-5
@@ -19,9 +19,13 @@ SAME_PLACE = 1e-5
 MOST_PAIRS = 20_000
 
 
+SIGNATURE = mesh_fact("figures that no motion changes", lambda m: list(signature(m)))
+
+
 @check("tree", "Empty nodes")
-def empty_nodes(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def empty_nodes(context: Context) -> Iterable[Finding]:
     """Nodes without mesh, light or camera and with nothing of that kind below them."""
+    scene = context.scene
     nodes = scene.nodes
     useful = (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0)
     useful[[j for s in scene.skins for j in s.joints]] = True
@@ -47,7 +51,8 @@ def empty_nodes(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("tree", "Unused meshes and materials")
-def unused(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def unused(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     meshes = int((scene.instance_counts == 0).sum())
     if meshes:
         yield Finding(
@@ -70,8 +75,9 @@ def unused(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("names", "Name clashes")
-def name_clashes(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def name_clashes(context: Context) -> Iterable[Finding]:
     """Names that several nodes bear: receivers that address parts by name take one for the other."""
+    scene = context.scene
     names = scene.nodes.names
     if not names:
         return
@@ -93,7 +99,8 @@ def name_clashes(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("names", "Forbidden characters and length")
-def name_characters(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def name_characters(context: Context) -> Iterable[Finding]:
+    scene, destination = context.scene, context.destination
     whole = re.compile(f"(?:{destination.name_pattern})+")
     names = scene.nodes.names
     verdict = {n: whole.fullmatch(n) is not None and len(n) <= destination.name_length for n in set(names)}
@@ -116,16 +123,19 @@ def name_characters(scene: Scene, destination: Destination) -> Iterable[Finding]
 
 
 @check("sharing", "Unique meshes against instances")
-def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def sharing(context: Context) -> Iterable[Finding]:
     """Loose copies: meshes that can be laid on each other by turn, move and uniform scale, UV sets included.
 
     Mirrored ones count where the destination takes negative scale.
     """
+    scene, destination = context.scene, context.destination
     used = np.flatnonzero(scene.instance_counts > 0)
     parts = len(scene.nodes.parts)
-    loose, complete = families(
-        [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles], destination.negative_scale
-    )
+    mirror = destination.negative_scale
+    asked = [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles]
+    known = context.comparisons([m for _, m in asked], f"same shape, mirror {mirror}, 1")
+    loose, complete = families(asked, mirror, signatures=dict(enumerate(context.each(SIGNATURE))), answers=known)
+    known.keep()
     if loose:
         members = np.array([i for g in loose for i in g])
         rows = scene.nodes.parts[np.isin(scene.nodes.mesh[scene.nodes.parts], members)]
@@ -155,8 +165,9 @@ def sharing(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("structure", "The same part twice in one place")
-def twice_in_place(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def twice_in_place(context: Context) -> Iterable[Finding]:
     """Parts with equal triangles and equal bounds in the world, corner on corner: they flicker, and cost double."""
+    scene = context.scene
     parts = scene.nodes.parts
     if len(parts) < 2:
         return
@@ -207,7 +218,8 @@ def corner_on_corner(scene: Scene, a: int, b: int) -> bool:
 
 
 @check("speed", "Draw calls")
-def draw_calls(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def draw_calls(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     figures = count(scene)
     yield Finding(
         code="speed.draw-calls",
@@ -222,7 +234,8 @@ def draw_calls(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("limits", "Index and texture limits")
-def limits(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def limits(context: Context) -> Iterable[Finding]:
+    scene, destination = context.scene, context.destination
     if destination.index_bits == 16:
         over = np.array([m.vertices > 65_535 for m in scene.meshes], np.bool_)
         if over.any():

@@ -3,26 +3,40 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import numpy as np
 from PIL import Image as Picture
 
-from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
 from tidy_caravan.core.geometry.shells import disagreements
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
-from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
+from tidy_caravan.core.scene import NO_LIGHTMAP, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
+from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Work
+
+DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()))
+BROKEN = mesh_fact("broken normals", lambda m: int(broken_normals(m).sum()))
+OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
+DISAGREE = mesh_fact("edges that disagree", disagreements)
+SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
+
+
+def set_faults(arrays: Mapping[str, AnyArray], channel: int) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: whether a UV set lies on itself, and how many triangles leave the map."""
+    overlaps, outside = overlaps_and_range(arrays[f"uv{channel}"], arrays["indices"])
+    return {}, {"overlaps": overlaps, "outside": outside}
 
 
 def per_mesh_finding(
     scene: Scene,
-    measure: Callable[[Mesh], int],
+    values: AnyArray,
     *,
     code: str,
     severity: Severity,
@@ -31,9 +45,8 @@ def per_mesh_finding(
     mend: dict[str, Any] | None = None,
     unit: str = "",
 ) -> Iterable[Finding]:
-    """One finding over all used meshes where measure(mesh) > 0; text gets (sum, meshes, parts)."""
-    used = scene.instance_counts > 0
-    values = np.array([measure(m) if u else 0 for m, u in zip(scene.meshes, used.tolist(), strict=True)], np.int64)
+    """One finding over the meshes where values (M,) > 0, of those that are used; text gets (sum, meshes, parts)."""
+    values = np.where(scene.instance_counts > 0, values, 0).astype(np.int64)
     if (values > 0).any():
         parts = parts_with(scene, values > 0)
         yield Finding(
@@ -51,10 +64,11 @@ def per_mesh_finding(
 
 
 @check("geometry", "Degenerate triangles")
-def degenerate_triangles(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def degenerate_triangles(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     return per_mesh_finding(
         scene,
-        lambda m: int(degenerate(m).sum()),
+        context.numbers(DEGENERATE),
         code="geometry.degenerate",
         severity="warning",
         title="Degenerate triangles",
@@ -67,10 +81,11 @@ def degenerate_triangles(scene: Scene, destination: Destination) -> Iterable[Fin
 
 
 @check("normals", "Missing normals")
-def missing_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def missing_normals(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     return per_mesh_finding(
         scene,
-        lambda m: int(m.normals is None and m.triangles > 0),
+        np.array([m.normals is None and m.triangles > 0 for m in scene.meshes]),
         code="normals.missing",
         severity="warning",
         title="Missing normals",
@@ -83,10 +98,11 @@ def missing_normals(scene: Scene, destination: Destination) -> Iterable[Finding]
 
 
 @check("normals", "Broken normals")
-def bad_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def bad_normals(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     yield from per_mesh_finding(
         scene,
-        lambda m: int(broken_normals(m).sum()),
+        context.numbers(BROKEN),
         code="normals.broken",
         severity="error",
         title="Broken normals",
@@ -98,7 +114,7 @@ def bad_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
     )
     yield from per_mesh_finding(
         scene,
-        lambda m: int(opposed_normals(m).sum()),
+        context.numbers(OPPOSED),
         code="normals.opposed",
         severity="warning",
         title="Normals against their face",
@@ -110,11 +126,12 @@ def bad_normals(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("geometry", "Neighbours that disagree")
-def disagreeing_faces(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def disagreeing_faces(context: Context) -> Iterable[Finding]:
     """Edges of exactly two faces that both run in the same direction: one of the two is turned over."""
+    scene = context.scene
     return per_mesh_finding(
         scene,
-        disagreements,
+        context.numbers(DISAGREE),
         code="faces.disagree",
         severity="warning",
         title="Faces turned over",
@@ -127,10 +144,11 @@ def disagreeing_faces(scene: Scene, destination: Destination) -> Iterable[Findin
 
 
 @check("texture coordinates", "Missing first UV set")
-def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def missing_first_uv(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     return per_mesh_finding(
         scene,
-        lambda m: int(not m.uvs and m.triangles > 0),
+        np.array([not m.uvs and m.triangles > 0 for m in scene.meshes]),
         code="uv.first-missing",
         severity="warning",
         title="No first UV set",
@@ -143,7 +161,8 @@ def missing_first_uv(scene: Scene, destination: Destination) -> Iterable[Finding
 
 
 @check("texture coordinates", "Missing lightmap UV set")
-def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def missing_second_uv(context: Context) -> Iterable[Finding]:
+    scene, destination = context.scene, context.destination
     channel = destination.lightmap_channel
     # heavy meshes are not unwrapped unless asked for, and what a set spares lacks nothing either
     nodes = scene.nodes
@@ -153,7 +172,7 @@ def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Findin
     spared = {m.id for m, h, w in listed if h or not w}
     return per_mesh_finding(
         scene,
-        lambda m: int(len(m.uvs) <= channel and m.triangles > 0 and m.id not in spared),
+        np.array([len(m.uvs) <= channel and m.triangles > 0 and m.id not in spared for m in scene.meshes]),
         code="uv.second-missing",
         severity="warning",
         title="No lightmap UV set",
@@ -166,22 +185,24 @@ def missing_second_uv(scene: Scene, destination: Destination) -> Iterable[Findin
 
 
 @check("texture coordinates", "Lightmap UV set that cannot hold light")
-def bad_lightmap_set(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def bad_lightmap_set(context: Context) -> Iterable[Finding]:
     """The set at the destination's lightmap channel overlaps itself or leaves 0–1: light of one place on another.
 
     Sets that pictures are read from are texture coordinates, and what is left without light on purpose is not asked.
     """
+    scene, destination = context.scene, context.destination
     channel = destination.lightmap_channel
     reading = {i for i, m in enumerate(scene.materials) if reads(m, channel)}
     nodes = scene.nodes
     wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
     wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
     overlapping, outside = np.zeros(len(scene.meshes), np.bool_), np.zeros(len(scene.meshes), np.bool_)
-    for i, mesh in enumerate(scene.meshes):
-        if not wanted[i] or len(mesh.uvs) <= channel or not mesh.triangles or reading & set(mesh.slots):
-            continue
-        overlaps, out_of_range = faults_of_set(mesh, channel)
-        overlapping[i], outside[i] = overlaps > 0, out_of_range > 0
+    asked = [
+        i for i, mesh in enumerate(scene.meshes)
+        if wanted[i] and len(mesh.uvs) > channel and mesh.triangles and not reading & set(mesh.slots)
+    ]  # fmt: skip
+    for i, figures in context.measured(SET_FAULTS, asked, channel=channel).items():
+        overlapping[i], outside[i] = figures["overlaps"] > 0, figures["outside"] > 0
     for code, marked, what in (
         ("uv.lightmap-overlaps", overlapping, "lies on itself"),
         ("uv.lightmap-range", outside, "leaves the map"),
@@ -202,16 +223,9 @@ def bad_lightmap_set(scene: Scene, destination: Destination) -> Iterable[Finding
             )
 
 
-def faults_of_set(mesh: Mesh, channel: int) -> tuple[int, int]:
-    """Overlaps, counted to the first, and triangles out of range; kept with the mesh."""
-    kept: dict[int, tuple[int, int]] = mesh.__dict__.setdefault("_set_faults", {})
-    if channel not in kept:
-        kept[channel] = overlaps_and_range(mesh.uvs[channel], mesh.indices)
-    return kept[channel]
-
-
 @check("textures", "Missing and oversized images")
-def pictures(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def pictures(context: Context) -> Iterable[Finding]:
+    scene, destination = context.scene, context.destination
     missing = {i for i, image in enumerate(scene.images) if image.data is None}
     if missing:
         textures = {i for i, t in enumerate(scene.textures) if t.image in missing}

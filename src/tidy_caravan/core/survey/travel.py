@@ -6,18 +6,19 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.destinations import Destination
-from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.scene import HIDDEN
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import counted, plural
 
 NAMED = 6
 
 
 @check("travel", "What stays behind")
-def stays_behind(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def stays_behind(context: Context) -> Iterable[Finding]:
     """The travel list's last part, so that it is seen before anything is sent."""
+    scene = context.scene
     behind = [t for t in scene.travel if t.verdict == "behind"]
     if behind:
         named = "; ".join(f"{counted(t.count, t.kind)}: {t.why}" for t in behind[:NAMED])
@@ -32,7 +33,8 @@ def stays_behind(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("travel", "Switched-off parts")
-def switched_off(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def switched_off(context: Context) -> Iterable[Finding]:
+    scene = context.scene
     nodes = scene.nodes
     rows = nodes.parts[(nodes.flags[nodes.parts] & HIDDEN) > 0]
     if len(rows):
@@ -48,8 +50,9 @@ def switched_off(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("travel", "Heavy meshes")
-def heavy_meshes_found(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def heavy_meshes_found(context: Context) -> Iterable[Finding]:
     """Meshes far above the rest in triangles: to be kept as one shared mesh and never unwrapped."""
+    scene = context.scene
     heavy = np.array(heavy_meshes(scene), np.bool_)
     if heavy.any():
         triangles = [m.triangles for m, h in zip(scene.meshes, heavy.tolist(), strict=True) if h]

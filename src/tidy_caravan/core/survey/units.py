@@ -7,11 +7,11 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.transforms import polar, split_trs
 from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
 
 TALLEST_M = 1000.0
@@ -35,8 +35,9 @@ SAME = 1e-3
 
 
 @check("units", "Unit plausibility")
-def unit_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def unit_plausible(context: Context) -> Iterable[Finding]:
     """Tests the usual factors against things of known size; with none, the size of the whole."""
+    scene = context.scene
     found = candidates(scene)
     stated = next(c for c in found if c.stated)
     best = found[0]
@@ -94,8 +95,9 @@ def heights(scene: Scene) -> tuple[float, float]:
 
 
 @check("units", "Up axis plausibility")
-def axes_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def axes_plausible(context: Context) -> Iterable[Finding]:
     """Doors, people and lamp posts are taller than wide: their longest axis should be up."""
+    scene = context.scene
     nodes = scene.nodes
     up = "XYZ".index(scene.convention.up[-1])
     pattern = re.compile(r"(?:^|[^a-z])(?:door|leaf|person|passenger|lamp_?post|column|mast)s?(?:[^a-z]|$)")
@@ -124,8 +126,9 @@ def axes_plausible(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("units", "Undeclared unit and axes")
-def convention_declared(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def convention_declared(context: Context) -> Iterable[Finding]:
     """Asks for the unit of formats that have none, with the likeliest as the proposal; taking it settles the matter."""
+    scene = context.scene
     if scene.convention.declared:
         return
     found = candidates(scene)
@@ -155,11 +158,12 @@ def _match() -> dict[str, object]:
 
 
 @check("transforms", "Node scale that hides a unit")
-def hidden_unit(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def hidden_unit(context: Context) -> Iterable[Finding]:
     """Uniform world scale by the ratio of two units: the mesh is a hundredth of what it shows, and mesh-space work breaks.
 
     A stretched part is one that was modelled so, and so is a primitive of size one or two made larger.
     """
+    scene = context.scene
     nodes = scene.nodes
     parts = nodes.parts
     if not len(parts):
@@ -215,7 +219,8 @@ def unit_primitive(mesh: Mesh) -> bool:
 
 
 @check("transforms", "Mirrored, sheared and flattened nodes")
-def odd_transforms(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def odd_transforms(context: Context) -> Iterable[Finding]:
+    scene, destination = context.scene, context.destination
     nodes = scene.nodes
     parts = nodes.parts
     if not len(parts):
@@ -266,8 +271,9 @@ def odd_transforms(scene: Scene, destination: Destination) -> Iterable[Finding]:
 
 
 @check("transforms", "Pivots far from their part")
-def far_pivots(scene: Scene, destination: Destination) -> Iterable[Finding]:
+def far_pivots(context: Context) -> Iterable[Finding]:
     """The node's origin lies further from the part's box than the box is large."""
+    scene = context.scene
     nodes = scene.nodes
     parts = nodes.parts
     if not len(parts):

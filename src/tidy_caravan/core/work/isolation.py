@@ -140,10 +140,10 @@ class Child:
 class Pool:
     """A few children that share the calls of one step. Use as a context manager."""
 
-    def __init__(self, size: int | None = None) -> None:
+    def __init__(self, size: int | None = None, memory: int = MEMORY_BYTES) -> None:
         self.size = size or min(4, os.cpu_count() or 1)
         self._children: queue.SimpleQueue[Child] = queue.SimpleQueue()
-        self._all = [Child() for _ in range(self.size)]
+        self._all = [Child(memory) for _ in range(self.size)]
         for child in self._all:
             self._children.put(child)
         # as long as the pool: the kernel ends a child with the thread that started it

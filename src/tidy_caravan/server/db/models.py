@@ -215,3 +215,13 @@ class DestinationRow(Base):
     name: Mapped[str] = mapped_column(primary_key=True)
     data: Mapped[dict[str, Any]]
     version: Mapped[int] = mapped_column(default=1)
+
+
+class KeptFigures(Base):
+    """Figures that heavy work found out about some content; any haul may use them, none owns them."""
+
+    __tablename__ = "kept_figures"
+
+    key: Mapped[str] = mapped_column(Text, primary_key=True)
+    figures: Mapped[dict[str, Any]]
+    used: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now(), index=True)

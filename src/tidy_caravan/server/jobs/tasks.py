@@ -32,13 +32,16 @@ from tidy_caravan.core.route import Route, StepRecord, as_read, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext, known_steps, parse_step
 from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean_json, engine_for, session_for
 from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.jobs.claims import CHANNEL, claim, notice, still_ours
+from tidy_caravan.server.jobs.crew import ClusterCrew
 from tidy_caravan.server.jobs.record import record_arrival_rows, record_scene
 from tidy_caravan.server.store.blobs import Store
-from tidy_caravan.server.store.scenes import StoreCache, StoreSteps, load_scene
+from tidy_caravan.server.store.results import StoreResults
+from tidy_caravan.server.store.scenes import StoreSteps, load_scene
 from tidy_caravan.server.view import view_bytes
 
 TELL_SECONDS = 0.25
@@ -184,6 +187,12 @@ def fault(error: BaseException, kind: str) -> dict[str, Any]:
     }
 
 
+def workshop_of(session: Session, store: Store) -> Workshop:
+    """Heavy work of a job: shared out over the cluster, kept for everybody."""
+    address = session.get_bind().engine.url.render_as_string(hide_password=False)  # as the job was told it
+    return Workshop(ClusterCrew(store), StoreResults(store, address))
+
+
 def destination_of(haul: Haul) -> Destination:
     return Destination.model_validate(haul.destination)
 
@@ -238,7 +247,7 @@ def keep_revision(
     if old is not None and (picked := picked_in(Route.model_validate(haul.route))):
         scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
     progress("surveying", 1, 4)
-    findings = survey(scene, destination_of(haul))
+    findings = survey(scene, destination_of(haul), workshop_of(session, store), progress)
     progress("storing parts", 2, 4)
     scene_id = record_scene(session, store, haul.id, "source", scene, findings)
     progress("done", 4, 4)
@@ -321,10 +330,10 @@ def do_run(
     progress("loading the source", 0, 1)
     scene = load_scene(store, row.store_key)
     route, destination = Route.model_validate(haul.route), destination_of(haul)
-    kept = StoreSteps(store, row.store_key)
-    result, records = run(scene, route, destination, progress=progress, cache=StoreCache(store), kept=kept)
+    kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store)
+    result, records = run(scene, route, destination, progress=progress, workshop=workshop, kept=kept)
     progress("surveying", 1, 1)
-    findings = survey(result, destination)
+    findings = survey(result, destination, workshop, progress)
     scene_id = record_scene(session, store, haul.id, "run", result, findings)
     reference = as_read(scene, route, destination)
     read_id = row.id

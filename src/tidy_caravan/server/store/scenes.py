@@ -32,7 +32,6 @@ from tidy_caravan.core.scene import (
     Travel,
 )
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.steps import MeshCache
 from tidy_caravan.server.store.blobs import Store
 
 TABLES: dict[str, TypeAdapter[Any]] = {
@@ -190,28 +189,6 @@ def image_of(store: Store, key: str, index: int) -> tuple[str, bytes] | None:
     if not 0 <= index < len(images) or images[index][2] is None:
         return None
     return images[index][1], store.get(images[index][2])
-
-
-class StoreCache(MeshCache):
-    """Per-mesh results of steps in the store: a run that was interrupted goes on from them."""
-
-    def __init__(self, store: Store) -> None:
-        self.store = store
-
-    def get(self, key: str) -> tuple[Mesh, dict[str, Any]] | None:
-        try:
-            mesh = self.store.get(f"cache/{key[:2]}/{key}.mesh")
-            facts = orjson.loads(self.store.get(f"cache/{key[:2]}/{key}.facts"))
-        except FileNotFoundError:
-            return None
-        self.store.touch(f"cache/{key[:2]}/{key}.mesh")
-        self.store.touch(f"cache/{key[:2]}/{key}.facts")
-        return mesh_from(mesh), facts
-
-    def put(self, key: str, mesh: Mesh, facts: dict[str, Any]) -> None:
-        self.store.put(f"cache/{key[:2]}/{key}.mesh", mesh_bytes(mesh))
-        clean = {k: None if isinstance(v, float) and not np.isfinite(v) else v for k, v in facts.items()}
-        self.store.put(f"cache/{key[:2]}/{key}.facts", orjson.dumps(clean))
 
 
 class StoreSteps(StepScenes):

@@ -35,6 +35,7 @@ DELETE FROM scene s WHERE
   AND NOT EXISTS (SELECT 1 FROM run r WHERE r.scene_id = s.id OR r.read_scene_id = s.id)
   AND NOT EXISTS (SELECT 1 FROM arrival a WHERE a.scene_id = s.id)
 """
+OLD_FIGURES = "DELETE FROM kept_figures WHERE used < now() - interval '1 day' - :minutes * interval '1 minute'"
 LONGEST_WORK = """
 SELECT coalesce(extract(epoch FROM max(now() - created)) + 60, 0) FROM job WHERE state IN ('waiting', 'running')
 """
@@ -48,6 +49,7 @@ def tidy_store(database: str, address: str, keep_runs: int, keep_minutes: float)
         with session_for(database) as session:
             runs: Any = session.execute(text(OLD_RUNS), {"keep": max(1, keep_runs)})
             session.execute(text(LONELY_SCENES))
+            session.execute(text(OLD_FIGURES), {"minutes": max(1.0, keep_minutes) * CACHE_FACTOR})
         freed, gone = int(runs.rowcount), free_files(database, Store(address), keep_minutes * 60)
     if freed or gone:
         log.info("freed %d runs and %d files", freed, gone)

@@ -1,0 +1,138 @@
+"""What checks look at: the scene, and facts about its meshes that are found out once per content, and shared."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop, key_of
+
+
+@dataclass(frozen=True)
+class MeshFact:
+    """Something to know about a mesh by itself. measure: the mesh -> a number, or a list of them.
+
+    version: counted up whenever `measure` gives something else than before.
+    """
+
+    name: str
+    version: int
+    measure: Callable[[Mesh], Any]
+
+
+_facts: dict[str, MeshFact] = {}
+
+
+def mesh_fact(name: str, measure: Callable[[Mesh], Any], version: int = 1) -> MeshFact:
+    """Declares a fact. Raises ValueError for a second one of that name."""
+    if name in _facts:
+        raise ValueError(f"there are two facts called “{name}”")
+    _facts[name] = MeshFact(name, version, measure)
+    return _facts[name]
+
+
+def known_facts() -> dict[str, MeshFact]:
+    """All declared facts by name."""
+    return dict(_facts)
+
+
+WORK = Work("mesh facts", 1, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
+PAIRS = Work("pairs of meshes", 1, "", native=False, figures_only=True)
+"""Outcomes by mesh: what it was compared with so far."""
+
+
+def arrays_of(mesh: Mesh) -> dict[str, AnyArray]:
+    """What facts may look at."""
+    out: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices, "material": mesh.material}
+    if mesh.normals is not None:
+        out["normals"] = mesh.normals
+    return out | {f"uv{k}": uv for k, uv in enumerate(mesh.uvs)}
+
+
+def mesh_of(arrays: Mapping[str, AnyArray]) -> Mesh:
+    uvs = tuple(arrays[f"uv{k}"] for k in range(sum(name.startswith("uv") for name in arrays)))
+    return Mesh(arrays["positions"], arrays["indices"], arrays["material"], arrays.get("normals"), uvs=uvs)
+
+
+def measure_mesh(
+    arrays: Mapping[str, AnyArray], facts: Mapping[str, int]
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: all named facts of one mesh; what several of them need is derived once."""
+    import tidy_caravan.core.survey  # noqa: F401  the checks declare their facts
+
+    mesh = mesh_of(arrays)
+    return {}, {name: _facts[name].measure(mesh) for name in facts}
+
+
+@dataclass
+class Context:
+    """A scene under survey. tell(done, total) hears about the meshes and may raise Cancelled."""
+
+    scene: Scene
+    destination: Destination
+    workshop: Workshop = field(default_factory=Workshop)
+    tell: Tell = lambda done, total: None
+
+    def each(self, fact: MeshFact) -> list[Any]:
+        """The fact of every mesh, None for meshes that no part uses."""
+        return [None if found is None else found[fact.name] for found in self._every]
+
+    def numbers(self, fact: MeshFact) -> AnyArray:
+        """(M,) a fact that is a number; 0 for meshes that no part uses."""
+        return np.array([found or 0 for found in self.each(fact)])
+
+    @cached_property
+    def _every(self) -> list[dict[str, Any] | None]:
+        scene = self.scene
+        used = np.flatnonzero(scene.instance_counts > 0).tolist()
+        versions = {name: f.version for name, f in sorted(_facts.items())}
+        found = self.measured(WORK, used, facts=versions)
+        return [found.get(i) for i in range(len(scene.meshes))]
+
+    def measured(self, work: Work, meshes: Sequence[int], **parameters: Any) -> dict[int, dict[str, Any]]:
+        """Figures of work on some meshes, by mesh. Raises RuntimeError when the work fails: facts are never guessed."""
+        chosen = [self.scene.meshes[i] for i in meshes]
+        pieces = [Piece(m.id, arrays_of(m), parameters, size=max(1, m.triangles)) for m in chosen]
+        out: dict[int, dict[str, Any]] = {}
+        for i, mesh, outcome in zip(meshes, chosen, self.workshop.do(work, pieces, self.tell), strict=True):
+            if not isinstance(outcome, Done):
+                raise RuntimeError(f"“{mesh.name or mesh.id[:8]}” could not be surveyed: {outcome.reason}")
+            out[i] = dict(outcome.figures)
+        return out
+
+    def comparisons(self, meshes: Sequence[Mesh], question: str) -> Comparisons:
+        """Yes-or-no answers about pairs of meshes, kept from survey to survey."""
+        return Comparisons(self.workshop, meshes, question)
+
+
+class Comparisons:
+    """Answers about pairs by content; `keep` at the end."""
+
+    def __init__(self, workshop: Workshop, meshes: Sequence[Mesh], question: str) -> None:
+        self.workshop = workshop
+        self.keys = {m.id: key_of(PAIRS, Piece(m.id, {}, {"question": question})) for m in meshes}
+        found = workshop.results.find(PAIRS, list(self.keys.values()))
+        self.known: dict[str, dict[str, bool]] = {
+            i: dict(o.figures) for i, key in self.keys.items() if isinstance(o := found.get(key), Done)
+        }
+        self.new: set[str] = set()
+
+    def answer(self, first: Mesh, second: Mesh) -> bool | None:
+        """What is known about second, asked against first; None when nothing is."""
+        return self.known.get(second.id, {}).get(first.id)
+
+    def learn(self, first: Mesh, second: Mesh, answer: bool) -> bool:
+        self.known.setdefault(second.id, {})[first.id] = answer
+        self.new.add(second.id)
+        return answer
+
+    def keep(self) -> None:
+        """Keeps what was learnt for the next survey."""
+        self.workshop.results.keep(PAIRS, {self.keys[i]: Done({}, self.known[i]) for i in self.new})

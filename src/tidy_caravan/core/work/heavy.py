@@ -1,0 +1,181 @@
+"""The one way to do heavy work: a declared function over pieces (a mesh, a tile, a pair), done once per content.
+
+What was done before is taken from the results that are kept; the rest is shared out by a crew: child processes of
+this one here, the workers of a cluster in the server. Native code never runs in the asking process, so that a crash,
+a hang or too much memory costs one piece, which comes back as Lost.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from importlib import import_module
+from typing import Any, Protocol
+
+import orjson
+
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost, Pool
+
+Tell = Callable[[int, int], None]
+"""Hears (done, total) pieces now and then; may raise to stop the work."""
+
+
+@dataclass(frozen=True)
+class Work:
+    """A kind of work. function: `module:name` of function(arrays, **parameters) -> (arrays, figures); exceptions of
+    it are refusals of that piece. version: counted up whenever the function gives something else than before.
+
+    native: it runs libraries that may crash or hang. memory: bytes that a piece may take. figures_only: results hold
+    no arrays and are small; they are kept many in one.
+    """
+
+    name: str
+    version: int
+    function: str
+    native: bool = True
+    memory: int = MEMORY_BYTES
+    figures_only: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Piece:
+    """content: a hash that is equal for equal arrays only. seconds: processor time that it may take. size: what the
+    time it takes grows with, such as triangles."""
+
+    content: str
+    arrays: Mapping[str, AnyArray]
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    seconds: float = 60.0
+    size: int = 1
+
+
+@dataclass(frozen=True, eq=False)
+class Done:
+    """What came of a piece."""
+
+    arrays: Mapping[str, AnyArray]
+    figures: Mapping[str, Any]
+
+
+Outcome = Done | Lost
+
+
+class Results:
+    """Keeps outcomes by key; this one keeps nothing."""
+
+    def find(self, work: Work, keys: Sequence[str]) -> dict[str, Outcome]:
+        """Those of the keys that are kept."""
+        return {}
+
+    def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
+        return None
+
+
+class Remembered(Results):
+    """Keeps outcomes in memory, for as long as it lives."""
+
+    def __init__(self) -> None:
+        self.made: dict[str, Outcome] = {}
+
+    def find(self, work: Work, keys: Sequence[str]) -> dict[str, Outcome]:
+        return {key: self.made[key] for key in keys if key in self.made}
+
+    def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
+        self.made |= made
+
+
+class Crew(Protocol):
+    """Shares pieces out. The order of what it yields is that of the finish."""
+
+    def share(
+        self, work: Work, pieces: Sequence[tuple[str, Piece]], tell: Callable[[], None]
+    ) -> Iterator[tuple[int, Outcome]]:
+        """(index, outcome) of every (key, piece). tell is called now and then and may raise to end it all."""
+        ...  # fmt: skip
+
+
+class Here:
+    """The crew of one machine: child processes for native work, this process for the rest."""
+
+    def __init__(self, children: int | None = None) -> None:
+        self.children = children
+
+    def share(
+        self, work: Work, pieces: Sequence[tuple[str, Piece]], tell: Callable[[], None]
+    ) -> Iterator[tuple[int, Outcome]]:
+        if not work.native:
+            for k, (_, piece) in enumerate(pieces):
+                tell()
+                yield k, perform(work.function, piece.arrays, piece.parameters)
+            return
+        # the longest first, so that no process is left waiting for one big piece at the end
+        order = sorted(range(len(pieces)), key=lambda k: -pieces[k][1].size)
+        calls = [
+            ((work.function, dict(p.arrays), dict(p.parameters)), p.seconds) for _, p in (pieces[k] for k in order)
+        ]
+        with Pool(min(self.children or 2, len(calls)), work.memory) as pool:
+            for k, outcome in pool.map(PERFORM, calls, tell):
+                yield order[k], outcome
+
+
+PERFORM = "tidy_caravan.core.work.heavy:perform"
+
+
+def perform(function: str, arrays: Mapping[str, AnyArray], parameters: Mapping[str, Any]) -> Outcome:
+    """The function's outcome on one piece, in this process."""
+    module, _, name = function.partition(":")
+    try:
+        return Done(*getattr(import_module(module), name)(arrays, **parameters))
+    except MemoryError:
+        return Lost("it needed more memory than it may have")
+    except Exception as error:  # whatever the work raises is said of its piece, and costs no other
+        text = f"{error}" if isinstance(error, RuntimeError) else f"{type(error).__name__}: {error}"
+        return Lost(text[:300], raised=True)
+
+
+def key_of(work: Work, piece: Piece) -> str:
+    """All that an outcome depends on."""
+    told = orjson.dumps(
+        [work.name, work.version, piece.content, dict(piece.parameters)],
+        option=orjson.OPT_SORT_KEYS | orjson.OPT_SERIALIZE_NUMPY,
+    )
+    return hashlib.blake2b(told, digest_size=20).hexdigest()
+
+
+@dataclass
+class Workshop:
+    """Where heavy work is done: a crew, and the results that are kept."""
+
+    crew: Crew = field(default_factory=Here)
+    results: Results = field(default_factory=Results)
+
+    def do(self, work: Work, pieces: Iterable[Piece], tell: Tell = lambda done, total: None) -> list[Outcome]:
+        """One outcome per piece, in order. Equal pieces are done once.
+
+        A refusal (an exception of the function) is kept as a result; what crashed, hung or was killed is not, and is
+        tried again when it is asked for again.
+        """
+        given = list(pieces)
+        keys = [key_of(work, p) for p in given]
+        out = self.results.find(work, list(dict.fromkeys(keys)))
+        first = {key: p for key, p in zip(reversed(keys), reversed(given), strict=True) if key not in out}
+        waiting = list(reversed(first.items()))
+        total, before = len(first) + len(out), len(out)
+        made: dict[str, Outcome] = {}
+        tell(before, total)
+        for k, outcome in self.crew.share(work, waiting, lambda: tell(before + len(made), total)) if waiting else ():
+            key = waiting[k][0]
+            made[key] = outcome
+            if not work.figures_only and worth_keeping(outcome):
+                self.results.keep(work, {key: outcome})
+        if work.figures_only:
+            self.results.keep(work, {key: o for key, o in made.items() if worth_keeping(o)})
+        out = {**out, **made}
+        return [out[key] for key in keys]
+
+
+def worth_keeping(outcome: Outcome) -> bool:
+    """Whether the same piece would have the same outcome again."""
+    return isinstance(outcome, Done) or outcome.raised

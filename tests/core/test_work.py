@@ -1,0 +1,198 @@
+"""Heavy work: done once per content, kept apart where it may crash, shared out, lost piece by piece only."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+import signal
+import time
+import unittest
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from tests.support import read, trimesh_scene
+from tidy_caravan.core.errors import Cancelled
+from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
+from tidy_caravan.core.work.isolation import Lost, Pool
+
+HERE = "tests.core.test_work:"
+
+
+def die() -> None:
+    os.kill(os.getpid(), signal.SIGSEGV)
+
+
+def hang() -> None:
+    time.sleep(60)
+
+
+def hoard() -> None:
+    np.ones(1 << 34)
+
+
+def starved() -> str:
+    """Much time and little of the processor, as on a machine that is busy with other things."""
+    for _ in range(15):
+        until = time.process_time() + 0.03
+        while time.process_time() < until:
+            pass
+        time.sleep(0.17)
+    return "done"
+
+
+def burn() -> None:
+    while True:
+        pass
+
+
+def shout(text: str) -> str:
+    os.write(1, b"noise on standard output")
+    return text.upper()
+
+
+class Isolation(unittest.TestCase):
+    HERE = "tests.core.test_work:"
+
+    def call(self, name: str, *args: Any, seconds: float = 20.0) -> Any:
+        with Pool(1) as pool:
+            ((_, result),) = list(pool.map(self.HERE + name, [(args, seconds)]))
+        return result
+
+    def test_crash_hang_and_hoarding_cost_one_call(self) -> None:
+        for name, seconds, words in (
+            ("die", 20.0, "signal 11"),
+            ("hang", 1.0, "longer than 1 s"),
+            ("burn", 1.0, "longer than 1 s"),
+            ("hoard", 20.0, "memory"),
+        ):
+            with self.subTest(name=name):
+                result = self.call(name, seconds=seconds)
+                self.assertIsInstance(result, Lost)
+                self.assertIn(words, result.reason)
+
+    def test_a_busy_machine_makes_nobody_late(self) -> None:
+        with Pool(1) as pool:
+            # the first call pays for what the process imports
+            list(pool.map(self.HERE + "shout", [(("hello",), 20.0)]))
+            began = time.monotonic()
+            ((_, result),) = list(pool.map(self.HERE + "starved", [((), 1.0)]))
+        self.assertEqual(result, "done")
+        self.assertGreater(time.monotonic() - began, 2.0)
+
+    def test_others_go_on_and_noise_does_not_matter(self) -> None:
+        with Pool(2) as pool:
+            calls: list[tuple[tuple[Any, ...], float]] = [((f"text {i}",), 20.0) for i in range(6)]
+            good = dict(pool.map(self.HERE + "shout", calls))
+            lost = dict(pool.map(self.HERE + "die", [((), 20.0)] * 2))
+            again = dict(pool.map(self.HERE + "shout", calls))
+        self.assertEqual(good, {i: f"TEXT {i}" for i in range(6)})
+        self.assertEqual(good, again)
+        self.assertTrue(all(isinstance(v, Lost) for v in lost.values()))
+
+
+def add_up(arrays: Mapping[str, Any], times: int = 1) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Twice the array and its sum; refuses an empty one, and dies of a three."""
+    values = arrays["values"]
+    if not len(values):
+        raise RuntimeError("there is nothing to add")
+    if 3 in values:
+        die()
+    return {"doubled": values * 2}, {"sum": float(values.sum()) * times}
+
+
+class Counted(Here):
+    """Remembers how many pieces it was given."""
+
+    def __init__(self) -> None:
+        super().__init__(2)
+        self.given: list[int] = []
+
+    def share(self, work: Work, pieces: Any, tell: Any) -> Any:
+        self.given.append(len(pieces))
+        return super().share(work, pieces, tell)
+
+
+class Heavy(unittest.TestCase):
+    NATIVE = Work("adding up", 1, HERE + "add_up")
+    PLAIN = Work("adding up, plainly", 1, HERE + "add_up", native=False)
+
+    def pieces(self, *values: list[int], **parameters: Any) -> list[Piece]:
+        return [Piece(str(v), {"values": np.array(v)}, parameters, 20.0, len(v)) for v in values]
+
+    def told(self, outcomes: list[Outcome]) -> list[Any]:
+        return [o.figures["sum"] if isinstance(o, Done) else o.reason for o in outcomes]
+
+    def test_outcomes_stand_in_the_order_of_the_pieces_and_equal_ones_are_done_once(self) -> None:
+        for work in (self.NATIVE, self.PLAIN):
+            crew = Counted()
+            out = Workshop(crew).do(work, self.pieces([1, 2], [4], [1, 2], [], [5, 6, 7]))
+            self.assertEqual(self.told(out), [3.0, 4.0, 3.0, "there is nothing to add", 18.0])
+            self.assertEqual(crew.given, [4])
+            assert isinstance(out[4], Done)
+            np.testing.assert_array_equal(out[4].arrays["doubled"], [10, 12, 14])
+
+    def test_a_crash_costs_its_piece_and_is_tried_again_while_a_refusal_is_kept(self) -> None:
+        crew, kept = Counted(), Remembered()
+        for round_ in range(2):
+            out = Workshop(crew, kept).do(self.NATIVE, self.pieces([1], [3], [], [2]))
+            self.assertEqual(self.told(out)[::2], [1.0, "there is nothing to add"])
+            self.assertIn("signal 11", self.told(out)[1])
+            self.assertEqual(crew.given[round_], (4, 1)[round_])
+
+    def test_what_is_kept_goes_by_content_name_version_and_parameters(self) -> None:
+        piece = self.pieces([1, 2])[0]
+        others = [
+            dataclasses.replace(piece, content="other"),
+            dataclasses.replace(piece, parameters={"times": 2}),
+        ]
+        keys = {key_of(self.NATIVE, p) for p in (piece, *others)}
+        keys |= {key_of(w, piece) for w in (self.PLAIN, dataclasses.replace(self.NATIVE, version=2))}
+        self.assertEqual(len(keys), 5)
+        self.assertEqual(key_of(self.NATIVE, piece), key_of(self.NATIVE, self.pieces([1, 2])[0]))
+
+    def test_cancel_ends_the_work_and_keeps_what_is_done(self) -> None:
+        kept = Remembered()
+
+        def stop(done: int, total: int) -> None:
+            if done >= 2:
+                raise Cancelled("stopped by the user")
+
+        with self.assertRaises(Cancelled):
+            Workshop(Counted(), kept).do(self.NATIVE, self.pieces(*([k + 10] for k in range(40))), stop)
+        self.assertTrue(2 <= len(kept.made) < 40, len(kept.made))
+
+    def test_a_lost_mesh_is_a_problem_on_that_mesh_only(self) -> None:
+        class Unlucky(Here):
+            """Loses the box, whatever is tried."""
+
+            def share(self, work: Work, pieces: Any, tell: Any) -> Any:
+                boxes = [k for k, (_, p) in enumerate(pieces) if len(p.arrays["indices"]) == 12]
+                rest = [k for k in range(len(pieces)) if k not in boxes]
+                yield from ((k, Lost("its process ended with signal 11")) for k in boxes)
+                for i, outcome in super().share(work, [pieces[k] for k in rest], tell) if rest else ():
+                    yield rest[i], outcome
+
+        scene = read(trimesh_scene(2).export(file_type="glb"))
+        out, changes = LightmapUvs().apply(scene, StepContext(workshop=Workshop(Unlucky(2), Results())))
+        problems = [c for c in changes if c.problem]
+        self.assertEqual(len(problems), 1)
+        self.assertIn("signal 11", problems[0].text)
+        self.assertEqual(sorted(len(m.uvs) for m in out.meshes), [0, 2, 2])
+
+    def test_an_unwrap_is_found_again_whatever_the_mesh_is_called(self) -> None:
+        crew, kept = Counted(), Remembered()
+        scene = read(trimesh_scene(2).export(file_type="glb"))
+        step, at = LightmapUvs(), StepContext(workshop=Workshop(crew, kept))
+        first, _ = step.apply(scene, at)
+        renamed = scene.but(meshes=tuple(dataclasses.replace(m, name=f"other {i}") for i, m in enumerate(scene.meshes)))
+        second, _ = step.apply(renamed, at)
+        self.assertEqual([m.id for m in first.meshes], [m.id for m in second.meshes])
+        self.assertEqual(sum(crew.given), 3)
+
+
+if __name__ == "__main__":
+    unittest.main()
