@@ -81,5 +81,5 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     again = time.perf_counter() - began
     return [
         ("survey after a tenth of the meshes changed / the first", again / first, "≤", 0.2),
-        ("all checks / seven questions through trimesh, 600,000 triangles", took["survey"] / took["trimesh"], "≤", 1.5)
+        ("all checks / seven questions through trimesh, 600,000 triangles", took["survey"] / took["trimesh"], "≤", 1.5),
     ]

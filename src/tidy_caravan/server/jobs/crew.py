@@ -20,7 +20,7 @@ from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.results import outcome_bytes, outcome_from
 from tidy_caravan.server.store.scenes import from_bytes, to_bytes
 
-SHARES = 6
+SHARES = 20
 """Batches per worker: few enough to cost little, enough that nobody waits long for the last one."""
 WORTH_SECONDS = 1.0
 """Work that should take less is done where it is asked for; sharing it out costs more."""
@@ -194,6 +194,7 @@ def in_child(
 
 _idle: list[tuple[float, Child]] = []
 _lock = threading.Lock()
+_sweeper: threading.Timer | None = None
 
 
 @contextlib.contextmanager
@@ -208,16 +209,27 @@ def borrowed(memory: int) -> Iterator[Child]:
     finally:
         with _lock:
             _idle.append((time.monotonic(), child))
-        timer = threading.Timer(IDLE_SECONDS, end_idle)
-        timer.daemon = True
-        timer.start()
+            _sweep_later()
+
+
+def _sweep_later() -> None:
+    """One timer at a time; call with the lock held."""
+    global _sweeper
+    if _sweeper is None:
+        _sweeper = threading.Timer(IDLE_SECONDS, end_idle)
+        _sweeper.daemon = True
+        _sweeper.start()
 
 
 def end_idle() -> None:
-    """Ends the children that nobody borrowed for a while."""
+    """Ends the children that nobody borrowed for a while; looks again while there are others."""
+    global _sweeper
     with _lock:
         until = time.monotonic() - IDLE_SECONDS * 0.9
         old = [c for since, c in _idle if since < until]
         _idle[:] = [(since, c) for since, c in _idle if since >= until]
+        _sweeper = None
+        if _idle:
+            _sweep_later()
     for child in old:
         child.stop()

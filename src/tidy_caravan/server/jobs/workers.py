@@ -97,6 +97,14 @@ class Workers:
                 "distributed.scheduler.http.routes": [],
                 "distributed.worker.http.routes": [],
                 "distributed.comm.timeouts.connect": "20s",
+                # looking at itself takes a tenth of a processor from the work, and nobody reads what it sees
+                "distributed.worker.profile.enabled": False,
+                "distributed.worker.profile.interval": "5s",
+                "distributed.worker.profile.cycle": "60s",
+                "distributed.admin.tick.interval": "1s",
+                "distributed.admin.tick.cycle": "5s",
+                "distributed.admin.system-monitor.interval": "5s",
+                "distributed.admin.system-monitor.gil.enabled": False,
             }
         )
         # a start that hangs must not hold up the next attempt

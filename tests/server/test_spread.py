@@ -1,0 +1,234 @@
+"""Heavy work over several workers: embedded, and of a scheduler that was started separately, over TLS."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+import psutil
+import trimesh
+from distributed.security import Security
+
+from tests.harden.kills import ROUTE, Application
+from tests.server.stand import begin, database, settings
+from tests.support import read
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.work.heavy import Done, Here, Outcome, Results, Work, Workshop
+from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.server.jobs.crew import batches
+from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.results import StoreResults
+
+
+def balls(count: int, seed: int = 3) -> bytes:
+    """Balls of 320 triangles, none equal to another."""
+    rng = np.random.default_rng(seed)
+    out = trimesh.Scene()
+    for i in range(count):
+        ball = trimesh.creation.icosphere(subdivisions=2)
+        ball.vertices *= rng.uniform(0.5, 2, 3) * (1 + 0.2 * np.sin(ball.vertices @ rng.normal(size=3) * 3))[:, None]
+        out.add_geometry(
+            ball, node_name=f"ball {i}", transform=trimesh.transformations.translation_matrix([3 * i, 0, 0])
+        )
+    return bytes(out.export(file_type="glb"))
+
+
+def parents_of_children(among: set[int], seconds: float, done: Any) -> set[int]:
+    """Which of the processes had a child at native work until `done()`."""
+    found: set[int] = set()
+    until = time.monotonic() + seconds
+    while time.monotonic() < until and not done():
+        for pid in among - found:
+            try:
+                below = psutil.Process(pid).children(recursive=True)
+                if any("work.isolation" in " ".join(p.cmdline()) for p in below):
+                    found.add(pid)
+            except psutil.Error:
+                continue
+        time.sleep(0.02)
+    return found
+
+
+class Spread(unittest.TestCase):
+    def run_and_watch(self, address: str, workers: set[int]) -> set[int]:
+        """Runs a route over many meshes; the workers that took part. The result must be the one of one machine."""
+        data = balls(16)
+        with httpx.Client(base_url=address, timeout=60) as c:
+            haul = begin(c, data)
+            tag = {"If-Match": f'"{haul["version"]}"'}
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": ROUTE}, headers=tag).raise_for_status()
+            c.post(f"/api/hauls/{haul['id']}/run").raise_for_status()
+
+            def over() -> bool:
+                return c.get(f"/api/hauls/{haul['id']}").json()["job"]["state"] not in ("waiting", "running")
+
+            busy = parents_of_children(workers, 120, over)
+            while not over():
+                time.sleep(0.1)
+            out = c.get(f"/api/hauls/{haul['id']}").json()
+        self.assertEqual((out["job"]["state"], out["job"]["problem"]), ("done", None))
+        told = [x["text"] for r in out["run"]["records"] for x in r["changes"]]
+        step = LightmapUvs(resolution=128, padding_texels=2)
+        _, changes = step.apply(read(data), StepContext())
+        self.assertIn(changes[0].text, told)
+        self.assertIn("16 meshes unwrapped", changes[0].text)
+        return busy
+
+    def test_both_workers_of_the_embedded_cluster_take_part(self) -> None:
+        with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
+            Path(folder).chmod(0o711)
+            application = Application(Path(folder) / "state")
+            application.environment["CARAVAN_WORKERS"] = "2"
+            application.start()
+            try:
+                self.wait_for_workers(application.address, 2)
+                workers = {p.pid for p in application.everything() if "spawn_main" in " ".join(p.cmdline())}
+                self.assertGreaterEqual(len(workers), 2)
+                self.assertEqual(len(self.run_and_watch(application.address, workers)), 2)
+            finally:
+                application.stop()
+
+    def test_workers_of_a_scheduler_elsewhere_share_nothing_but_database_and_store(self) -> None:
+        with tempfile.TemporaryDirectory(dir="/var/tmp") as name:
+            folder = Path(name)
+            folder.chmod(0o711)
+            certificates = self.certificates(folder)
+            with socket.socket() as probe:
+                probe.bind(("127.0.0.1", 0))
+                port = probe.getsockname()[1]
+            (folder / "elsewhere").mkdir()
+            given = [a for kind, path in certificates.items() for a in (f"--tls-{kind}", path)]
+            environment = {k: v for k, v in os.environ.items() if not k.startswith("CARAVAN_")}
+            processes: list[subprocess.Popen[bytes]] = []
+
+            def start(kind: str, *more: str) -> int:
+                command = [sys.executable, "-m", f"distributed.cli.dask_{kind}", *more, *given, "--no-dashboard"]
+                with (folder / f"{kind}.log").open("ab") as log:
+                    processes.append(subprocess.Popen(
+                        command, cwd=folder / "elsewhere", env=environment, stdout=log, stderr=log, start_new_session=True,
+                    ))  # fmt: skip
+                return processes[-1].pid
+
+            application = Application(folder / "state")
+            application.environment |= {
+                "CARAVAN_SCHEDULER": f"tls://127.0.0.1:{port}", "CARAVAN_SCHEDULER_CA": certificates["ca-file"],
+                "CARAVAN_SCHEDULER_CERT": certificates["cert"], "CARAVAN_SCHEDULER_KEY": certificates["key"],
+            }  # fmt: skip
+            try:
+                start("scheduler", "--protocol", "tls", "--host", "127.0.0.1", "--port", str(port))
+                workers = {
+                    start("worker", f"tls://127.0.0.1:{port}", "--nthreads", "1", "--no-nanny", "--name", f"worker {k}")
+                    for k in range(2)
+                }
+                application.start()
+                self.wait_for_workers(application.address, 2)
+                self.assertEqual(self.run_and_watch(application.address, workers), workers)
+                # whoever has no certificate does not get in
+                with self.assertRaises(OSError):
+                    from distributed import Client
+
+                    Client(f"tcp://127.0.0.1:{port}", timeout=2, set_as_default=False)
+            finally:
+                application.stop()
+                for process in reversed(processes):
+                    process.send_signal(signal.SIGTERM)
+                for process in processes:
+                    try:
+                        process.wait(10)
+                    except subprocess.TimeoutExpired:
+                        process.kill()
+                        process.wait()
+
+    def certificates(self, folder: Path) -> dict[str, str]:
+        """Files of an authority of its own and one certificate, by the names of the options."""
+        made = Security.temporary()
+        out = {}
+        for kind, content in (
+            ("ca-file", made.tls_ca_file),
+            ("cert", made.tls_worker_cert),
+            ("key", made.tls_worker_key),
+        ):
+            path = folder / f"{kind}.pem"
+            path.write_text(content)
+            path.chmod(0o600)
+            out[kind] = str(path)
+        return out
+
+    def wait_for_workers(self, address: str, count: int) -> None:
+        until = time.monotonic() + 60
+        while httpx.get(f"{address}/api/health").json()["workers"] < count:
+            self.assertLess(time.monotonic(), until, "the workers did not come")
+            time.sleep(0.1)
+
+    def test_batches_are_of_like_size_and_hold_every_piece_once(self) -> None:
+        rng = np.random.default_rng(1)
+        sizes = rng.integers(1, 1000, 500).tolist()
+        out = batches(sizes, 16)
+        self.assertEqual(sorted(i for b in out for i in b), list(range(500)))
+        loads = [sum(sizes[i] for i in b) for b in out]
+        self.assertLessEqual(max(loads), sum(sizes) / 16 + max(sizes))
+        self.assertEqual(batches([5], 8), [[0]])
+
+
+class Kept(unittest.TestCase):
+    ARRAYS = Work("arrays of a test", 1, "nowhere:none")
+    FIGURES = Work("figures of a test", 1, "nowhere:none", figures_only=True)
+
+    def results(self) -> StoreResults:
+        return StoreResults(Store(settings().store), database())
+
+    def test_outcomes_come_back_as_they_went(self) -> None:
+        values = np.arange(12, dtype=np.float32).reshape(4, 3)
+        kept = self.results()
+        kept.keep(
+            self.ARRAYS, {"a1": Done({"values": values}, {"sum": 66.0}), "a2": Lost("too little room", raised=True)}
+        )
+        out = kept.find(self.ARRAYS, ["a1", "a2", "a3"])
+        assert isinstance(out["a1"], Done)
+        np.testing.assert_array_equal(out["a1"].arrays["values"], values)
+        self.assertEqual(out["a1"].figures, {"sum": 66.0})
+        self.assertEqual(out["a2"], Lost("too little room", raised=True))
+        self.assertNotIn("a3", out)
+
+    def test_figures_are_rows_and_what_is_no_number_is_not_kept(self) -> None:
+        kept = self.results()
+        made: dict[str, Outcome] = {f"f{k}": Done({}, {"n": k, "list": [k, 0.5]}) for k in range(2500)}
+        kept.keep(self.FIGURES, made | {"odd": Done({}, {"n": float("nan")})})
+        out = kept.find(self.FIGURES, [*made, "odd"])
+        self.assertEqual(out.keys(), made.keys())
+        self.assertEqual(out["f7"].figures, {"n": 7, "list": [7, 0.5]})  # type: ignore[union-attr]
+
+    def test_a_second_survey_asks_no_mesh_again(self) -> None:
+        class Counted(Here):
+            given = 0
+
+            def share(self, work: Work, pieces: Any, tell: Any) -> Any:
+                self.given += len(pieces)
+                return super().share(work, pieces, tell)
+
+        data = balls(9, seed=8)
+        crew = Counted()
+        first = survey(read(data), BUILT_IN[0], Workshop(crew, self.results()))
+        asked = crew.given
+        second = survey(read(data), BUILT_IN[0], Workshop(crew, self.results()))
+        self.assertGreaterEqual(asked, 9)
+        self.assertEqual(crew.given, asked)
+        self.assertEqual(first, second)
+        self.assertEqual(first, survey(read(data), BUILT_IN[0], Workshop(results=Results())))
+
+
+if __name__ == "__main__":
+    unittest.main()
