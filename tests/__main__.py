@@ -1,20 +1,29 @@
-"""Runs every check and every test, and ends in one line: N passed, N failed.
+"""Runs every check and every test, side by side, and ends in one line: N passed, N failed.
 
-Usage: python -m tests [name ...]   (names of test modules, such as core.test_survey; checks are skipped then)
+Usage: python -m tests [name ...]   (names of test modules, such as core.test_survey; checks are skipped then, and the
+tests run one after the other in this process)
 """
 
 from __future__ import annotations
 
+import json
+import os
 import subprocess
 import sys
 import tempfile
+import threading
 import time
+import traceback
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
+SLOW = 5.0
+"""Seconds from which on a test is named."""
+SIDE_BY_SIDE = max(1, min(4, os.cpu_count() or 1))
 
 CHECKS: list[tuple[str, list[str], Path]] = [
     ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "benchmarks"], ROOT),
@@ -26,19 +35,13 @@ CHECKS: list[tuple[str, list[str], Path]] = [
 ]
 
 
-def run_checks() -> tuple[int, int]:
-    passed = failed = 0
-    for name, command, folder in CHECKS:
-        began = time.monotonic()
-        result = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=600, check=False)
-        good = result.returncode == 0
-        passed, failed = passed + good, failed + (not good)
-        print(f"check {name:14} {'ok' if good else 'FAILED'}  {time.monotonic() - began:.1f} s", flush=True)
-        if not good:
-            print((result.stdout + result.stderr)[-6000:])
-    good = types_are_fresh()
-    print(f"check {'generated types':14} {'ok' if good else 'STALE: run web/refresh-types.sh'}", flush=True)
-    return passed + good, failed + (not good)
+def run_check(name: str, command: list[str], folder: Path) -> bool:
+    began = time.monotonic()
+    result = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=600, check=False)
+    good = result.returncode == 0
+    tail = "" if good else "\n" + (result.stdout + result.stderr)[-6000:]
+    print(f"check {name:14} {'ok' if good else 'FAILED'}  {time.monotonic() - began:.1f} s{tail}", flush=True)
+    return good
 
 
 def types_are_fresh() -> bool:
@@ -50,7 +53,9 @@ def types_are_fresh() -> bool:
         fresh = Path(folder) / "schema.d.ts"
         command = ["npx", "--no-install", "openapi-typescript", str(schema), "-o", str(fresh)]
         subprocess.run(command, cwd=ROOT / "web", capture_output=True, check=True, timeout=120)
-        return fresh.read_text() == (ROOT / "web" / "src" / "api" / "schema.d.ts").read_text()
+        good = fresh.read_text() == (ROOT / "web" / "src" / "api" / "schema.d.ts").read_text()
+    print(f"check {'generated types':14} {'ok' if good else 'STALE: run web/refresh-types.sh'}", flush=True)
+    return good
 
 
 class Result(unittest.TextTestResult):
@@ -68,28 +73,170 @@ class Result(unittest.TextTestResult):
     def addSuccess(self, test: unittest.TestCase) -> None:
         self.passes += 1
         super().addSuccess(test)
-        if (took := time.monotonic() - self.began) > 5:
+        if (took := time.monotonic() - self.began) > SLOW:
             print(f" {test.id()}: {took:.1f} s", flush=True)
 
 
-def main(names: list[str]) -> int:
-    checks_passed, checks_failed = (0, 0) if names else run_checks()
-    loader = unittest.TestLoader()
-    if names:
-        suite = loader.loadTestsFromNames([f"tests.{n}" for n in names])
-    else:
-        suite = unittest.TestSuite(
-            loader.discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT))
-            for part in ("core", "server", "interface")
-        )
-    runner = unittest.TextTestRunner(resultclass=Result, verbosity=2 if names else 1)
-    result = runner.run(suite)
-    assert isinstance(result, Result)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses) + checks_failed
+class Quiet(Result):
+    """The same, for many at once: no dots, what is wrong as text."""
+
+    def __init__(self) -> None:
+        super().__init__(unittest.runner._WritelnDecorator(sys.stderr), descriptions=False, verbosity=0)
+
+    def told(self) -> list[str]:
+        wrong = [*self.failures, *self.errors, *((t, "it passed, and was to fail") for t in self.unexpectedSuccesses)]
+        return [f"{'=' * 70}\n{test.id()}\n{'-' * 70}\n{text}" for test, text in wrong]
+
+
+def tests_in(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
+    for one in suite:
+        if isinstance(one, unittest.TestSuite):
+            yield from tests_in(one)
+        else:
+            yield one
+
+
+def groups() -> dict[str, tuple[float, bool]]:
+    """What is run as one, by name, with a weight and whether nothing may run beside it.
+
+    A class of tests is a group; with `split = True` every test of it is one.
+    """
+    out: dict[str, tuple[float, bool]] = {}
+    for part, weight in (("core", 1.0), ("server", 4.0), ("interface", 8.0)):
+        found = unittest.TestLoader().discover(str(ROOT / "tests" / part), top_level_dir=str(ROOT))
+        for test in tests_in(found):
+            kind = type(test)
+            name = f"{kind.__module__}.{kind.__qualname__}"
+            if getattr(kind, "split", False) or kind.__module__ == "unittest.loader":
+                name = test.id()
+            before = out.get(name, (0.0, False))[0]
+            out[name] = before + getattr(kind, "weight", weight), bool(getattr(kind, "alone", False))
+    return out
+
+
+def serve() -> int:
+    """A process of the many: runs the groups that it is sent, one name a line, and answers one line of JSON each."""
+    answers = os.fdopen(os.dup(1), "w")
+    os.dup2(2, 1)  # whatever a test prints must not end up among the answers
+    for line in sys.stdin:
+        result = Quiet()
+        began = time.monotonic()
+        try:
+            unittest.TestLoader().loadTestsFromName(line.strip()).run(result)
+            wrong = result.told()
+        except Exception:  # a group that cannot be loaded has failed
+            wrong = [f"{line.strip()}\n{traceback.format_exc()}"]
+        skipped = [f"{t.id()}: {why}" for t, why in result.skipped]
+        answer = {"passed": result.passes, "wrong": wrong, "skipped": skipped, "seconds": time.monotonic() - began}
+        answers.write(json.dumps(answer) + "\n")
+        answers.flush()
+    return 0
+
+
+class Server:
+    """One of the processes, started anew when a test brought it down."""
+
+    def __init__(self) -> None:
+        self.process: subprocess.Popen[str] | None = None
+
+    def run(self, name: str) -> dict[str, Any]:
+        if self.process is None or self.process.poll() is not None:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "tests", "--serve"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=ROOT
+            )  # fmt: skip
+        assert self.process.stdin and self.process.stdout
+        self.process.stdin.write(name + "\n")
+        self.process.stdin.flush()
+        line = self.process.stdout.readline()
+        if not line:
+            return {
+                "passed": 0,
+                "wrong": [f"{name}: the process ended ({self.process.wait()})"],
+                "skipped": [],
+                "seconds": 0,
+            }
+        out: dict[str, Any] = json.loads(line)
+        return out
+
+    def end(self) -> None:
+        """Lets it close what it has open, such as its database."""
+        if self.process is not None and self.process.stdin:
+            self.process.stdin.close()
+            try:
+                self.process.wait(60)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+
+
+def run_side_by_side() -> int:
+    """All checks and tests, the heaviest groups first; those that measure time come last and alone."""
+    began = time.monotonic()
+    passed, failed, wrong, skipped = 0, 0, [], []
+    lock = threading.Lock()
+    every = groups()
+    todo: list[Any] = sorted((n for n, (_, alone) in every.items() if not alone), key=lambda n: -every[n][0])
+    todo += [*CHECKS, types_are_fresh]
+    last: list[Any] = [n for n, (_, alone) in every.items() if alone]
+
+    def work(left: list[Any], first: str) -> None:
+        """Takes what has `first` in its name before the rest: a process that has the demo keeps to the tests of it."""
+        nonlocal passed, failed
+        server = Server()
+        while True:
+            with lock:
+                if not left:
+                    break
+                liked = [
+                    k
+                    for k, one in enumerate(left)
+                    if (isinstance(one, str) and ".interface." in one) == (first == "interface")
+                ]
+                one = left.pop(liked[0] if liked else 0)
+            if isinstance(one, str):
+                answer = server.run(one)
+                with lock:
+                    passed, failed = passed + answer["passed"], failed + len(answer["wrong"])
+                    wrong.extend(answer["wrong"])
+                    skipped.extend(answer["skipped"])
+                    print(f"{'FAILED' if answer['wrong'] else 'ok'} {one.removeprefix('tests.')}  {answer['seconds']:.1f} s", flush=True)  # fmt: skip
+                continue
+            try:
+                good = one() if callable(one) else run_check(*one)
+            except Exception:  # a check that cannot be run has failed
+                traceback.print_exc()
+                good = False
+            with lock:
+                passed, failed = passed + good, failed + (not good)
+        server.end()
+
+    threads = [threading.Thread(target=work, args=(todo, "interface" if k == 0 else "")) for k in range(SIDE_BY_SIDE)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    work(last, "")
+    for text in [*wrong, *skipped]:
+        print(text)
+    print(f"in {time.monotonic() - began:.0f} s")
+    return told(passed, failed, len(skipped))
+
+
+def told(passed: int, failed: int, skipped: int) -> int:
     sys.stderr.flush()
-    skipped = f", {len(result.skipped)} skipped" if result.skipped else ""
-    print(f"{result.passes + checks_passed} passed, {failed} failed{skipped}", flush=True)
+    print(f"{passed} passed, {failed} failed{f', {skipped} skipped' if skipped else ''}", flush=True)
     return 1 if failed else 0
+
+
+def main(names: list[str]) -> int:
+    if names == ["--serve"]:
+        return serve()
+    if not names:
+        return run_side_by_side()
+    suite = unittest.TestLoader().loadTestsFromNames([f"tests.{n}" for n in names])
+    result = unittest.TextTestRunner(resultclass=Result, verbosity=2).run(suite)
+    assert isinstance(result, Result)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    return told(result.passes, failed, len(result.skipped))
 
 
 if __name__ == "__main__":
