@@ -9,7 +9,7 @@ from unittest import mock
 import numpy as np
 
 from tests.core.test_gltf import everything
-from tests.support import TRIANGLE, Gltf, read, same_places, trimesh_scene
+from tests.support import TRIANGLE, Gltf, one_triangle, read, same_places, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute, Cancelled
 from tidy_caravan.core.formats import write
@@ -18,7 +18,7 @@ from tidy_caravan.core.scene import GLTF, Scene
 from tidy_caravan.core.selection import PartSet, Rule
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.transforms import polar
-from tidy_caravan.core.steps import StepContext, Where, parse_step
+from tidy_caravan.core.steps import StepContext, Where, known_steps, parse_step
 from tidy_caravan.core.steps.names_and_tree import tidy
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -190,6 +190,28 @@ class Routes(unittest.TestCase):
             with self.subTest(data=data), self.assertRaisesRegex(BadRoute, "(?s)") as caught:
                 parse_route(data)
             self.assertRegex(caught.exception.sentence(), pattern)
+
+    def test_what_another_version_wrote_is_kept_as_it_came_and_refused_only_when_it_is_to_run(self) -> None:
+        written = [
+            {"kind": "fly", "height": 3, "odd": {"a": [1]}},
+            {"kind": "tidy_names", "odd": 1},
+            {"kind": "drop_empties"},
+        ]
+        route = Route.model_validate({"steps": written})
+        self.assertEqual(route.model_dump(by_alias=True, mode="json")["steps"][:2], written[:2])
+        self.assertIsInstance(route.steps[2], known_steps()["drop_empties"])
+        with self.assertRaisesRegex(BadRoute, "fly"):
+            run(one_triangle().scene(), route, BUILT_IN[0])
+        off = Route.model_validate({"steps": [{**w, "enabled": False} for w in written[:1]]})
+        self.assertFalse(off.steps[0].enabled)
+
+    def test_the_schema_names_every_kind_and_tells_them_apart(self) -> None:
+        schema = Route.model_json_schema(by_alias=True)
+        items = schema["properties"]["steps"]["items"]
+        self.assertEqual(items["discriminator"]["propertyName"], "kind")
+        self.assertEqual(set(items["discriminator"]["mapping"]), set(known_steps()))
+        for reference in items["discriminator"]["mapping"].values():
+            self.assertIn("kind", schema["$defs"][reference.rsplit("/", 1)[1]]["required"])
 
     def test_switched_off_steps_do_nothing_and_progress_can_stop(self) -> None:
         scene = read(trimesh_scene(1).export(file_type="glb"))

@@ -10,7 +10,7 @@ from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
 from tidy_caravan.core.packing.pack import Package, Source, pack
-from tidy_caravan.core.route import Route, StepRecord, as_read, declared_by, read_convention, run
+from tidy_caravan.core.route import Route, StepRecord, as_json, as_read, declared_by, read_convention, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.core.work.heavy import Workshop
@@ -41,7 +41,7 @@ def prove(folder: Path, source: Scene, result: Scene | None = None) -> tuple[Arr
     same. Raises CaravanError.
     """
     manifest = read_manifest(folder)
-    route = Route(steps=manifest.route, sets=manifest.sets)
+    route = Route.model_validate({"steps": manifest.route, "sets": manifest.sets})
     if result is None:
         result, _ = run(source, route, manifest.destination)
     return arrive(folder, manifest, as_read(source, route, manifest.destination), result, declared_by(route))
@@ -64,4 +64,13 @@ def package_of(
         PackedChange(step=r.kind, text=c.text, count=c.count, problem=c.problem) for r in records for c in r.changes
     ]
     checks = [PackedCheck(code=f.code, severity=f.severity, count=f.count, text=f.text) for f in findings]
-    return pack(done, origin, destination, fmt, route=route.steps, sets=route.sets, changes=changes, checks=checks)
+    return pack(
+        done,
+        origin,
+        destination,
+        fmt,
+        route=[as_json(s) for s in route.steps],
+        sets=route.sets,
+        changes=changes,
+        checks=checks,
+    )

@@ -18,7 +18,7 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.selection import Assignment, PartSet
-from tidy_caravan.core.steps import Change, Step, StepContext, parse_step
+from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
@@ -57,20 +57,23 @@ class StepScenes:
 
 
 class Route(BaseModel):
-    """An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`.
+    """An ordered list of steps; those that this version does not know are kept, and refused by `steps_of`.
 
     sets: saved selections with their treatments, in order of precedence.
     """
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
-    steps: list[dict[str, Any]] = Field(default_factory=list, max_length=MOST_STEPS)
+    steps: list[AnyStep] = Field(default_factory=list, max_length=MOST_STEPS)
     sets: list[PartSet] = Field(default_factory=list, max_length=200)
 
 
 def steps_of(route: Route) -> list[Step]:
     """The steps of a route. Raises BadRoute that names the step and the field."""
-    return [parse_step(data, f"step {i + 1}") for i, data in enumerate(route.steps)]
+    for i, one in enumerate(route.steps):
+        if isinstance(one, UnknownStep):
+            one.refuse(f"step {i + 1}")
+    return list(route.steps)
 
 
 def parse_route(data: Any) -> Route:
@@ -91,7 +94,7 @@ def parse_route(data: Any) -> Route:
 
 def default_route() -> Route:
     """What travels, units and axes, then a lightmap UV set on every part."""
-    return Route(steps=[as_json(WhatTravels()), as_json(MatchUnits()), as_json(LightmapUvs())])
+    return Route(steps=[WhatTravels(), MatchUnits(), LightmapUvs()])
 
 
 def as_json(step: Step) -> dict[str, Any]:

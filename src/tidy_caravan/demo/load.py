@@ -88,7 +88,7 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         "Landing, all stages (20 000 parts)",
         "metre-y-up-right",
         large_files(),
-        default_route().steps,
+        [as_json(s) for s in default_route().steps],
         ["import"],
     )
     say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
@@ -124,7 +124,7 @@ def add(
             id=uuid.uuid4(),
             name=name,
             destination=destination(to).model_dump(by_alias=True, mode="json"),
-            route=Route(steps=steps, sets=list(sets)).model_dump(by_alias=True, mode="json"),
+            route=Route.model_validate({"steps": steps, "sets": list(sets)}).model_dump(by_alias=True, mode="json"),
             version=1,
             source_name=next(iter(files)),
         )

@@ -28,10 +28,12 @@ export type Format = Schemas["FormatOut"];
 export type Habit = Schemas["HabitOut"];
 export type Answers = Schemas["Answers"];
 export type Reading = Schemas["Reading"];
-export type StepData = { kind: string; enabled?: boolean; [key: string]: unknown };
-
-export type RouteData = { steps: StepData[]; sets: PartSet[] };
-export type HaulChange = { name?: string; destination?: string; route?: RouteData };
+export type Mend = Schemas["MendOut"];
+export type SetProposal = Schemas["SetProposal"];
+/** A step of the route: one of the kinds that the server knows, told apart by `kind`. */
+export type StepData = NonNullable<Schemas["Route"]["steps"]>[number];
+export type StepOf<K extends StepData["kind"]> = Extract<StepData, { kind: K }>;
+export type HaulChange = Partial<Schemas["HaulEdit"]>;
 
 export class Problem extends Error {
   constructor(

@@ -1172,6 +1172,40 @@ export interface components {
             title: string;
             world: components["schemas"]["World"];
         };
+        /**
+         * DropDegenerates
+         * @description Removes triangles without area: thinner than what float32 can tell where they lie. Small details stay.
+         */
+        DropDegenerates: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "drop_degenerates";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * DropEmpties
+         * @description Removes nodes that draw nothing and lead to nothing; groups with content stay.
+         */
+        DropEmpties: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "drop_empties";
+            where?: components["schemas"]["Where"];
+        };
         /** FileOut */
         FileOut: {
             /** Bytes */
@@ -1194,10 +1228,7 @@ export interface components {
             id: string;
             /** Limit */
             limit: number | null;
-            /** Mend */
-            mend: {
-                [key: string]: unknown;
-            } | null;
+            mend: components["schemas"]["MendOut"] | null;
             /** Partcount */
             partCount: number;
             /**
@@ -1213,6 +1244,28 @@ export interface components {
             unit: string;
             /** Value */
             value: number | null;
+        };
+        /**
+         * FirstUvs
+         * @description Box projection for meshes without any UV set, the size written into the coordinates.
+         */
+        FirstUvs: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "first_uvs";
+            /**
+             * Metresperrepeat
+             * @default 1
+             */
+            metresPerRepeat: number;
+            where?: components["schemas"]["Where"];
         };
         /**
          * FormatOut
@@ -1432,6 +1485,119 @@ export interface components {
             where: string;
         };
         /**
+         * LightmapUvs
+         * @description Unwraps every unique mesh once and gives all its instances the result, verified by measuring.
+         */
+        LightmapUvs: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Heavy
+             * @description Unwrap heavy meshes as well
+             * @default false
+             */
+            heavy: boolean;
+            /**
+             * Keepgood
+             * @description Leave a set that already measures well as it is
+             * @default true
+             */
+            keepGood: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lightmap_uvs";
+            /**
+             * Paddingtexels
+             * @description Least distance between islands
+             * @default 4
+             */
+            paddingTexels: number;
+            /**
+             * Resolution
+             * @description Texels along one edge of the map
+             * @default 256
+             */
+            resolution: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * MakeShapes
+         * @description Primitives, curves, extrusions and subdivision surfaces, made from their parameters once more.
+         *
+         *     Stands before steps that move vertices; a mesh that was changed since it was made is left as it is, and told.
+         */
+        MakeShapes: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make_shapes";
+            /**
+             * Level
+             * @description Rounds of subdivision
+             */
+            level?: number | null;
+            /**
+             * Segments
+             * @description Segments of a full circle, instead of a tolerance
+             */
+            segments?: number | null;
+            /**
+             * Tolerancemm
+             * @description Largest distance of a chord from its arc in millimetres
+             */
+            toleranceMm?: number | null;
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * MatchUnits
+         * @description Factor and axis map go into vertices and translations. Scale left by modelling is baked where all
+         *     instances of a mesh agree; where they differ only the common part is, and sharing is kept.
+         */
+        MatchUnits: {
+            /**
+             * Bakescale
+             * @description Bring node scale to 1
+             * @default true
+             */
+            bakeScale: boolean;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "match_units_axes";
+            /** Sourceforward */
+            sourceForward?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
+            /** Sourcehandedness */
+            sourceHandedness?: ("right" | "left") | null;
+            /**
+             * Sourcemetresperunit
+             * @description What one source unit really is, in metres, if the file is wrong
+             */
+            sourceMetresPerUnit?: number | null;
+            /**
+             * Sourceup
+             * @description The source's up axis, if the file is wrong
+             */
+            sourceUp?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * MaterialOut
          * @description triangles: of this material over all parts. textures: roles that have a picture; missing: those whose
          *     picture was not found.
@@ -1469,6 +1635,42 @@ export interface components {
             items: components["schemas"]["MaterialOut"][];
             /** Total */
             total: number;
+        };
+        /**
+         * MendNormals
+         * @description Computes normals where they are missing or broken; good ones are never touched.
+         *
+         *     Edges that bend by more than the crease angle stay hard: their vertices are split.
+         */
+        MendNormals: {
+            /**
+             * Creasedegrees
+             * @description Edges that bend by more stay hard; 180 makes all smooth
+             * @default 50
+             */
+            creaseDegrees: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mend_normals";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * MendOut
+         * @description What would put a finding right: a step, of whose parameters only the `given` matter, or a set.
+         */
+        MendOut: {
+            /** Given */
+            given?: string[];
+            set?: components["schemas"]["SetProposal"] | null;
+            /** Step */
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
         };
         /** MeshOut */
         MeshOut: {
@@ -1647,14 +1849,45 @@ export interface components {
             sources: number[];
         };
         /**
+         * PlacePivots
+         * @description Moves pivots that lie far from their part: mesh' = T⁻¹·mesh, node' = node·T, children' = T⁻¹·child.
+         *
+         *     Every instance of a shared mesh gets the same move, so sharing and the world stay as they are. The underside is
+         *     that towards the ground, however a part is turned; instances that stand differently go by the way most stand.
+         */
+        PlacePivots: {
+            /**
+             * At
+             * @description base: middle of the underside in the world
+             * @default base
+             * @enum {string}
+             */
+            at: "base" | "centre";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "place_pivots";
+            /**
+             * Onlyfar
+             * @description Leave pivots that lie within reach of their part
+             * @default true
+             */
+            onlyFar: boolean;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * PreviewRequest
          * @description A step of kind make_shapes.
          */
         PreviewRequest: {
             /** Step */
-            step: {
-                [key: string]: unknown;
-            };
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -1758,7 +1991,7 @@ export interface components {
         };
         /**
          * Route
-         * @description An ordered list of steps as JSON; unknown kinds are refused when it is opened with `steps_of`.
+         * @description An ordered list of steps; those that this version does not know are kept, and refused by `steps_of`.
          *
          *     sets: saved selections with their treatments, in order of precedence.
          */
@@ -1766,9 +1999,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: {
-                [key: string]: unknown;
-            }[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -1897,6 +2128,17 @@ export interface components {
             sets: components["schemas"]["PartSet"][];
         };
         /**
+         * SetProposal
+         * @description A set that a finding proposes.
+         */
+        SetProposal: {
+            /** Name */
+            name: string;
+            /** Rules */
+            rules: components["schemas"]["Rule"][];
+            treatment: components["schemas"]["Treatment"];
+        };
+        /**
          * ShapeOut
          * @description triangles now, and `then` as a step would make it.
          */
@@ -1948,9 +2190,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: {
-                [key: string]: unknown;
-            };
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**
@@ -1990,6 +2230,23 @@ export interface components {
             kind: string;
             /** Title */
             title: string;
+        };
+        /**
+         * TidyNames
+         * @description Unique names in the destination's characters and length; old names stay in the manifest.
+         */
+        TidyNames: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tidy_names";
+            where?: components["schemas"]["Where"];
         };
         /**
          * Tolerances
@@ -2094,6 +2351,125 @@ export interface components {
              * @default false
              */
             shadowOnly: boolean;
+        };
+        /**
+         * WhatTravels
+         * @description Leaves out what is not wanted: switched-off parts, lights, cameras, animation, helpers, sets left out.
+         *
+         *     Helpers are nodes that draw nothing and lead to nothing; bones and morph targets count as such when no clip
+         *     moves them: the pose they hold is baked into the mesh. What is left out is listed in the manifest.
+         */
+        WhatTravels: {
+            /**
+             * Animation
+             * @description All clips, a range of seconds, the pose at one time, or the rest pose
+             * @default all
+             * @enum {string}
+             */
+            animation: "all" | "range" | "frame" | "rest";
+            /**
+             * Bones
+             * @description Bones that no clip moves travel, with their skins
+             * @default false
+             */
+            bones: boolean;
+            /**
+             * Cameras
+             * @description Cameras travel
+             * @default true
+             */
+            cameras: boolean;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * End
+             * @description Seconds: end of the range
+             * @default 10
+             */
+            end: number;
+            /**
+             * Helpers
+             * @description Empties that lead to nothing travel
+             * @default false
+             */
+            helpers: boolean;
+            /**
+             * Hidden
+             * @description Parts that are switched off in the source travel as well
+             * @default false
+             */
+            hidden: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "what_travels";
+            /**
+             * Lights
+             * @description Lights travel
+             * @default true
+             */
+            lights: boolean;
+            /**
+             * Morphs
+             * @description Morph targets that no clip moves travel
+             * @default false
+             */
+            morphs: boolean;
+            /**
+             * Start
+             * @description Seconds: begin of the range, or time of the frame
+             * @default 0
+             */
+            start: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * Where
+         * @description Which parts a step is for; evaluated against the scene as it is when the step runs.
+         *
+         *     Every node when empty. By name and by hand are added up (names or parts); all other conditions narrow that.
+         *     sets: names of sets of the haul; their parts as they were decided when the run began.
+         */
+        Where: {
+            inside?: components["schemas"]["Box"] | null;
+            /** Kinds */
+            kinds?: ("mesh" | "instanced" | "unique" | "scattered" | "heavy" | "converted" | "hidden" | "light" | "camera" | "helper")[];
+            /** Layers */
+            layers?: string[];
+            /** Leastinstances */
+            leastInstances?: number | null;
+            /**
+             * Leastsize
+             * @description Metres
+             */
+            leastSize?: number | null;
+            /** Leasttriangles */
+            leastTriangles?: number | null;
+            /** Materials */
+            materials?: string[];
+            /** Mostinstances */
+            mostInstances?: number | null;
+            /**
+             * Mostsize
+             * @description Metres
+             */
+            mostSize?: number | null;
+            /** Mosttriangles */
+            mostTriangles?: number | null;
+            /** Names */
+            names?: string[];
+            /** Parts */
+            parts?: number[];
+            /** Paths */
+            paths?: string[];
+            /** Sets */
+            sets?: string[];
+            /** Types */
+            types?: string[];
         };
         /**
          * World

@@ -15,7 +15,7 @@ export function AddStep({ kinds, present, onAdd, onClose }: Props) {
   const there = (k: StepKind) => k.once && present.includes(k.kind);
   const add = (k: StepKind | undefined) => {
     if (!k || there(k)) return;
-    onAdd(k.defaults as StepData);
+    onAdd(k.defaults);
     dialog.current?.close();
   };
   return (

@@ -1,6 +1,6 @@
 // Findings of the survey, worst first; each with its parts and the step that would mend it.
 import { Plus } from "lucide-react";
-import type { Finding, StepData } from "../api/client";
+import type { Finding, Mend } from "../api/client";
 import { count, small } from "../shared/format";
 
 const SIGN = { error: "✗", warning: "▲", info: "·" } as const;
@@ -14,8 +14,8 @@ type Props = {
   findings: Finding[];
   chosen: string | null;
   onChoose: (finding: Finding | null) => void;
-  onMend: (step: StepData) => void;
-  onTape: (step: StepData) => boolean;
+  onMend: (mend: Mend) => void;
+  onTape: (mend: Mend) => boolean;
   titles: Map<string, string>;
   busy: boolean;
 };
@@ -55,29 +55,36 @@ export function Findings({ findings, chosen, onChoose, onMend, onTape, titles, b
               <span className="block leading-snug">{f.text}</span>
             </span>
           </button>
-          {f.mend && (
-            <button
-              type="button"
-              className="btn btn-xs mt-0.5 shrink-0"
-              disabled={busy || onTape(f.mend as StepData)}
-              onClick={() => onMend(f.mend as StepData)}
-            >
-              {onTape(f.mend as StepData) ? (
-                f.mend.kind === "set" ? (
-                  "is a set"
-                ) : (
-                  "on the tape"
-                )
-              ) : (
-                <>
-                  <Plus size={12} />{" "}
-                  {f.mend.kind === "set" ? `Set “${f.mend.name}”` : stepTitle(f.mend.kind as string, titles)}
-                </>
-              )}
-            </button>
-          )}
+          {f.mend && <MendButton mend={f.mend} {...{ onMend, onTape, titles, busy }} />}
         </li>
       ))}
     </ul>
+  );
+}
+
+type MendProps = Pick<Props, "onMend" | "onTape" | "titles" | "busy"> & { mend: Mend };
+
+function MendButton({ mend, onMend, onTape, titles, busy }: MendProps) {
+  const there = onTape(mend);
+  const label = mend.step ? stepTitle(mend.step.kind, titles) : `Set “${mend.set?.name ?? ""}”`;
+  return (
+    <button
+      type="button"
+      className="btn btn-xs mt-0.5 shrink-0"
+      disabled={busy || there}
+      onClick={() => onMend(mend)}
+    >
+      {there ? (
+        mend.set ? (
+          "is a set"
+        ) : (
+          "on the tape"
+        )
+      ) : (
+        <>
+          <Plus size={12} /> {label}
+        </>
+      )}
+    </button>
   );
 }

@@ -2,7 +2,7 @@
 import { Ruler, Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Finding, type PartSet, type StepData } from "../api/client";
+import { api, type Finding, type Mend, type PartSet, type StepData } from "../api/client";
 import {
   useDestinations,
   useEdit,
@@ -28,7 +28,7 @@ import {
   MeshesLedger,
   PartsLedger,
 } from "./ledgers";
-import { hasSet, isOnTape, withMend, withSet } from "./mend";
+import { hasSet, isOnTape, wanted, withMend, withSet } from "./mend";
 import { useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
 import { ArriveStation, LightStation, MendStation, PackStation } from "./stations";
@@ -57,15 +57,19 @@ export function HaulPage() {
   const findings = useFindings(scene?.id).data;
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
   const busy = working(haul?.job) || start.isPending || edit.isPending;
-  const steps = (haul?.route.steps ?? []) as StepData[];
+  const steps = haul?.route.steps ?? [];
 
   const { mutate: begin } = start;
   const run = useCallback(() => begin(() => api.run(haulId)), [begin, haulId]);
-  const sets = (haul?.route.sets ?? []) as PartSet[];
+  const sets = haul?.route.sets ?? [];
   const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets } });
   const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next } });
-  const mend = (step: StepData) =>
-    step.kind === "set" ? setSets(withSet(sets, step)) : setRoute(withMend(steps, step, kinds));
+  const mend = ({ step, given, set: proposal }: Mend) => {
+    if (proposal) setSets(withSet(sets, proposal));
+    else if (step) setRoute(withMend(steps, { step, given: given ?? [] }, kinds));
+  };
+  const onTape = ({ step, given, set: proposal }: Mend) =>
+    proposal ? hasSet(sets, proposal) : !!step && isOnTape(steps, { step, given: given ?? [] }, kinds);
 
   // a new haul begins with nothing selected and the lens of its station
   useEffect(() => {
@@ -228,9 +232,7 @@ export function HaulPage() {
                     chosen={filter?.by === "finding" ? filter.value : null}
                     onChoose={chooseFinding}
                     onMend={mend}
-                    onTape={(step) =>
-                      step.kind === "set" ? hasSet(sets, step) : isOnTape(steps, step, kinds)
-                    }
+                    onTape={onTape}
                     titles={titles}
                     busy={busy}
                   />
@@ -244,7 +246,7 @@ export function HaulPage() {
                 <LightStation
                   haul={haul}
                   busy={busy}
-                  onAdd={() => setRoute(withMend(steps, { kind: "lightmap_uvs" }, kinds))}
+                  onAdd={() => setRoute(withMend(steps, wanted(kinds, "lightmap_uvs", {}), kinds))}
                 />
               )}
               {station === "pack" && (

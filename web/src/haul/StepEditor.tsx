@@ -2,6 +2,7 @@
 import { useEffect, useRef, useState } from "react";
 import type { StepData, StepKind, StepRecord } from "../api/client";
 import { count } from "../shared/format";
+import { parameterOf } from "./mend";
 
 type Field = {
   type?: string;
@@ -29,7 +30,7 @@ const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
 export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
   const [draft, setDraft] = useState<StepData>(step);
-  const where = (draft.where ?? {}) as { names?: string[]; parts?: number[]; sets?: string[] };
+  const where = draft.where ?? {};
   useEffect(() => dialog.current?.showModal(), []);
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   return (
@@ -41,7 +42,13 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
         </div>
         <div className="grid grid-cols-[16rem_1fr] items-center gap-x-3 gap-y-2">
           {Object.entries(kind.parameters as Record<string, Field>).map(([key, field]) => (
-            <Input key={key} name={key} field={field} value={draft[key]} onChange={(v) => put(key, v)} />
+            <Input
+              key={key}
+              name={key}
+              field={field}
+              value={parameterOf(draft, key)}
+              onChange={(v) => put(key, v)}
+            />
           ))}
           <label className="contents">
             <span>only parts named</span>

@@ -37,7 +37,7 @@ export function effect(record: StepRecord | undefined): string {
 
 export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
   const [open, setOpen] = useState<number | null>(null);
-  const steps = haul.route.steps as StepData[];
+  const steps = haul.route.steps ?? [];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
   const [adding, setAdding] = useState(false);
   const [closed, setClosed] = useState<Set<string>>(new Set());
@@ -130,7 +130,8 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
               ) : (
                 <ol className="flex items-center" aria-label={group.phase}>
                   {group.steps.map((i) => {
-                    const step = steps[i] as StepData;
+                    const step = steps[i];
+                    if (!step) return null;
                     return (
                       <li key={i} className="flex shrink-0 items-center" data-step={step.kind}>
                         <StepCard
@@ -171,7 +172,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
         <AddStep
           kinds={kinds}
           present={steps.map((s) => s.kind)}
-          onAdd={(step) => onRoute(withMend(steps, step, kinds))}
+          onAdd={(step) => onRoute(withMend(steps, { step, given: [] }, kinds))}
           onClose={() => setAdding(false)}
         />
       )}

@@ -1,57 +1,81 @@
-// Putting a proposed mend on the tape: a step of a kind that is there already takes over its numbers.
-import type { PartSet, StepData, StepKind } from "../api/client";
+// Putting a proposed mend on the tape: a step of a kind that is there already takes over what the mend gives.
+import type { PartSet, SetProposal, StepData, StepKind, StepOf } from "../api/client";
 
 /** The kinds of steps as the server lists them: phases, and of which one is enough. */
 export type Kinds = StepKind[];
+/** A step, of whose parameters only the given ones matter. */
+export type Wanted = { step: StepData; given: readonly string[] };
+
 const once = (kinds: Kinds, kind: string) => kinds.find((k) => k.kind === kind)?.once ?? false;
 const rank = (kinds: Kinds, kind: string) =>
   kinds.find((k) => k.kind === kind)?.rank ?? Number.MAX_SAFE_INTEGER;
+/** The value of a parameter that is only known by its name, as forms that are made from a schema know it. */
+export const parameterOf = (step: StepData, key: string) =>
+  new Map<string, unknown>(Object.entries(step)).get(key);
 
-const numbers = (step: StepData) => Object.entries(step).filter(([k]) => k !== "kind" && k !== "enabled");
+/** Narrows a step to its kind, for `find` and `filter`. */
+export const isOf =
+  <K extends StepData["kind"]>(kind: K) =>
+  (step: StepData): step is StepOf<K> =>
+    step.kind === kind;
 
-export function isOnTape(steps: StepData[], mend: StepData, kinds: Kinds): boolean {
+/** A step of a kind with some values and the defaults for the rest; null while the kinds are not known. */
+export function wanted<K extends StepData["kind"]>(
+  kinds: Kinds,
+  kind: K,
+  values: Partial<StepOf<K>>,
+): Wanted | null {
+  const base = kinds.map((k) => k.defaults).find(isOf(kind));
+  return base ? { step: { ...base, ...values }, given: Object.keys(values) } : null;
+}
+
+export function isOnTape(steps: StepData[], mend: Wanted, kinds: Kinds): boolean {
   return steps.some(
     (s) =>
-      s.kind === mend.kind &&
+      s.kind === mend.step.kind &&
       s.enabled !== false &&
-      numbers(mend).every(([key, value]) =>
-        key === "where" && once(kinds, s.kind)
-          ? true
-          : JSON.stringify(s[key]) === JSON.stringify(value) || contains(s[key], value),
-      ),
+      mend.given
+        .filter((key) => key !== "enabled")
+        .every((key) => {
+          if (key === "where" && once(kinds, s.kind)) return true;
+          const [has, value] = [parameterOf(s, key), parameterOf(mend.step, key)];
+          return JSON.stringify(has) === JSON.stringify(value) || contains(has, value);
+        }),
   );
 }
 
-function contains(has: unknown, wanted: unknown): boolean {
-  if (typeof has !== "object" || typeof wanted !== "object" || !has || !wanted) return false;
-  return Object.entries(wanted).every(
-    ([k, v]) => JSON.stringify((has as Record<string, unknown>)[k]) === JSON.stringify(v),
-  );
+function contains(has: unknown, sought: unknown): boolean {
+  if (typeof has !== "object" || typeof sought !== "object" || !has || !sought) return false;
+  const there = new Map<string, unknown>(Object.entries(has));
+  return Object.entries(sought).every(([k, v]) => JSON.stringify(there.get(k)) === JSON.stringify(v));
 }
 
-/** The route with a step where its phase belongs; one of a kind that is enough takes over the numbers. */
-export function withMend(steps: StepData[], mend: StepData, kinds: Kinds): StepData[] {
-  const at = once(kinds, mend.kind) ? steps.findIndex((s) => s.kind === mend.kind) : -1;
-  if (at >= 0) return steps.map((s, i) => (i === at ? { ...s, ...mend, enabled: true } : s));
-  const before = steps.findIndex((s) => rank(kinds, s.kind) > rank(kinds, mend.kind));
+/** The route with a step where its phase belongs; one of a kind that is enough takes over what is given. */
+export function withMend(steps: StepData[], mend: Wanted | null, kinds: Kinds): StepData[] {
+  if (!mend) return steps;
+  const { step, given } = mend;
+  const at = once(kinds, step.kind) ? steps.findIndex((s) => s.kind === step.kind) : -1;
+  if (at >= 0) {
+    const values = Object.fromEntries(given.map((key) => [key, parameterOf(step, key)]));
+    return steps.map((s, i) => (i === at ? { ...s, ...values, enabled: true } : s));
+  }
+  const before = steps.findIndex((s) => rank(kinds, s.kind) > rank(kinds, step.kind));
   const place = before < 0 ? steps.length : before;
-  return [...steps.slice(0, place), mend, ...steps.slice(place)];
+  return [...steps.slice(0, place), step, ...steps.slice(place)];
 }
 
 /** A set that a finding proposes, under an id of its own; one of that name is replaced. */
-export function withSet(sets: PartSet[], proposal: StepData): PartSet[] {
-  const made = {
-    id: `set-${String(proposal.name)
-      .toLowerCase()
-      .replace(/[^a-z0-9]+/g, "-")}`.slice(0, 40),
-    name: String(proposal.name),
+export function withSet(sets: PartSet[], proposal: SetProposal): PartSet[] {
+  const made: PartSet = {
+    id: `set-${proposal.name.toLowerCase().replace(/[^a-z0-9]+/g, "-")}`.slice(0, 40),
+    name: proposal.name,
     rules: proposal.rules,
     added: [],
     removed: [],
     treatment: proposal.treatment,
-  } as unknown as PartSet;
+  };
   return [...sets.filter((s) => s.name !== made.name), made];
 }
 
-export const hasSet = (sets: PartSet[], proposal: StepData): boolean =>
+export const hasSet = (sets: PartSet[], proposal: SetProposal): boolean =>
   sets.some((s) => s.name === proposal.name);

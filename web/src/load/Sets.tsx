@@ -2,7 +2,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, Plus, Trash2 } from "lucide-react";
 import { useEffect, useState } from "react";
-import { api, type Haul, type PartSet, type StepData, type Treatment } from "../api/client";
+import { api, type Haul, type PartSet, type StepData, type StepOf, type Treatment } from "../api/client";
+import { useStepKinds } from "../api/hooks";
+import { isOf, wanted, withMend } from "../haul/mend";
 import { useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
 import { SetEditor } from "./SetEditor";
@@ -15,7 +17,18 @@ type Props = {
   onSteps: (steps: StepData[]) => void;
 };
 
-const SWITCHES: [string, string][] = [
+type Travels = StepOf<"what_travels">;
+const ANIMATION: Record<Travels["animation"], string> = {
+  all: "all",
+  range: "a range",
+  frame: "one time",
+  rest: "rest pose",
+};
+const KINDS_OF_ANIMATION = ["all", "range", "frame", "rest"] as const satisfies Travels["animation"][];
+const SWITCHES: [
+  keyof Pick<Travels, "lights" | "cameras" | "helpers" | "hidden" | "morphs" | "bones">,
+  string,
+][] = [
   ["lights", "lights"],
   ["cameras", "cameras"],
   ["hidden", "switched-off parts"],
@@ -25,6 +38,7 @@ const SWITCHES: [string, string][] = [
 ];
 
 export function Sets({ haul, busy, onSets, onSteps }: Props) {
+  const kinds = useStepKinds().data ?? [];
   const scene = haul.source?.id ?? "";
   const saved = haul.route.sets as PartSet[];
   const [draft, setDraft] = useState<{ at: number; set: PartSet } | null>(null);
@@ -89,8 +103,10 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
         busy={busy}
       />
     );
-  const steps = (haul.route.steps ?? []) as StepData[];
-  const travels = steps.find((s) => s.kind === "what_travels");
+  const steps = haul.route.steps ?? [];
+  const travels = steps.find(isOf("what_travels"));
+  const change = (values: Partial<Travels>) =>
+    onSteps(steps.map((s) => (s === travels ? { ...travels, ...values } : s)));
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
       <fieldset className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b rule pb-2" disabled={busy}>
@@ -104,9 +120,7 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
                   type="checkbox"
                   className="checkbox checkbox-xs"
                   checked={!!travels[key]}
-                  onChange={(e) =>
-                    onSteps(steps.map((s) => (s === travels ? { ...s, [key]: e.target.checked } : s)))
-                  }
+                  onChange={(e) => change({ [key]: e.target.checked })}
                 />
                 {label}
               </label>
@@ -115,15 +129,17 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
               animation
               <select
                 className="select select-xs w-28"
-                value={String(travels.animation ?? "all")}
-                onChange={(e) =>
-                  onSteps(steps.map((s) => (s === travels ? { ...s, animation: e.target.value } : s)))
-                }
+                value={travels.animation}
+                onChange={(e) => {
+                  const animation = KINDS_OF_ANIMATION.find((k) => k === e.target.value);
+                  if (animation) change({ animation });
+                }}
               >
-                <option value="all">all</option>
-                <option value="range">a range</option>
-                <option value="frame">one time</option>
-                <option value="rest">rest pose</option>
+                {KINDS_OF_ANIMATION.map((k) => (
+                  <option key={k} value={k}>
+                    {ANIMATION[k]}
+                  </option>
+                ))}
               </select>
             </label>
           </>
@@ -131,7 +147,7 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
           <button
             type="button"
             className="btn btn-xs"
-            onClick={() => onSteps([{ kind: "what_travels" }, ...steps])}
+            onClick={() => onSteps(withMend(steps, wanted(kinds, "what_travels", {}), kinds))}
           >
             <Plus size={12} /> Choose by kind
           </button>

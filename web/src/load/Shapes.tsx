@@ -3,6 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Eye, Plus } from "lucide-react";
 import { useEffect, useMemo, useState } from "react";
 import { api, type Haul, type StepData } from "../api/client";
+import { useStepKinds } from "../api/hooks";
+import { isOf, wanted } from "../haul/mend";
 import { useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
 
@@ -17,33 +19,34 @@ type Props = { haul: Haul; busy: boolean; onSteps: (steps: StepData[]) => void }
 
 export function Shapes({ haul, busy, onSteps }: Props) {
   const scene = haul.source?.id ?? "";
-  const steps = (haul.route.steps ?? []) as StepData[];
-  const on = steps.find((s) => s.kind === "make_shapes");
+  const steps = haul.route.steps ?? [];
+  const on = steps.find(isOf("make_shapes"));
   const [by, setBy] = useState<"tolerance" | "segments">(on?.segments ? "segments" : "tolerance");
-  const [tolerance, setTolerance] = useState(Number(on?.toleranceMm ?? 2));
-  const [segments, setSegments] = useState(Number(on?.segments ?? 24));
-  const [level, setLevel] = useState<number | null>((on?.level as number | null | undefined) ?? null);
+  const [tolerance, setTolerance] = useState(on?.toleranceMm ?? 2);
+  const [segments, setSegments] = useState(on?.segments ?? 24);
+  const [level, setLevel] = useState<number | null>(on?.level ?? null);
   const [names, setNames] = useState("");
+  const kinds = useStepKinds().data;
   const { preview, set } = useView();
-  const step = useMemo<StepData>(
-    () => ({
-      kind: "make_shapes",
-      ...(by === "tolerance" ? { toleranceMm: tolerance } : { segments }),
-      ...(level === null ? {} : { level }),
-      ...(names.trim()
-        ? {
-            where: {
-              names: names
-                .split(",")
-                .map((n) => n.trim())
-                .filter(Boolean),
-            },
-          }
-        : {}),
-    }),
-    [by, tolerance, segments, level, names],
+  const asked = useMemo(
+    () =>
+      wanted(kinds ?? [], "make_shapes", {
+        ...(by === "tolerance" ? { toleranceMm: tolerance } : { segments }),
+        ...(level === null ? {} : { level }),
+        ...(names.trim()
+          ? {
+              where: {
+                names: names
+                  .split(",")
+                  .map((n) => n.trim())
+                  .filter(Boolean),
+              },
+            }
+          : {}),
+      }),
+    [kinds, by, tolerance, segments, level, names],
   );
-  const text = JSON.stringify(step);
+  const text = asked ? JSON.stringify(asked.step) : "";
   const shapes = useQuery({
     queryKey: ["shapes", scene, text],
     queryFn: () => api.shapes(scene, text),
@@ -68,6 +71,8 @@ export function Shapes({ haul, busy, onSteps }: Props) {
       </p>
     );
   const place = () => {
+    if (!asked) return;
+    const { step } = asked;
     const at = steps.findIndex((s) => s.kind === "make_shapes");
     if (at >= 0 && !names.trim()) onSteps(steps.map((s, i) => (i === at ? step : s)));
     else {

@@ -1,7 +1,7 @@
 // Evidence for the unit: each usual factor with the things of known size that speak for it; the artist decides.
 import type { Candidate, Haul, StepData } from "../api/client";
 import { useStepKinds } from "../api/hooks";
-import { withMend } from "../haul/mend";
+import { isOf, wanted, withMend } from "../haul/mend";
 import { useView } from "../haul/selection";
 import { count, metres, plural } from "../shared/format";
 
@@ -12,9 +12,9 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
   const kinds = useStepKinds().data ?? [];
   const source = haul.source;
   if (!source) return null;
-  const steps = (haul.route.steps ?? []) as StepData[];
-  const step = steps.find((s) => s.kind === "match_units_axes" && s.enabled !== false);
-  const told = typeof step?.sourceMetresPerUnit === "number" ? step.sourceMetresPerUnit : null;
+  const steps = haul.route.steps ?? [];
+  const step = steps.filter(isOf("match_units_axes")).find((s) => s.enabled !== false);
+  const told = step?.sourceMetresPerUnit ?? null;
   // what was only assumed is in force once it was taken, not before
   const declared = source.convention.declared;
   const inForce = told ?? (declared ? source.convention.metresPerUnit : null);
@@ -24,7 +24,9 @@ export function UnitEvidence({ haul, busy, onSteps }: Props) {
     onSteps(
       withMend(
         steps,
-        { kind: "match_units_axes", sourceMetresPerUnit: c.stated && declared ? null : c.metresPerUnit },
+        wanted(kinds, "match_units_axes", {
+          sourceMetresPerUnit: c.stated && declared ? null : c.metresPerUnit,
+        }),
         kinds,
       ),
     );

@@ -7,11 +7,12 @@ from abc import abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, ClassVar, TypeVar
+from typing import Any, ClassVar, NoReturn, TypeVar
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, PrivateAttr, model_serializer
 from pydantic.alias_generators import to_camel
+from pydantic_core import CoreSchema, core_schema
 
 from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
@@ -88,7 +89,12 @@ class Step(BaseModel):
     """Base of all steps; `kind` tells them apart in JSON. once: a second one of the kind would have nothing to do."""
 
     model_config = ConfigDict(
-        alias_generator=to_camel, populate_by_name=True, extra="forbid", frozen=True, allow_inf_nan=False
+        alias_generator=to_camel,
+        populate_by_name=True,
+        extra="forbid",
+        frozen=True,
+        allow_inf_nan=False,
+        json_schema_extra=lambda schema: schema.update(required=sorted({*schema.get("required", ()), "kind"})),
     )
 
     title: ClassVar[str]
@@ -146,6 +152,61 @@ def parse_step(data: Any, where: str = "step") -> Step:
         errors: list[dict[str, Any]] = getattr(error, "errors", list)()
         detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in errors[:3]) or str(error)
         raise BadRoute(detail, where=f"{where} ({data['kind']})") from error
+
+
+class UnknownStep(Step):
+    """A step of a kind, or with parameters, that this version does not know: kept as it came, and never executed."""
+
+    title = "Unknown step"
+    summary = "A step that this version does not know."
+    phase = Phase.TREE
+    once = False
+    _came: dict[str, Any] = PrivateAttr(default_factory=dict)
+
+    @classmethod
+    def of(cls, data: dict[str, Any]) -> UnknownStep:
+        out = cls(kind=data["kind"], enabled=data.get("enabled") is not False)
+        out._came = data
+        return out
+
+    def refuse(self, where: str = "step") -> NoReturn:
+        """Raises BadRoute that says what is wrong with it."""
+        parse_step(self._came, where)
+        raise BadRoute(f"the kind “{self.kind[:60]}” is unknown", where=where)
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        self.refuse()
+
+    @model_serializer(mode="plain")
+    def _as_it_came(self) -> dict[str, Any]:
+        return self._came
+
+
+def kept_step(data: Any) -> Step:
+    """A step from JSON; one that cannot be understood is kept as it is. Raises ValueError for what is no step at all."""
+    if isinstance(data, Step):
+        return data
+    try:
+        return parse_step(data)
+    except BadRoute as error:
+        if not isinstance(data, dict) or not isinstance(data.get("kind"), str):
+            raise ValueError(error.what) from error
+        return UnknownStep.of(data)
+
+
+class OneOfSteps:
+    """Any step, in Pydantic models and their JSON schema: told apart by its kind, all registered kinds named."""
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        every: dict[Any, CoreSchema] = {kind: handler.generate_schema(one) for kind, one in known_steps().items()}
+        return core_schema.no_info_wrap_validator_function(
+            lambda value, _: kept_step(value),
+            core_schema.tagged_union_schema(every, "kind"),
+            serialization=core_schema.plain_serializer_function_ser_schema(
+                lambda one: one.model_dump(by_alias=True, mode="json")
+            ),
+        )
 
 
 def source_ids(scene: Scene, rows: Any) -> list[int]:

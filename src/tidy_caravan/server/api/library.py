@@ -42,7 +42,6 @@ def steps() -> list[StepKind]:
     for kind, cls in known_steps().items():
         schema = cls.model_json_schema(by_alias=True)
         parameters = {k: v for k, v in schema["properties"].items() if k not in ("kind", "enabled", "where")}
-        defaults = cls(kind=kind).model_dump(by_alias=True, mode="json")
         out.append(
             StepKind(
                 kind=kind,
@@ -52,7 +51,7 @@ def steps() -> list[StepKind]:
                 rank=cls.phase.rank,
                 once=cls.once,
                 parameters=parameters,
-                defaults=defaults,
+                defaults=cls(kind=kind),
             )
         )
     return out

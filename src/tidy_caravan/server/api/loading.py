@@ -15,7 +15,7 @@ from tidy_caravan.core.formats import endings
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.recipes import triangles_at
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
-from tidy_caravan.core.steps import parse_step
+from tidy_caravan.core.steps import Step, UnknownStep, parse_step
 from tidy_caravan.core.steps.make_shapes import MakeShapes
 from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, new_job
 from tidy_caravan.server.api.hauls import stored_files
@@ -58,9 +58,15 @@ def set_members(scene_id: uuid.UUID, request: PartSet, session: SessionDep, stat
 def shape_step(text: str) -> MakeShapes:
     """The step of a preview. Raises BadRoute."""
     try:
-        step = parse_step(orjson.loads(text), "step")
+        return only_shapes(parse_step(orjson.loads(text), "step"))
     except orjson.JSONDecodeError as error:
         raise BadRoute("the step is no JSON", where="step") from error
+
+
+def only_shapes(step: Step) -> MakeShapes:
+    """Raises BadRoute for any other kind of step, and for what is none."""
+    if isinstance(step, UnknownStep):
+        step.refuse()
     if not isinstance(step, MakeShapes):
         raise BadRoute("only shapes can be looked at before a run", where="step")
     return step
@@ -108,7 +114,7 @@ def preview(
     row = found(session, SceneRow, scene_id, "scene")
     if not row.store_key:
         raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
-    step = shape_step(orjson.dumps(request.step).decode())
+    step = only_shapes(request.step)
     haul = found(session, Haul, row.haul_id, "haul")
     kept = step.model_dump(by_alias=True, mode="json")
     job = new_job(session, haul, "preview", {"scene": row.store_key, "step": kept})

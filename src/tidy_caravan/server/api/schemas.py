@@ -6,7 +6,7 @@ import uuid
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.arrival.report import ArrivalTotals
@@ -15,7 +15,8 @@ from tidy_caravan.core.conventions.evidence import Candidate
 from tidy_caravan.core.conventions.yardstick import Answers
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
-from tidy_caravan.core.selection import PartSet
+from tidy_caravan.core.selection import PartSet, Rule, Treatment
+from tidy_caravan.core.steps import AnyStep
 
 JobKind = Literal["import", "supply", "run", "pack", "arrive", "preview"]
 JobState = Literal["waiting", "running", "done", "failed", "cancelled"]
@@ -40,7 +41,7 @@ class ProblemOut(Camel):
 class PreviewRequest(Camel):
     """A step of kind make_shapes."""
 
-    step: dict[str, Any]
+    step: AnyStep
 
 
 class JobProblem(Camel):
@@ -357,6 +358,22 @@ class Picked(Camel):
     max: list[float] = Field(min_length=3, max_length=3)
 
 
+class SetProposal(Camel):
+    """A set that a finding proposes."""
+
+    name: str
+    rules: list[Rule]
+    treatment: Treatment
+
+
+class MendOut(Camel):
+    """What would put a finding right: a step, of whose parameters only the `given` matter, or a set."""
+
+    step: AnyStep | None = None
+    given: list[str] = Field(default_factory=list)
+    set: SetProposal | None = None
+
+
 class FindingOut(Camel):
     id: uuid.UUID
     code: str
@@ -368,8 +385,18 @@ class FindingOut(Camel):
     limit: float | None
     unit: str
     guess: bool
-    mend: dict[str, Any] | None
+    mend: MendOut | None
     part_count: int
+
+    @field_validator("mend", mode="before")
+    @classmethod
+    def _as_kept(cls, data: Any) -> Any:
+        """The row's JSON: a step with some of its parameters, or what makes a set, with the kind `set`."""
+        if not isinstance(data, dict) or "kind" not in data:
+            return data
+        if data["kind"] == "set":
+            return {"set": {k: v for k, v in data.items() if k != "kind"}}
+        return {"step": data, "given": [k for k in data if k != "kind"]}
 
 
 class ArrivalRowOut(Camel):
@@ -404,7 +431,7 @@ class StepKind(Camel):
     rank: int = Field(description="Place of the phase among the phases")
     once: bool = Field(description="A second one would have nothing to do")
     parameters: dict[str, Any]
-    defaults: dict[str, Any]
+    defaults: AnyStep
 
 
 class CheckKind(Camel):

@@ -30,7 +30,7 @@ from tidy_caravan.core.identity import follow, notes_of_gone, picked_by_hand, se
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, run
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.steps import StepContext, known_steps, parse_step
+from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
@@ -274,9 +274,9 @@ def picked_in(route: Route) -> dict[int, list[str]]:
     for one in route.sets:
         for i in picked_by_hand(one):
             out.setdefault(i, []).append(f"set “{one.name}”")
-    for data in route.steps:
-        for i in (data.get("where") or {}).get("parts") or []:
-            out.setdefault(i, []).append(f"step {known_steps()[data['kind']].title}")
+    for step in route.steps:
+        for i in step.where.parts:
+            out.setdefault(i, []).append(f"step {step.title}")
     return out
 
 
@@ -287,14 +287,14 @@ def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
     if not picked:
         return
     followed = follow(old, scene, picked)
-    steps = []
-    for data in route.steps:
-        where = data.get("where") or {}
-        if where.get("parts"):
-            now = sorted(followed.now[i] for i in where["parts"] if i in followed.now)
+    steps: list[Step] = []
+    for step in route.steps:
+        if step.where.parts:
+            now = sorted(followed.now[i] for i in step.where.parts if i in followed.now)
             # a step whose parts are all gone would be for every part: it is switched off instead
-            data = {**data, "where": {**where, "parts": now}, **({} if now else {"enabled": False})}
-        steps.append(data)
+            where = step.where.model_copy(update={"parts": now})
+            step = step.model_copy(update={"where": where, **({} if now else {"enabled": False})})
+        steps.append(step)
     haul.route = Route(steps=steps, sets=[set_after(s, followed) for s in route.sets]).model_dump(
         by_alias=True, mode="json"
     )
