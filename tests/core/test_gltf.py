@@ -330,8 +330,9 @@ class Writing(unittest.TestCase):
         g = everything()
         m = read(write(g.scene(), "glb", "x").files["x.glb"]).meshes[0]
         assert m.tangents is not None
-        # u grows along +X and v along +Y on this triangle: tangent X, bitangent = n × t · w = +Y
-        np.testing.assert_allclose(m.tangents, [[1, 0, 0, 1]] * 3, atol=1e-6)
+        # u grows along +X and v along +Y on this triangle; v runs down the image and the bitangent up it:
+        # tangent X, bitangent = n × t · w = −Y
+        np.testing.assert_allclose(m.tangents, [[1, 0, 0, -1]] * 3, atol=1e-6)
 
 
 class Compressed(unittest.TestCase):

@@ -16,7 +16,6 @@ from tests.support import TRIANGLE, Gltf, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.geometry.normals import face_normals, vertex_normals
-from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.picture import PAPER, picture
 from tidy_caravan.core.scene import GLTF, HIDDEN, Mesh, Scene, extreme_points, make_nodes
 from tidy_caravan.core.scene.nodes import depths
@@ -118,19 +117,6 @@ class Meshes(unittest.TestCase):
         ball = trimesh.creation.icosphere(3)
         got = vertex_normals(ball.vertices.astype(np.float32), ball.faces.astype(np.uint32))
         self.assertGreater(float(np.einsum("ij,ij->i", got, ball.vertices).min()), 0.999)
-
-    def test_tangents_of_mirrored_uvs_are_split(self) -> None:
-        positions = np.float32([[0, 0, 0], [1, 0, 0], [1, 1, 0], [2, 0, 0]])
-        uv = np.float32([[0, 0], [1, 0], [1, 1], [0, 0]])  # the right half mirrors the left
-        mesh = Mesh(
-            positions, np.uint32([[0, 1, 2], [1, 3, 2]]), np.zeros(2, np.int32), np.float32([[0, 0, 1]] * 4), uvs=(uv,)
-        )
-        got = with_tangents(mesh, 0)
-        assert got.tangents is not None
-        self.assertEqual(got.vertices, 6)
-        np.testing.assert_allclose(got.tangents[got.indices[0]], [[1, 0, 0, 1]] * 3, atol=1e-6)
-        np.testing.assert_allclose(got.tangents[got.indices[1]], [[-1, 0, 0, -1]] * 3, atol=1e-6)
-        np.testing.assert_array_equal(got.positions[got.indices], positions[mesh.indices])
 
 
 def face_normals_of_ball(ball: trimesh.Trimesh) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:

@@ -1,0 +1,148 @@
+"""Tangents against the reference algorithm (MikkTSpace, an independent port in WebAssembly)."""
+
+from __future__ import annotations
+
+import subprocess
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tidy_caravan.core.geometry.tangents import tangent_space, with_tangents
+from tidy_caravan.core.scene import Mesh
+
+WEB = Path(__file__).resolve().parents[2] / "web"
+UNDEFINED = np.float32([1, 0, 0, -1])
+"""What the reference leaves where no triangle around has an area in the map."""
+
+
+def by_the_reference(positions: Any, normals: Any, uv: Any, faces: Any) -> Any:
+    """(3F, 4) tangents of all corners."""
+    corners = np.column_stack([positions, normals, uv]).astype(np.float32)[faces.ravel()]
+    command = ["node", "mikktspace.mjs"]
+    out = subprocess.run(command, cwd=WEB, input=corners.tobytes(), capture_output=True, check=True, timeout=60)
+    return np.frombuffer(out.stdout, np.float32).reshape(-1, 4)
+
+
+def without_area(uv: Any, faces: Any) -> Any:
+    """(3F,) corners of triangles that are lines or points in the map, as float32 sees them."""
+    (a, b), (c, d) = np.moveaxis(uv[faces[:, 1:]] - uv[faces[:, :1]], (1, 2), (0, 1))
+    return np.repeat(a * d - b * c == 0, 3)
+
+
+def in_the_last_run(positions: Any, normals: Any, uv: Any, faces: Any) -> Any:
+    """(3F,) corners where the reference may miss a neighbour: it sorts its edges by their lower end and then each run
+    of one lower end by the upper one, but forgets the last run."""
+    data = np.column_stack([positions, normals, uv]).astype(np.float32)[faces.ravel()]
+    _, first, inverse = np.unique(data, axis=0, return_index=True, return_inverse=True)
+    number = first[inverse.reshape(-1)].reshape(-1, 3)
+    edges = np.concatenate([number[:, [0, 1]], number[:, [1, 2]], number[:, [2, 0]]])
+    low = edges.min(axis=1)
+    return np.isin(number.ravel(), edges[low == low.max()])
+
+
+def ball(level: int = 3) -> tuple[Any, Any]:
+    made = trimesh.creation.icosphere(level)
+    return np.float32(made.vertices), np.uint32(made.faces)
+
+
+class AsTheReference(unittest.TestCase):
+    def agree(self, positions: Any, normals: Any, uv: Any, faces: Any, tolerance: float = 2e-5) -> float:
+        """Share of the corners that the reference defines; all of those must agree.
+
+        Undefined are corners of triangles without area in the map that nothing around lends a tangent.
+        """
+        positions, normals, uv = (np.float32(a) for a in (positions, normals, uv))
+        reference = by_the_reference(positions, normals, uv, faces)
+        tangent, sign, _ = tangent_space(positions, normals, uv, faces)
+        known = ~((reference == UNDEFINED).all(axis=1) & without_area(uv, faces))
+        known &= ~in_the_last_run(positions, normals, uv, faces)
+        np.testing.assert_allclose(tangent[known], reference[known, :3], atol=tolerance)
+        np.testing.assert_array_equal(sign[known], reference[known, 3])
+        lengths = np.linalg.norm(tangent, axis=1)
+        np.testing.assert_allclose(lengths, 1, atol=1e-6)  # the undefined ones have one as well
+        return float(known.mean())
+
+    def test_smooth_maps_seams_and_poles(self) -> None:
+        v, f = ball()
+        wavy = np.column_stack([np.sin(v[:, 0] * 3), np.cos(v[:, 1] * 2 + v[:, 2])])
+        around = np.column_stack([np.arctan2(v[:, 1], v[:, 0]) / (2 * np.pi) + 0.5, np.arccos(v[:, 2]) / np.pi])
+        for uv in (wavy, around):
+            self.assertGreater(self.agree(v * 1.3, v, uv, f), 0.98)
+
+    def test_mirrored_halves_hard_edges_and_the_tip_of_a_cone(self) -> None:
+        v, f = ball()
+        self.assertGreater(self.agree(v, v, np.column_stack([np.abs(v[:, 0]), v[:, 1]]), f), 0.9)
+        box = trimesh.creation.box((1, 2, 3))
+        flat = box.faces.ravel()
+        corners = np.arange(len(flat), dtype=np.uint32).reshape(-1, 3)
+        points, normals = box.vertices[flat], np.repeat(box.face_normals, 3, axis=0)
+        self.assertGreater(self.agree(points, normals, points[:, :2] + points[:, 2:] * 0.3, corners), 0.85)
+        cone = trimesh.creation.cone(1, 2, sections=24)
+        self.agree(cone.vertices, cone.vertex_normals, cone.vertices[:, :2], np.uint32(cone.faces))
+
+    def test_maps_that_fall_together_damaged_triangles_and_edges_of_three(self) -> None:
+        v, f = ball()
+        uv = np.random.default_rng(2).random((len(v), 2))
+        uv[::5], uv[::7, 0] = 0.25, 0.5
+        self.assertLess(self.agree(v, v, uv, f), 0.99)
+        broken = f.copy()
+        broken[::9, 1], broken[5::11, 2] = broken[::9, 0], broken[5::11, 1]
+        self.agree(v, v, v[:, :2], broken)
+        wavy = np.column_stack([np.sin(v[:, 0] * 3), np.cos(v[:, 1] * 2 + v[:, 2])])
+        self.agree(v, v, wavy, np.concatenate([f, f[:60], f[30:90, ::-1]]))
+
+    @settings(max_examples=12, deadline=None)
+    @given(st.integers(0, 10_000), st.booleans())
+    def test_whatever_the_map(self, seed: int, shared: bool) -> None:
+        rng = np.random.default_rng(seed)
+        v, f = ball(2)
+        v = v * np.float32(rng.uniform(0.2, 3, 3))
+        normals = rng.normal(size=v.shape) * 0.3 + v
+        normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+        if not shared:
+            v, normals, f = v[f.ravel()], normals[f.ravel()], np.arange(f.size, dtype=np.uint32).reshape(-1, 3)
+        # directions that nearly cancel out: the reference sums in float32
+        self.assertGreater(self.agree(v, normals, rng.random((len(v), 2)) * 4 - 2, f, 1e-3), 0.95)
+
+
+class OfAMesh(unittest.TestCase):
+    def mesh(self, uv: Any) -> Mesh:
+        v, f = ball()
+        return Mesh(v, f, np.zeros(len(f), np.int32), v, uvs=(np.float32(uv(v)),))
+
+    def test_as_gltf_stores_them(self) -> None:
+        """v falls up the image in glTF: there the sign is the other one, as everybody writes it."""
+        mesh = self.mesh(lambda v: np.column_stack([np.sin(v[:, 0] * 3), v[:, 1] + 0.2 * v[:, 2]]))
+        assert mesh.normals is not None
+        got = with_tangents(mesh, 0)
+        assert got.tangents is not None
+        np.testing.assert_array_equal(got.positions[got.indices], mesh.positions[mesh.indices])
+        reference = by_the_reference(mesh.positions, mesh.normals, mesh.uvs[0], mesh.indices)
+        known = ~((reference == UNDEFINED).all(axis=1) & without_area(mesh.uvs[0], mesh.indices))
+        found = got.tangents[got.indices.ravel()]
+        np.testing.assert_allclose(found[known], (reference * [1, 1, 1, -1])[known], atol=2e-5)
+
+    def test_vertices_are_split_where_hands_meet_and_nowhere_else(self) -> None:
+        plain = self.mesh(lambda v: np.column_stack([v[:, 0] + 0.01 * v[:, 1], v[:, 1] + 0.3 * v[:, 2] ** 2 * v[:, 0]]))
+        half = Mesh(plain.positions, plain.indices[plain.positions[plain.indices][:, :, 2].min(axis=1) > 0.2],
+                    np.zeros(0, np.int32), plain.normals, uvs=plain.uvs)  # fmt: skip
+        self.assertEqual(with_tangents(half, 0).vertices, len(half.used))
+        positions = np.float32([[0, 0, 0], [1, 0, 0], [1, 1, 0], [2, 0, 0]])
+        uv = np.float32([[0, 0], [1, 0], [1, 1], [0, 0]])  # the right half mirrors the left
+        both = Mesh(
+            positions, np.uint32([[0, 1, 2], [1, 3, 2]]), np.zeros(2, np.int32), np.float32([[0, 0, 1]] * 4), uvs=(uv,)
+        )
+        got = with_tangents(both, 0)
+        assert got.tangents is not None
+        self.assertEqual(got.vertices, 6)
+        np.testing.assert_allclose(got.tangents[got.indices[0]], [[1, 0, 0, -1]] * 3, atol=1e-6)
+        np.testing.assert_allclose(got.tangents[got.indices[1]], [[-1, 0, 0, 1]] * 3, atol=1e-6)
+
+
+if __name__ == "__main__":
+    unittest.main()
