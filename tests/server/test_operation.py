@@ -78,7 +78,7 @@ class Workers(unittest.TestCase):
     def test_a_killed_worker_does_not_lose_the_haul(self) -> None:
         with client() as c:
             haul = begin(c, trimesh_scene(1, 20).export(file_type="glb"))
-            route = {"steps": [{"kind": "lightmap_uvs", "resolution": 4096, "paddingTexels": 32, "keepGood": False}]}
+            route = {"steps": [{"kind": "lightmap_uvs", "resolution": 1024, "paddingTexels": 16, "keepGood": False}]}
             c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers={"If-Match": '"1"'})
             c.post(f"/api/hauls/{haul['id']}/run")
             until, victim = time.monotonic() + 20, None

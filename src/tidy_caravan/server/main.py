@@ -15,7 +15,7 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 import uvicorn
 
@@ -170,7 +170,18 @@ class Ending:
             process.send_signal(signal.SIGQUIT)
             with contextlib.suppress(subprocess.TimeoutExpired):
                 process.wait(1.0)
-        os._exit(0)
+        end_now(0)
+
+
+def end_now(code: int) -> NoReturn:
+    """Ends this process and all below it, those too that were just being started."""
+    import psutil
+
+    for _ in range(2):  # a process may have started another one in between
+        for process in psutil.Process().children(recursive=True):
+            with contextlib.suppress(psutil.Error):
+                process.kill()
+    os._exit(code)
 
 
 def main() -> int:
@@ -195,4 +206,4 @@ if __name__ == "__main__":
     sys.stdout.flush()
     sys.stderr.flush()
     # everything of ours is ended and committed by now; what libraries would still wait for at exit takes seconds
-    os._exit(code)
+    end_now(code)
