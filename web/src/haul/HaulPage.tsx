@@ -12,14 +12,12 @@ import {
   useStart,
   useStepKinds,
 } from "../api/hooks";
-import { LoadStation } from "../load/LoadStation";
 import { JobStrip, working } from "../shared/JobStrip";
 import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
 import { useDebounced } from "../shared/useDebounced";
 import { ViewPanel } from "../view/ViewPanel";
-import { Findings } from "./Findings";
 import {
   ArrivalLedger,
   FindingsLedger,
@@ -28,16 +26,16 @@ import {
   MeshesLedger,
   PartsLedger,
 } from "./ledgers";
-import { hasSet, isOnTape, wanted, withMend, withSet } from "./mend";
+import { hasSet, isOnTape, withMend, withSet } from "./mend";
 import { useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
-import { ArriveStation, LightStation, MendStation, PackStation } from "./stations";
+import { STATIONS, stationOf } from "./stationList";
 import { Tape } from "./Tape";
-import { STATIONS, type Station, Trail } from "./Trail";
+import { Trail } from "./Trail";
 
 export function HaulPage() {
   const { haulId = "", station: raw } = useParams();
-  const station = (STATIONS as readonly string[]).includes(raw ?? "") ? (raw as Station) : "survey";
+  const station = stationOf(raw);
   const navigate = useNavigate();
   const query = useHaul(haulId);
   useJobEvents(haulId);
@@ -52,8 +50,8 @@ export function HaulPage() {
   const searchBox = useRef<HTMLInputElement>(null);
   const { selected, mark, look, clear, set } = useView();
 
-  const arrive = station === "arrive";
-  const scene = station === "load" ? haul?.source : (haul?.result ?? haul?.source);
+  const arrive = station.about === "arrival";
+  const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
   const findings = useFindings(scene?.id).data;
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
   const busy = working(haul?.job) || start.isPending || edit.isPending;
@@ -80,9 +78,7 @@ export function HaulPage() {
     setTyped("");
   }, [haulId, clear, set, reset]);
   useEffect(() => {
-    if (station === "light") set({ lens: "uv1", pair: false });
-    else if (station === "arrive") set({ lens: "shaded", pair: true });
-    else set({ lens: "shaded", pair: false });
+    set({ lens: station.lens, pair: !!station.pair });
     show({ filter: null });
   }, [station, set, show]);
   // a finding that a run has settled narrows nothing any more
@@ -120,7 +116,7 @@ export function HaulPage() {
         return;
       }
       const to = STATIONS[Number(e.key) - 1];
-      if (to && !e.ctrlKey && !e.metaKey && !e.altKey) navigate(`/hauls/${haulId}/${to}`);
+      if (to && !e.ctrlKey && !e.metaKey && !e.altKey) navigate(`/hauls/${haulId}/${to.id}`);
       if (e.key === "/") {
         e.preventDefault();
         searchBox.current?.focus();
@@ -209,57 +205,28 @@ export function HaulPage() {
       <div className="grid min-h-0 grow grid-cols-[minmax(0,1.4fr)_minmax(0,1fr)]">
         <main className="flex min-h-0 min-w-0 flex-col border-r rule">
           <div
-            className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station === "load" ? "max-h-[62%]" : station === "survey" ? "max-h-[46%]" : "max-h-[44%]"}`}
+            className={`shrink-0 overflow-y-auto border-b rule bg-base-100 ${station.tall}`}
             tabIndex={0}
             role="region"
-            aria-label={`${station} station`}
+            aria-label={`${station.id} station`}
           >
-            <Pane key={station} name="This station">
-              {station === "load" && (
-                <LoadStation
-                  key={haul.id}
-                  haul={haul}
-                  busy={busy}
-                  onSteps={setRoute}
-                  onSets={setSets}
-                  onFiles={(files) => begin(() => api.addFiles(haulId, files))}
-                />
-              )}
-              {station === "survey" &&
-                (scene && findings ? (
-                  <Findings
-                    findings={findings}
-                    chosen={filter?.by === "finding" ? filter.value : null}
-                    onChoose={chooseFinding}
-                    onMend={mend}
-                    onTape={onTape}
-                    titles={titles}
-                    busy={busy}
-                  />
-                ) : (
-                  <p className="p-3 opacity-80">
-                    {busy ? "The scene is being read …" : "There is nothing to survey yet."}
-                  </p>
-                ))}
-              {station === "mend" && <MendStation haul={haul} />}
-              {station === "light" && (
-                <LightStation
-                  haul={haul}
-                  busy={busy}
-                  onAdd={() => setRoute(withMend(steps, wanted(kinds, "lightmap_uvs", {}), kinds))}
-                />
-              )}
-              {station === "pack" && (
-                <PackStation
-                  key={haul.id}
-                  haul={haul}
-                  busy={busy}
-                  onPack={(f) => begin(() => api.pack(haulId, f))}
-                />
-              )}
-              {station === "arrive" && (
-                <ArriveStation haul={haul} busy={busy} onArrive={() => begin(() => api.arrive(haulId))} />
-              )}
+            <Pane key={station.id} name="This station">
+              {station.show({
+                haul,
+                busy,
+                kinds,
+                titles,
+                findings: scene ? findings : undefined,
+                chosen: filter?.by === "finding" ? filter.value : null,
+                onChoose: chooseFinding,
+                onMend: mend,
+                onTape,
+                onSteps: setRoute,
+                onSets: setSets,
+                onFiles: (files) => begin(() => api.addFiles(haulId, files)),
+                onPack: (f) => begin(() => api.pack(haulId, f)),
+                onArrive: () => begin(() => api.arrive(haulId)),
+              })}
             </Pane>
           </div>
           <div className="flex h-9 shrink-0 items-center gap-2 border-b rule bg-base-200 px-2">
@@ -301,12 +268,12 @@ export function HaulPage() {
             <span className="truncate text-xs opacity-80">
               {arrive
                 ? "source against arrived"
-                : haul.result && station !== "load"
+                : haul.result && station.about !== "source"
                   ? "after the route"
                   : "source"}
             </span>
           </div>
-          <Pane key={`${station} ${rows}`} name="The ledger">
+          <Pane key={`${station.id} ${rows}`} name="The ledger">
             {arrive ? (
               haul.arrival ? (
                 <ArrivalLedger id={haul.arrival.id} sceneId={haul.run?.sceneId ?? ""} search={search} />
@@ -327,7 +294,7 @@ export function HaulPage() {
                 sceneId={scene.id}
                 search={search}
                 filter={filter}
-                light={station === "light"}
+                light={!!station.light}
               />
             ) : rows === "tree" || rows === "layers" ? (
               <GroupsLedger
@@ -352,7 +319,7 @@ export function HaulPage() {
           </Pane>
         </main>
         <Pane name="The view">
-          <ViewPanel haul={haul} arrive={arrive} load={station === "load"} />
+          <ViewPanel haul={haul} arrive={arrive} load={station.about === "source"} />
         </Pane>
       </div>
       <Pane name="The tape">

@@ -1,58 +1,16 @@
-// The six stations with what is still open at each.
+// The stations in a row, with what is still open at each.
 import { NavLink } from "react-router";
 import type { Haul } from "../api/client";
-import { plural } from "../shared/format";
-
-export const STATIONS = ["load", "survey", "mend", "light", "pack", "arrive"] as const;
-export type Station = (typeof STATIONS)[number];
-
-function openText(haul: Haul, station: Station): string {
-  const open = haul.open;
-  const serious = open.survey;
-  switch (station) {
-    case "load":
-      return haul.source ? plural(haul.source.counts.parts, "part") : "no source";
-    case "survey":
-      return !haul.source ? "–" : serious ? `${serious} open` : "clear";
-    case "mend":
-      return !haul.run
-        ? "not run"
-        : haul.run.stale
-          ? "changed since run"
-          : open.mend
-            ? `${open.mend} to mend`
-            : "mended";
-    case "light":
-      return !haul.source ? "–" : open.light ? "UV set missing" : "UV sets there";
-    case "pack":
-      return haul.package ? `${haul.package.format} packed` : "not packed";
-    case "arrive":
-      return haul.arrival
-        ? haul.arrival.report.ok
-          ? "✓ as it left"
-          : `✗ ${open.arrive} wrong`
-        : "not proven";
-  }
-}
-
-const done = (haul: Haul, station: Station): boolean =>
-  ({
-    load: !!haul.source,
-    survey: !!haul.source && haul.open.survey === 0,
-    mend: !!haul.run && !haul.run.stale && haul.open.mend === 0,
-    light: !!haul.source && haul.open.light === 0,
-    pack: !!haul.package,
-    arrive: !!haul.arrival?.report.ok,
-  })[station];
+import { STATIONS } from "./stationList";
 
 export function Trail({ haul }: { haul: Haul }) {
   return (
     <nav aria-label="Trail" className="shrink-0 border-b rule bg-base-200 px-3">
       <ol className="flex items-stretch">
         {STATIONS.map((station, i) => (
-          <li key={station} className="flex min-w-0 grow basis-0 items-center">
+          <li key={station.id} className="flex min-w-0 grow basis-0 items-center">
             <NavLink
-              to={`/hauls/${haul.id}/${station}`}
+              to={`/hauls/${haul.id}/${station.id}`}
               className={({ isActive }) =>
                 `flex min-w-0 items-center gap-2 border-b-2 py-1.5 pr-3 ${
                   isActive ? "border-primary" : "border-transparent hover:border-base-300"
@@ -62,18 +20,16 @@ export function Trail({ haul }: { haul: Haul }) {
               <span
                 aria-hidden
                 className={`grid size-6 shrink-0 place-items-center rounded-full border text-xs font-semibold ${
-                  done(haul, station)
+                  station.done(haul)
                     ? "border-secondary bg-secondary text-secondary-content"
                     : "border-base-content/50"
                 }`}
               >
-                {done(haul, station) ? "✓" : i + 1}
+                {station.done(haul) ? "✓" : i + 1}
               </span>
               <span className="min-w-0">
-                <span className="block font-semibold capitalize leading-tight">{station}</span>
-                <span className="block truncate text-xs leading-tight opacity-80">
-                  {openText(haul, station)}
-                </span>
+                <span className="block font-semibold capitalize leading-tight">{station.id}</span>
+                <span className="block truncate text-xs leading-tight opacity-80">{station.open(haul)}</span>
               </span>
             </NavLink>
             {i < STATIONS.length - 1 && (

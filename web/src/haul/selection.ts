@@ -1,8 +1,7 @@
 // What is selected and how the view looks; ids are nodes of the source, so that every scene knows them.
 import { create } from "zustand";
+import type { Lens } from "../view/lenses";
 
-export const LENSES = ["shaded", "faces", "sharing", "batches", "uv0", "uv1"] as const;
-export type Lens = (typeof LENSES)[number];
 export type Focus = { source: number; centre: [number, number, number]; size: number; time: number };
 
 export type Box = { min: [number, number, number]; max: [number, number, number] };

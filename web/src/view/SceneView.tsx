@@ -16,8 +16,9 @@ import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
+import { lensNumber } from "./lenses";
 import { fetchView, type ViewFile } from "./load";
-import { applyLens, lensNumber, type Shared } from "./material";
+import { applyLens, type Shared } from "./material";
 import { metresPerPixel, useFigure } from "./scale";
 
 export type Figures = { calls: number; triangles: number; batches: number };

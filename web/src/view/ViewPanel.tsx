@@ -2,29 +2,12 @@
 import { Columns2, Crosshair, PersonStanding } from "lucide-react";
 import { useCallback, useEffect, useState } from "react";
 import { api, type Haul } from "../api/client";
-import { LENSES, type Lens, useView } from "../haul/selection";
+import { useView } from "../haul/selection";
 import { count } from "../shared/format";
 import { typing } from "../shared/Shortcuts";
+import { LENSES, lensNumber, lensOf } from "./lenses";
 import { type Figures, SceneView } from "./SceneView";
 import { bar, PERSON_METRES } from "./scale";
-
-const NAMES: Record<Lens, string> = {
-  shaded: "As it looks",
-  faces: "Reversed faces",
-  sharing: "Shared meshes",
-  batches: "Draw-call batches",
-  uv0: "First UV set",
-  uv1: "Lightmap UV set",
-};
-
-const LEGEND: Record<Lens, string> = {
-  shaded: "base colours; see-through parts are dotted",
-  faces: "plain: seen from the front · striped saffron: seen from behind",
-  sharing: "one colour and pattern per shared mesh · pale: used once",
-  batches: "one colour and pattern per mesh and material",
-  uv0: "four squares per repeat · striped: no such set",
-  uv1: "24 squares across the map · striped: no such set, or outside 0–1",
-};
 
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
@@ -46,7 +29,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if (typing(e.target) || e.ctrlKey || e.metaKey) return;
-      if (e.key === "l") set({ lens: LENSES[(LENSES.indexOf(lens) + 1) % LENSES.length] as Lens });
+      if (e.key === "l") set({ lens: LENSES[(lensNumber(lens) + 1) % LENSES.length]?.id ?? lens });
       if (e.key === "p" && other) set({ pair: !pair });
     };
     window.addEventListener("keydown", onKey);
@@ -88,12 +71,12 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           <select
             className="select select-sm w-44"
             value={lens}
-            onChange={(e) => set({ lens: e.target.value as Lens })}
+            onChange={(e) => set({ lens: e.target.value })}
             aria-label="Lens"
           >
             {LENSES.map((l) => (
-              <option key={l} value={l}>
-                {NAMES[l]}
+              <option key={l.id} value={l.id}>
+                {l.name}
               </option>
             ))}
           </select>
@@ -200,8 +183,8 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         )}
       </div>
       <p className="flex shrink-0 items-center gap-3 border-t rule px-2 py-1 text-xs">
-        <span className="min-w-0 grow truncate" title={LEGEND[lens]}>
-          {LEGEND[lens]}
+        <span className="min-w-0 grow truncate" title={lensOf(lens)?.legend}>
+          {lensOf(lens)?.legend}
         </span>
         <span
           className="shrink-0"

@@ -1,7 +1,6 @@
 // One shader for all lenses. Every coded colour has a second sign: a hatch, dots or stripes.
 import { type DataTexture, GLSL3, ShaderMaterial, type Texture } from "three";
-import type { Lens } from "../haul/selection";
-import { LENSES } from "../haul/selection";
+import { LENSES, type Lens, lensOf } from "./lenses";
 import type { ViewMaterial } from "./load";
 
 const VERTEX = /* glsl */ `
@@ -79,29 +78,11 @@ void main() {
   float sky = 0.5 + 0.5 * n.y;
   float light = 0.40 + 0.14 * sky + 0.32 * max(dot(n, normalize(vec3(0.4, 0.85, 0.35))), 0.0) + 0.22 * max(dot(n, toEye), 0.0);
   vec3 ink = vec3(0.12, 0.16, 0.19);
-  vec3 shown;
-  if (lens == 0) {
-    if (color.a < 0.99) {
-      ivec2 c = ivec2(pixel) & 1;
-      if ((c.x ^ c.y) == 0) discard;
-    }
-    vec3 base = color.rgb;
-    if (hasMap) base *= pow(texture(map, vUv0).rgb, vec3(2.2));
-    shown = toScreen(base * light * 1.15 + emissive * 0.6);
-  } else if (lens == 1) {
-    shown = vec3(0.80, 0.84, 0.83) * light * 1.1;
-    if (!front) shown = mix(vec3(0.96, 0.70, 0.18), ink, sign2(1, pixel));
-  } else if (lens == 2 || lens == 3) {
-    shown = tint * (0.55 + 0.5 * light);
-    if (pattern > 0) shown = mix(shown, shown * 0.62, sign2(pattern, pixel));
-  } else {
-    int channel = lens - 4;
-    if (uvSets <= channel) shown = mix(vec3(0.86, 0.84, 0.80) * light, vec3(0.45, 0.20, 0.17), sign2(2, pixel));
-    else shown = (channel == 0 ? checker(vUv0, 4.0, false) : checker(vUv1, 24.0, true)) * light * 1.1;
-  }
+  vec3 shown = vec3(0.0);
+${LENSES.map((l, i) => `  ${i ? "else " : ""}if (lens == ${i}) {${l.shade}\n  }`).join("\n")}
   // what a lens shows stays to be seen on selected parts: there the mark is only a rim and a breath of its colour
   float rim = smoothstep(0.45, 0.85, 1.0 - abs(dot(n, toEye)));
-  float cover = lens == 0 ? 1.0 : 0.0;
+  float cover = ${LENSES.map((l, i) => (l.covered ? `lens == ${i} ? 1.0 : ` : "")).join("")}0.0;
   if (vState > 2.5) shown = mix(shown, vec3(0.94, 0.66, 0.09), mix(0.12 + 0.75 * rim, 0.55 + 0.25 * sign2(2, pixel), cover));
   else if (vState > 1.5) shown = mix(shown, vec3(0.06, 0.45, 0.42), mix(0.12 + 0.75 * rim, 0.5 + 0.3 * sign2(1, pixel), cover));
   else if (vState < 0.5) shown = mix(shown, dusk ? vec3(0.15, 0.18, 0.2) : vec3(0.93, 0.91, 0.87), 0.72);
@@ -160,10 +141,8 @@ export function lensMaterial(
 export type LensMaterial = ReturnType<typeof lensMaterial>;
 
 export function applyLens(material: LensMaterial, lens: Lens) {
-  const sign = lens === "sharing" ? material.signs[0] : material.signs[1];
+  const sign = lensOf(lens)?.sign === "mesh" ? material.signs[0] : material.signs[1];
   const u = material.uniforms as Record<string, { value: unknown }>;
   if (u.tint) u.tint.value = sign ? sign.tint : [0.86, 0.85, 0.82];
   if (u.pattern) u.pattern.value = sign ? sign.pattern : 0;
 }
-
-export const lensNumber = (lens: Lens) => LENSES.indexOf(lens);
