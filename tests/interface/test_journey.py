@@ -222,6 +222,20 @@ class Screens(BrowserTest):
         self.page.keyboard.press("/")
         expect(self.page.get_by_role("searchbox")).to_be_focused()
 
+    def test_single_keys_can_be_switched_off_and_on_again(self) -> None:
+        self.open_haul("Pellwick", "survey")
+        lens = self.page.get_by_label("Lens", exact=True)
+        self.page.keyboard.press("Control+l")
+        expect(lens).to_have_value("shaded")
+        self.page.keyboard.press("l")
+        expect(lens).to_have_value("faces")
+        for on, value in ((False, "faces"), (True, "sharing")):
+            self.page.get_by_role("button", name="Keyboard shortcuts").click()
+            self.page.get_by_label("Use single keys").set_checked(on)
+            self.page.keyboard.press("Escape")
+            self.page.keyboard.press("l")
+            expect(lens).to_have_value(value)
+
 
 if __name__ == "__main__":
     unittest.main()

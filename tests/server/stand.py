@@ -89,7 +89,7 @@ def begin(
     return finished(c, answer.json()["id"])
 
 
-def finished(c: httpx.Client, haul: str, seconds: float = 60) -> dict[str, Any]:
+def finished(c: httpx.Client, haul: str, seconds: float = 240) -> dict[str, Any]:
     """The haul once no work on it is going on."""
     until = time.monotonic() + seconds
     while time.monotonic() < until:

@@ -13,6 +13,7 @@ import {
   useStepKinds,
 } from "../api/hooks";
 import { JobStrip, working } from "../shared/JobStrip";
+import { useShortcut } from "../shared/keys";
 import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
@@ -109,17 +110,16 @@ export function HaulPage() {
       current = false;
     };
   }, [filter, sceneId, mark, look]);
+  useShortcut("station", (key) => {
+    const to = STATIONS[Number(key) - 1];
+    if (to) navigate(`/hauls/${haulId}/${to.id}`);
+  });
+  useShortcut("search", () => searchBox.current?.focus());
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if (typing(e.target)) {
         if (e.key === "Escape") (e.target as HTMLElement).blur();
         return;
-      }
-      const to = STATIONS[Number(e.key) - 1];
-      if (to && !e.ctrlKey && !e.metaKey && !e.altKey) navigate(`/hauls/${haulId}/${to.id}`);
-      if (e.key === "/") {
-        e.preventDefault();
-        searchBox.current?.focus();
       }
       if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
         clear();
@@ -128,7 +128,7 @@ export function HaulPage() {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [haulId, navigate, clear, show]);
+  }, [clear, show]);
 
   const chooseFinding = (next: Finding | null) =>
     show(

@@ -1,9 +1,9 @@
 // The tape: the route as a strip of steps with what each one changed in the last run.
 import { ChevronDown, ChevronRight, Play, Plus } from "lucide-react";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import type { Haul, StepData, StepKind, StepRecord } from "../api/client";
 import { count, plural } from "../shared/format";
-import { typing } from "../shared/Shortcuts";
+import { useShortcut } from "../shared/keys";
 import { AddStep } from "./AddStep";
 import { withMend } from "./mend";
 import { StepCard } from "./StepCard";
@@ -73,13 +73,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
     if (one) next.splice(i + by, 0, one);
     onRoute(next);
   };
-  useEffect(() => {
-    const onKey = (e: KeyboardEvent) => {
-      if (e.key === "r" && !typing(e.target) && !e.ctrlKey && !e.metaKey && !busy && haul.source) onRun();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [busy, haul.source, onRun]);
+  useShortcut("run", onRun, !busy && !!haul.source);
   const chosen = open !== null ? steps[open] : undefined;
   const kind = kinds.find((k) => k.kind === chosen?.kind);
   return (

@@ -1,18 +1,17 @@
-// The list of shortcuts, opened with “?”.
-import { useEffect, useRef } from "react";
+// The list of shortcuts, opened with “?” or from the top bar; there single keys are switched off as well.
+import { useCallback, useEffect, useRef } from "react";
+import { SHORTCUTS, useKeys, useShortcut } from "./keys";
 
-const KEYS: [string, string][] = [
-  ["1 – 6", "go to a station of the trail"],
-  ["/", "search in the ledger"],
+/** What the ledger and the page do with keys that are no single characters. */
+const OTHERS: [string, string][] = [
   ["↑ ↓", "move through the ledger"],
   ["Shift + ↑ ↓", "extend the selection"],
   ["Enter", "bring the selected part into the view"],
   ["Esc", "clear the selection"],
-  ["L", "next lens of the view"],
-  ["P", "pair view on and off"],
-  ["R", "run the route"],
-  ["D", "paper or dusk"],
-  ["?", "this list"],
+];
+const KEYS: [string, string][] = [
+  ...Object.values(SHORTCUTS).map((k): [string, string] => [k.shown, k.text]),
+  ...OTHERS,
 ];
 
 export function typing(target: EventTarget | null) {
@@ -21,18 +20,13 @@ export function typing(target: EventTarget | null) {
 
 export function Shortcuts() {
   const dialog = useRef<HTMLDialogElement>(null);
+  const keys = useKeys();
+  const open = useCallback(() => dialog.current?.showModal(), []);
+  useShortcut("list", open);
   useEffect(() => {
-    const open = () => dialog.current?.showModal();
-    const onKey = (e: KeyboardEvent) => {
-      if (e.key === "?" && !typing(e.target)) open();
-    };
-    window.addEventListener("keydown", onKey);
     window.addEventListener("caravan-shortcuts", open);
-    return () => {
-      window.removeEventListener("keydown", onKey);
-      window.removeEventListener("caravan-shortcuts", open);
-    };
-  }, []);
+    return () => window.removeEventListener("caravan-shortcuts", open);
+  }, [open]);
   return (
     <dialog ref={dialog} className="modal" aria-label="Keyboard shortcuts">
       <div className="modal-box w-96">
@@ -47,6 +41,15 @@ export function Shortcuts() {
             </div>
           ))}
         </dl>
+        <label className="mt-4 flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="toggle toggle-sm"
+            checked={keys.on}
+            onChange={(e) => keys.set(e.target.checked)}
+          />
+          Use single keys
+        </label>
         <form method="dialog" className="mt-4 text-right">
           <button type="submit" className="btn btn-sm">
             Close

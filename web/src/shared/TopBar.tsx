@@ -1,18 +1,12 @@
 import { HelpCircle, Moon, Ruler, Sun } from "lucide-react";
-import { type ReactNode, useEffect } from "react";
+import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { typing } from "./Shortcuts";
+import { useShortcut } from "./keys";
 import { useTheme } from "./theme";
 
 export function TopBar({ children }: { children?: ReactNode }) {
   const { theme, toggle } = useTheme();
-  useEffect(() => {
-    const onKey = (e: KeyboardEvent) => {
-      if (e.key === "d" && !typing(e.target) && !e.ctrlKey && !e.metaKey) toggle();
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [toggle]);
+  useShortcut("theme", toggle);
   return (
     <header className="flex h-11 shrink-0 items-center gap-3 border-b rule bg-base-100 px-3">
       <Link

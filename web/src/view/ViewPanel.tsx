@@ -1,10 +1,10 @@
 // The view with its lenses, the legend of the lens, the wipe and what drawing it costs.
 import { Columns2, Crosshair, PersonStanding } from "lucide-react";
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useState } from "react";
 import { api, type Haul } from "../api/client";
 import { useView } from "../haul/selection";
 import { count } from "../shared/format";
-import { typing } from "../shared/Shortcuts";
+import { useShortcut } from "../shared/keys";
 import { LENSES, lensNumber, lensOf } from "./lenses";
 import { type Figures, SceneView } from "./SceneView";
 import { bar, PERSON_METRES } from "./scale";
@@ -26,15 +26,8 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const otherLabel = arrival ? "arrived" : "after the route";
   const leftLabel = paired || arrive || load || !haul.run ? "source" : "after the route";
 
-  useEffect(() => {
-    const onKey = (e: KeyboardEvent) => {
-      if (typing(e.target) || e.ctrlKey || e.metaKey) return;
-      if (e.key === "l") set({ lens: LENSES[(lensNumber(lens) + 1) % LENSES.length]?.id ?? lens });
-      if (e.key === "p" && other) set({ pair: !pair });
-    };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [lens, pair, other, set]);
+  useShortcut("lens", () => set({ lens: LENSES[(lensNumber(lens) + 1) % LENSES.length]?.id ?? lens }));
+  useShortcut("pair", () => set({ pair: !pair }), !!other);
 
   // in a pair everything stands where the route puts it
   const scene = paired ? haul.run?.sceneId : shown;
