@@ -30,7 +30,11 @@ CHECKS: list[tuple[str, list[str], Path]] = [
     ("format", [str(BIN / "ruff"), "format", "--check", "-q", "src", "tests", "benchmarks"], ROOT),
     ("mypy", [str(BIN / "mypy")], ROOT),
     ("import rules", [str(BIN / "lint-imports"), "--no-cache"], ROOT),
-    ("biome", ["npx", "--no-install", "biome", "ci", "src", "vite.config.ts", "validate-gltf.mjs", "mikktspace.mjs"], ROOT / "web"),
+    (
+        "biome",
+        ["npx", "--no-install", "biome", "ci", "src", "vite.config.ts", "validate-gltf.mjs", "mikktspace.mjs"],
+        ROOT / "web",
+    ),
     ("typescript", ["npx", "--no-install", "tsc", "--noEmit"], ROOT / "web"),
 ]
 

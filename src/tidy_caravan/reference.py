@@ -28,7 +28,10 @@ def text() -> str:
         for field, info in step.model_json_schema(by_alias=True)["properties"].items():
             if field not in ("kind", "enabled", "where"):
                 default = info.get("default")
-                lines.append(f"- `{field}`: {info.get('description', info.get('title', ''))} (default {default})")
+                unit = f", in {info['unit']}" if info.get("unit") else ""
+                lines.append(
+                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} (default {default})"
+                )
         lines.append("")
     lines += [
         "Every step takes `where`: `names` (patterns with * and ?) and `parts` (ids in the source); all parts when empty.",

@@ -213,6 +213,21 @@ class Routes(unittest.TestCase):
         for reference in items["discriminator"]["mapping"].values():
             self.assertIn("kind", schema["$defs"][reference.rsplit("/", 1)[1]]["required"])
 
+    def test_every_parameter_says_what_it_is(self) -> None:
+        counts = {"segments", "level"}
+        for kind, cls in known_steps().items():
+            for name, field in cls.model_json_schema(by_alias=True)["properties"].items():
+                if name in ("kind", "enabled", "where"):
+                    continue
+                with self.subTest(kind=kind, name=name):
+                    inner = next((o for o in field.get("anyOf", []) if o.get("type") != "null"), field)
+                    self.assertGreater(len(field["description"]), 5)
+                    declared = next(f for f in cls.model_fields.values() if f.alias == name)
+                    self.assertTrue(declared.title, "a title that was made from its name")
+                    if inner.get("type") in ("number", "integer"):
+                        self.assertTrue({"minimum", "exclusiveMinimum"} & set(inner))
+                        self.assertTrue(name in counts or field.get("unit"), "a number without its unit")
+
     def test_switched_off_steps_do_nothing_and_progress_can_stop(self) -> None:
         scene = read(trimesh_scene(1).export(file_type="glb"))
         route = Route(steps=[{"kind": "tidy_names", "enabled": False}])

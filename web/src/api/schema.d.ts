@@ -1261,7 +1261,8 @@ export interface components {
              */
             kind: "first_uvs";
             /**
-             * Metresperrepeat
+             * Size of a repeat
+             * @description What one repeat of the texture measures in the world
              * @default 1
              */
             metresPerRepeat: number;
@@ -1396,6 +1397,11 @@ export interface components {
         Health: {
             /** Endings */
             endings: string[];
+            /**
+             * Mostfiles
+             * @description Files that one upload may hold
+             */
+            mostFiles: number;
             /** Ok */
             ok: boolean;
             /**
@@ -1495,13 +1501,13 @@ export interface components {
              */
             enabled: boolean;
             /**
-             * Heavy
+             * Heavy meshes
              * @description Unwrap heavy meshes as well
              * @default false
              */
             heavy: boolean;
             /**
-             * Keepgood
+             * Keep good sets
              * @description Leave a set that already measures well as it is
              * @default true
              */
@@ -1512,14 +1518,14 @@ export interface components {
              */
             kind: "lightmap_uvs";
             /**
-             * Paddingtexels
+             * Padding
              * @description Least distance between islands
              * @default 4
              */
             paddingTexels: number;
             /**
              * Resolution
-             * @description Texels along one edge of the map
+             * @description Along one edge of the map
              * @default 256
              */
             resolution: number;
@@ -1543,18 +1549,18 @@ export interface components {
              */
             kind: "make_shapes";
             /**
-             * Level
+             * Subdivision level
              * @description Rounds of subdivision
              */
             level?: number | null;
             /**
              * Segments
-             * @description Segments of a full circle, instead of a tolerance
+             * @description Of a full circle, instead of a tolerance
              */
             segments?: number | null;
             /**
-             * Tolerancemm
-             * @description Largest distance of a chord from its arc in millimetres
+             * Tolerance
+             * @description Largest distance of a chord from its arc
              */
             toleranceMm?: number | null;
             where?: components["schemas"]["Where"];
@@ -1566,8 +1572,8 @@ export interface components {
          */
         MatchUnits: {
             /**
-             * Bakescale
-             * @description Bring node scale to 1
+             * Scale into vertices
+             * @description Node scale becomes 1; instances stay shared
              * @default true
              */
             bakeScale: boolean;
@@ -1581,18 +1587,24 @@ export interface components {
              * @enum {string}
              */
             kind: "match_units_axes";
-            /** Sourceforward */
+            /**
+             * Forward in the source
+             * @description Its forward axis, if the file is wrong
+             */
             sourceForward?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
-            /** Sourcehandedness */
+            /**
+             * Handedness of the source
+             * @description If the file is wrong
+             */
             sourceHandedness?: ("right" | "left") | null;
             /**
-             * Sourcemetresperunit
-             * @description What one source unit really is, in metres, if the file is wrong
+             * One unit of the source
+             * @description What it really is, if the file is wrong
              */
             sourceMetresPerUnit?: number | null;
             /**
-             * Sourceup
-             * @description The source's up axis, if the file is wrong
+             * Up in the source
+             * @description Its up axis, if the file is wrong
              */
             sourceUp?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
             where?: components["schemas"]["Where"];
@@ -1644,7 +1656,7 @@ export interface components {
          */
         MendNormals: {
             /**
-             * Creasedegrees
+             * Crease angle
              * @description Edges that bend by more stay hard; 180 makes all smooth
              * @default 50
              */
@@ -1857,8 +1869,8 @@ export interface components {
          */
         PlacePivots: {
             /**
-             * At
-             * @description base: middle of the underside in the world
+             * Pivot at
+             * @description Base is the middle of the underside in the world
              * @default base
              * @enum {string}
              */
@@ -1874,7 +1886,7 @@ export interface components {
              */
             kind: "place_pivots";
             /**
-             * Onlyfar
+             * Only far ones
              * @description Leave pivots that lie within reach of their part
              * @default true
              */
@@ -2368,7 +2380,7 @@ export interface components {
              */
             animation: "all" | "range" | "frame" | "rest";
             /**
-             * Bones
+             * Idle bones
              * @description Bones that no clip moves travel, with their skins
              * @default false
              */
@@ -2385,8 +2397,8 @@ export interface components {
              */
             enabled: boolean;
             /**
-             * End
-             * @description Seconds: end of the range
+             * To
+             * @description End of the range
              * @default 10
              */
             end: number;
@@ -2397,7 +2409,7 @@ export interface components {
              */
             helpers: boolean;
             /**
-             * Hidden
+             * Switched-off parts
              * @description Parts that are switched off in the source travel as well
              * @default false
              */
@@ -2414,14 +2426,14 @@ export interface components {
              */
             lights: boolean;
             /**
-             * Morphs
+             * Idle morph targets
              * @description Morph targets that no clip moves travel
              * @default false
              */
             morphs: boolean;
             /**
-             * Start
-             * @description Seconds: begin of the range, or time of the frame
+             * From
+             * @description Begin of the range, or time of the frame
              * @default 0
              */
             start: number;

@@ -8,6 +8,7 @@ type Field = {
   type?: string;
   title?: string;
   description?: string;
+  unit?: string;
   enum?: string[];
   anyOf?: Field[];
   minimum?: number;
@@ -148,7 +149,7 @@ function Input({
   const help = field.description ?? inner.description;
   const label = (
     <span className="self-start">
-      {words(name)}
+      {field.title ?? words(name)}
       {help && <span className="block text-xs leading-snug opacity-80">{help}</span>}
     </span>
   );
@@ -183,14 +184,18 @@ function Input({
   return (
     <label className="contents">
       {label}
-      <input
-        type="number"
-        step="any"
-        className="input input-sm w-full"
-        value={value === null || value === undefined ? "" : String(value)}
-        placeholder={optional ? "as the file says" : ""}
-        onChange={(e) => onChange(e.target.value === "" ? null : Number(e.target.value))}
-      />
+      <span className="input input-sm w-full">
+        <input
+          type="number"
+          step="any"
+          min={inner.minimum}
+          max={inner.maximum}
+          value={value === null || value === undefined ? "" : String(value)}
+          placeholder={optional ? "as the file says" : ""}
+          onChange={(e) => onChange(e.target.value === "" ? null : Number(e.target.value))}
+        />
+        {field.unit && <span className="opacity-80">{field.unit}</span>}
+      </span>
     </label>
   );
 }

@@ -3,12 +3,12 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Problem } from "../api/client";
+import { count } from "./format";
 import { tell } from "./messages";
 
-const MOST = 2000;
-
-async function readEntry(entry: FileSystemEntry, path: string, out: File[]): Promise<void> {
-  if (out.length >= MOST) return;
+/** Collects files of a dropped folder, and stops once there are more than can be taken. */
+async function readEntry(entry: FileSystemEntry, path: string, out: File[], most: number): Promise<void> {
+  if (out.length > most) return;
   if (entry.isFile) {
     const file = await new Promise<File>((done, fail) => (entry as FileSystemFileEntry).file(done, fail));
     Object.defineProperty(file, "webkitRelativePath", { value: path + file.name, configurable: true });
@@ -19,16 +19,22 @@ async function readEntry(entry: FileSystemEntry, path: string, out: File[]): Pro
   for (;;) {
     const batch = await new Promise<FileSystemEntry[]>((done, fail) => reader.readEntries(done, fail));
     if (!batch.length) return;
-    for (const child of batch) await readEntry(child, `${path}${entry.name}/`, out);
+    for (const child of batch) await readEntry(child, `${path}${entry.name}/`, out, most);
   }
 }
 
 async function filesOf(transfer: DataTransfer): Promise<File[]> {
+  // what the browser hands over is gone after the first wait: it is taken in hand before
   const entries = [...transfer.items].map((i) => i.webkitGetAsEntry?.()).filter((e) => !!e);
   const plain = [...transfer.files];
   if (!entries.some((e) => e.isDirectory)) return plain;
+  const { mostFiles } = await api.health();
   const out: File[] = [];
-  for (const entry of entries) await readEntry(entry, "", out);
+  for (const entry of entries) await readEntry(entry, "", out, mostFiles);
+  if (out.length > mostFiles)
+    throw new Error(
+      `The folder holds more than ${count(mostFiles)} files; nothing was sent. Drop it as a zip, or only what the scene needs.`,
+    );
   return out;
 }
 
@@ -72,7 +78,11 @@ export function DropAnywhere() {
       e.preventDefault();
       depth = 0;
       setOver(false);
-      mutate(await filesOf(e.dataTransfer));
+      try {
+        mutate(await filesOf(e.dataTransfer));
+      } catch (error) {
+        tell("error", error instanceof Error ? error.message : "The files cannot be read.");
+      }
     };
     window.addEventListener("dragenter", enter);
     window.addEventListener("dragover", move);

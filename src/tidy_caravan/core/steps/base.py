@@ -69,6 +69,13 @@ class StepContext:
         return out & self.assignment.members(scene, where.sets) if where.sets else out
 
 
+def parameter(default: Any, title: str, help: str, unit: str = "", **limits: Any) -> Any:
+    """A parameter of a step as its form shows it. unit: of a number, empty for plain counts. limits: ge, gt, le, lt."""
+    return Field(
+        default=default, title=title, description=help, json_schema_extra={"unit": unit} if unit else None, **limits
+    )
+
+
 class Phase(StrEnum):
     """Where on a route a step belongs; the order of the members is that of a route."""
 

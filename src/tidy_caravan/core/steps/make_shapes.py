@@ -5,12 +5,11 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, settled
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, per_mesh, source_ids, step
 from tidy_caravan.core.words import plural
 
 MOST_PER_SHAPE = 4_000_000
@@ -37,13 +36,11 @@ class MakeShapes(Step):
     once = False
 
     kind: Literal["make_shapes"] = "make_shapes"
-    tolerance_mm: float | None = Field(
-        default=None, gt=0, le=1000, description="Largest distance of a chord from its arc in millimetres"
+    tolerance_mm: float | None = parameter(
+        None, "Tolerance", "Largest distance of a chord from its arc", "mm", gt=0, le=1000
     )
-    segments: int | None = Field(
-        default=None, ge=3, le=1024, description="Segments of a full circle, instead of a tolerance"
-    )
-    level: int | None = Field(default=None, ge=0, le=6, description="Rounds of subdivision")
+    segments: int | None = parameter(None, "Segments", "Of a full circle, instead of a tolerance", ge=3, le=1024)
+    level: int | None = parameter(None, "Subdivision level", "Rounds of subdivision", ge=0, le=6)
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.SHARING),)

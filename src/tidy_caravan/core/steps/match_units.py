@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.errors import BadRoute, CaravanError
@@ -16,7 +15,7 @@ from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse, polar
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step, with_meshes
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, source_ids, step, with_meshes
 from tidy_caravan.core.words import plural
 
 SCALE_TOLERANCE = 1e-6
@@ -36,13 +35,13 @@ class MatchUnits(Step):
     phase = Phase.TRANSFORMS
 
     kind: Literal["match_units_axes"] = "match_units_axes"
-    source_metres_per_unit: float | None = Field(
-        default=None, gt=0, lt=1e6, description="What one source unit really is, in metres, if the file is wrong"
+    source_metres_per_unit: float | None = parameter(
+        None, "One unit of the source", "What it really is, if the file is wrong", "m", gt=0, lt=1e6
     )
-    source_up: Axis | None = Field(default=None, description="The source's up axis, if the file is wrong")
-    source_forward: Axis | None = None
-    source_handedness: Handedness | None = None
-    bake_scale: bool = Field(default=True, description="Bring node scale to 1")
+    source_up: Axis | None = parameter(None, "Up in the source", "Its up axis, if the file is wrong")
+    source_forward: Axis | None = parameter(None, "Forward in the source", "Its forward axis, if the file is wrong")
+    source_handedness: Handedness | None = parameter(None, "Handedness of the source", "If the file is wrong")
+    bake_scale: bool = parameter(True, "Scale into vertices", "Node scale becomes 1; instances stay shared")
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.SHARING),) if self.bake_scale else ()

@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate
@@ -16,7 +15,17 @@ from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.convert import split_viewers
 from tidy_caravan.core.space.transforms import affine_inverse
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, source_ids, step, with_meshes
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    parameter,
+    per_mesh,
+    source_ids,
+    step,
+    with_meshes,
+)
 from tidy_caravan.core.words import plural
 
 THIN_MM = 0.1
@@ -38,8 +47,8 @@ class MendNormals(Step):
     phase = Phase.GEOMETRY
 
     kind: Literal["mend_normals"] = "mend_normals"
-    crease_degrees: float = Field(
-        default=50.0, ge=0, le=180, description="Edges that bend by more stay hard; 180 makes all smooth"
+    crease_degrees: float = parameter(
+        50.0, "Crease angle", "Edges that bend by more stay hard; 180 makes all smooth", "°", ge=0, le=180
     )
 
     def effects(self) -> tuple[Effect, ...]:
@@ -107,8 +116,8 @@ class PlacePivots(Step):
     once = False
 
     kind: Literal["place_pivots"] = "place_pivots"
-    at: Literal["base", "centre"] = Field(default="base", description="base: middle of the underside in the world")
-    only_far: bool = Field(default=True, description="Leave pivots that lie within reach of their part")
+    at: Literal["base", "centre"] = parameter("base", "Pivot at", "Base is the middle of the underside in the world")
+    only_far: bool = parameter(True, "Only far ones", "Leave pivots that lie within reach of their part")
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Pivots were moved by a step; the distance to the old ones is shown and not held against the package."

@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
-from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.projection import box_project
@@ -15,7 +14,17 @@ from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, per_mesh, replace_meshes, source_ids, step
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    parameter,
+    per_mesh,
+    replace_meshes,
+    source_ids,
+    step,
+)
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Piece
@@ -35,7 +44,9 @@ class FirstUvs(Step):
     phase = Phase.COORDINATES
 
     kind: Literal["first_uvs"] = "first_uvs"
-    metres_per_repeat: float = Field(default=1.0, gt=0, le=10_000)
+    metres_per_repeat: float = parameter(
+        1.0, "Size of a repeat", "What one repeat of the texture measures in the world", "m", gt=0, le=10_000
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.FIRST_UV),)
@@ -67,10 +78,10 @@ class LightmapUvs(Step):
     phase = Phase.LIGHT
 
     kind: Literal["lightmap_uvs"] = "lightmap_uvs"
-    resolution: int = Field(default=256, ge=16, le=4096, description="Texels along one edge of the map")
-    padding_texels: int = Field(default=4, ge=1, le=64, description="Least distance between islands")
-    keep_good: bool = Field(default=True, description="Leave a set that already measures well as it is")
-    heavy: bool = Field(default=False, description="Unwrap heavy meshes as well")
+    resolution: int = parameter(256, "Resolution", "Along one edge of the map", "texels", ge=16, le=4096)
+    padding_texels: int = parameter(4, "Padding", "Least distance between islands", "texels", ge=1, le=64)
+    keep_good: bool = parameter(True, "Keep good sets", "Leave a set that already measures well as it is")
+    heavy: bool = parameter(False, "Heavy meshes", "Unwrap heavy meshes as well")
 
     def effects(self) -> tuple[Effect, ...]:
         """The set itself; a picture's set that stands there moves on, with the materials that read it."""

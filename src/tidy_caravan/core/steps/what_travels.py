@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.animation import cropped, posed
@@ -14,7 +13,7 @@ from tidy_caravan.core.geometry.pose import baked
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import I32, Bool
 from tidy_caravan.core.space.convert import keep_nodes
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, source_ids, step
 from tidy_caravan.core.words import plural
 
 
@@ -32,17 +31,17 @@ class WhatTravels(Step):
     phase = Phase.TRAVEL
 
     kind: Literal["what_travels"] = "what_travels"
-    hidden: bool = Field(default=False, description="Parts that are switched off in the source travel as well")
-    lights: bool = Field(default=True, description="Lights travel")
-    cameras: bool = Field(default=True, description="Cameras travel")
-    helpers: bool = Field(default=False, description="Empties that lead to nothing travel")
-    bones: bool = Field(default=False, description="Bones that no clip moves travel, with their skins")
-    morphs: bool = Field(default=False, description="Morph targets that no clip moves travel")
-    animation: Literal["all", "range", "frame", "rest"] = Field(
-        default="all", description="All clips, a range of seconds, the pose at one time, or the rest pose"
+    hidden: bool = parameter(False, "Switched-off parts", "Parts that are switched off in the source travel as well")
+    lights: bool = parameter(True, "Lights", "Lights travel")
+    cameras: bool = parameter(True, "Cameras", "Cameras travel")
+    helpers: bool = parameter(False, "Helpers", "Empties that lead to nothing travel")
+    bones: bool = parameter(False, "Idle bones", "Bones that no clip moves travel, with their skins")
+    morphs: bool = parameter(False, "Idle morph targets", "Morph targets that no clip moves travel")
+    animation: Literal["all", "range", "frame", "rest"] = parameter(
+        "all", "Animation", "All clips, a range of seconds, the pose at one time, or the rest pose"
     )
-    start: float = Field(default=0.0, ge=0, description="Seconds: begin of the range, or time of the frame")
-    end: float = Field(default=10.0, ge=0, description="Seconds: end of the range")
+    start: float = parameter(0.0, "From", "Begin of the range, or time of the frame", "s", ge=0)
+    end: float = parameter(10.0, "To", "End of the range", "s", ge=0)
 
     def effects(self) -> tuple[Effect, ...]:
         out = [Effect(Aspect.PARTS), Effect(Aspect.SHARING)]

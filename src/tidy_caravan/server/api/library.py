@@ -13,6 +13,7 @@ from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.server.api.context import SessionDep, StateDep
+from tidy_caravan.server.api.requests import MOST_FILES
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import CheckKind, FormatOut, Health, StepKind
 from tidy_caravan.server.db.models import DestinationRow
@@ -30,6 +31,7 @@ def health(state: StateDep) -> Health:
         version=__version__,
         endings=list(endings()),
         upload_bytes=state.settings.upload_bytes,
+        most_files=MOST_FILES,
         workers=workers,
         trouble=trouble,
     )

@@ -445,5 +445,6 @@ class Health(Camel):
     version: str
     endings: list[str]
     upload_bytes: int
+    most_files: int = Field(description="Files that one upload may hold")
     workers: int = Field(description="Workers that can take work now")
     trouble: str = Field(description="What is wrong, in one sentence; empty when nothing is")
