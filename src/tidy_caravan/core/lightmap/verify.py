@@ -5,11 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import shapely
-from PIL import Image, ImageDraw
-from scipy.ndimage import distance_transform_edt
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from tidy_caravan.core.lightmap.charts import mirrored
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
@@ -53,6 +48,9 @@ def islands(indices: U32, vertices: int, uv: F32, positions: F32 | None = None) 
     Triangles belong together when they share a vertex, or have vertices at one place both in the map and
     in space: meshes with hard edges store such corners several times.
     """
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
     place = np.round(uv, 6) if positions is None else np.column_stack([np.round(uv, 6), positions])
     _, welded = np.unique(place, axis=0, return_inverse=True)
     indices = welded.reshape(-1)[indices].astype(np.uint32)
@@ -111,6 +109,8 @@ def count_overlaps(corners: F64, most: int = MOST_OVERLAPS) -> int:
     Broad phase by an STR tree over boxes, then separating axes on slightly shrunk triangles. O(F log F + box pairs)
     in time, PAIRS_AT_ONCE pairs of boxes in memory, however many lie on each other.
     """
+    import shapely
+
     if len(corners) < 2:
         return 0
     centre = corners.mean(axis=1, keepdims=True)
@@ -150,6 +150,9 @@ def island_gap(corners: F64, label: I64, resolution: int) -> float:
     Islands are drawn into a raster finer than the map; at every border between the cells nearest to
     two islands their distances add up to the gap there.
     """
+    from PIL import Image, ImageDraw
+    from scipy.ndimage import distance_transform_edt
+
     if len(corners) == 0 or label.max() == label.min():
         return float("inf")
     fine = max(1, min(4, 2048 // resolution))

@@ -19,9 +19,8 @@ from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.server.db.models import Job
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.jobs.claims import CHANNEL
-from tidy_caravan.server.jobs.tasks import perform
+from tidy_caravan.server.jobs.entry import perform_job, tidy
 from tidy_caravan.server.settings import Settings
-from tidy_caravan.server.store.tidy import tidy_store
 
 MOST_ATTEMPTS = 5
 """Times that a job is begun before it is given up: workers that die with it, not lines that break."""
@@ -160,7 +159,7 @@ class Manager:
             self.tidy_at = time.monotonic() + TIDY_SECONDS
             s = self.settings
             self._tidying = self.workers.client.submit(
-                tidy_store,
+                tidy,
                 s.database,
                 s.store,
                 s.keep_runs,
@@ -173,7 +172,7 @@ class Manager:
         s = self.settings
         self._kills_at.setdefault(job, self.workers.kills.count)
         self._handed[job] = self.workers.client.submit(
-            perform,
+            perform_job,
             str(job),
             s.database,
             s.store,
