@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import os
 import signal
+import threading
 import time
 import unittest
 from collections.abc import Mapping
@@ -17,7 +18,7 @@ from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
-from tidy_caravan.core.work.isolation import Lost, Pool
+from tidy_caravan.core.work.isolation import Child, Lost, Pool
 
 HERE = "tests.core.test_work:"
 
@@ -82,6 +83,22 @@ class Isolation(unittest.TestCase):
             ((_, result),) = list(pool.map(self.HERE + "starved", [((), 1.0)]))
         self.assertEqual(result, "done")
         self.assertGreater(time.monotonic() - began, 2.0)
+
+    def test_a_child_outlives_the_thread_that_asked_for_it(self) -> None:
+        """The kernel ends a child with the thread that started it; threads of a cluster's worker come and go."""
+        child, out = Child(), []
+        try:
+            asking = threading.Thread(target=lambda: out.append(child.call(self.HERE + "shout", ("a",), 20.0)))
+            asking.start()
+            asking.join()
+            assert child.process is not None
+            pid = child.process.pid
+            time.sleep(0.3)
+            self.assertIsNone(child.process.poll())
+            self.assertEqual((out, child.call(self.HERE + "shout", ("b",), 20.0)), (["A"], "B"))
+            self.assertEqual(child.process.pid, pid)
+        finally:
+            child.stop()
 
     def test_others_go_on_and_noise_does_not_matter(self) -> None:
         with Pool(2) as pool:

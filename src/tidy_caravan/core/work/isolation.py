@@ -15,6 +15,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -61,6 +62,24 @@ def processor_seconds(pid: int) -> float:
         return 0.0
 
 
+@lru_cache(maxsize=1)
+def starter() -> ThreadPoolExecutor:
+    """The one thread that starts children: the kernel ends a child with the thread that started it, and this one ends
+    with the process, while threads of a cluster's worker come and go."""
+    return ThreadPoolExecutor(1, "starter of children")
+
+
+def start(memory: int) -> subprocess.Popen[bytes]:
+    """A child that waits for its first call."""
+    return subprocess.Popen(
+        [sys.executable, "-m", CHILD, str(memory)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
+    )
+
+
 class Child:
     """One worker process; started when first needed, replaced after it was lost."""
 
@@ -78,13 +97,7 @@ class Child:
         meanwhile; when it raises, the call is ended.
         """
         if self.process is None or self.process.poll() is not None:
-            self.process = subprocess.Popen(
-                [sys.executable, "-m", CHILD, str(self.memory)],
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-                env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
-            )
+            self.process = starter().submit(start, self.memory).result()
         assert self.process.stdin and self.process.stdout
         try:
             body = pickle.dumps((function, args), protocol=5)
@@ -146,7 +159,6 @@ class Pool:
         self._all = [Child(memory) for _ in range(self.size)]
         for child in self._all:
             self._children.put(child)
-        # as long as the pool: the kernel ends a child with the thread that started it
         self._threads = ThreadPoolExecutor(self.size)
 
     def __enter__(self) -> Pool:

@@ -199,8 +199,7 @@ _sweeper: threading.Timer | None = None
 
 @contextlib.contextmanager
 def borrowed(memory: int) -> Iterator[Child]:
-    """A child process with that limit, one that idles if there is one. The kernel ends a child with the thread that
-    started it: then it is simply started again."""
+    """A child process with that limit, one that idles if there is one."""
     with _lock:
         fitting = [k for k, (_, c) in enumerate(_idle) if c.memory == memory]
         child = _idle.pop(fitting[-1])[1] if fitting else Child(memory)
