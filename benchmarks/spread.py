@@ -7,25 +7,11 @@ import time
 from pathlib import Path
 
 import httpx
-import numpy as np
-import trimesh
 from tests.harden.kills import Application
+from tests.support import bent_balls
 
 MESHES = 200
 ROUTE = {"steps": [{"kind": "match_units_axes"}, {"kind": "lightmap_uvs", "resolution": 128, "paddingTexels": 2}]}
-
-
-def scene(seed: int) -> bytes:
-    """Balls of 1,280 triangles, each bent another way, none equal to any of another seed."""
-    rng = np.random.default_rng(seed)
-    out = trimesh.Scene()
-    for i in range(MESHES):
-        ball = trimesh.creation.icosphere(subdivisions=3)
-        ball.vertices *= rng.uniform(0.5, 2, 3) * (1 + 0.2 * np.sin(ball.vertices @ rng.normal(size=3) * 3))[:, None]
-        out.add_geometry(
-            ball, node_name=f"ball {i}", transform=trimesh.transformations.translation_matrix([3 * i, 0, 0])
-        )
-    return bytes(out.export(file_type="glb"))
 
 
 def seconds(folder: Path, workers: int, seed: int) -> float:
@@ -38,7 +24,7 @@ def seconds(folder: Path, workers: int, seed: int) -> float:
             until = time.monotonic() + 60
             while c.get("/api/health").json()["workers"] < workers and time.monotonic() < until:
                 time.sleep(0.1)
-            haul = c.post("/api/hauls", files=[("files", ("balls.glb", scene(seed)))]).json()["id"]
+            haul = c.post("/api/hauls", files=[("files", ("balls.glb", bent_balls(MESHES, 3, seed)))]).json()["id"]
             ended(c, haul)
             version = c.get(f"/api/hauls/{haul}").json()["version"]
             c.patch(

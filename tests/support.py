@@ -138,6 +138,18 @@ def trimesh_scene(seed: int, count: int = 60, span: float = 100.0, odd: bool = T
     return scene
 
 
+def bent_balls(count: int, subdivisions: int, seed: int) -> bytes:
+    """A GLB of balls in a row, each bent another way, none equal to any of another seed."""
+    rng = np.random.default_rng(seed)
+    out = trimesh.Scene()
+    for i in range(count):
+        ball = trimesh.creation.icosphere(subdivisions=subdivisions)
+        ball.vertices *= rng.uniform(0.5, 2, 3) * (1 + 0.2 * np.sin(ball.vertices @ rng.normal(size=3) * 3))[:, None]
+        place = trimesh.transformations.translation_matrix([3 * i, 0, 0])
+        out.add_geometry(ball, node_name=f"ball {i}", transform=place)
+    return bytes(out.export(file_type="glb"))
+
+
 def validate(*files: Path) -> list[dict[str, Any]]:
     """Reports of the standard's own validator (npm gltf-validator), one per file."""
     command = ["node", "validate-gltf.mjs", *(str(f) for f in files)]

@@ -13,7 +13,7 @@ from tests.support import TRIANGLE, Gltf, one_triangle, read, same_places, trime
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute, Cancelled
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.route import Route, StepRecord, StepScenes, default_route, parse_route, run
+from tidy_caravan.core.route import Route, StepRecord, StepScenes, as_json, default_route, parse_route, run
 from tidy_caravan.core.scene import GLTF, Scene
 from tidy_caravan.core.selection import PartSet, Rule
 from tidy_caravan.core.space.axes import linear_map
@@ -203,7 +203,10 @@ class Routes(unittest.TestCase):
         with self.assertRaisesRegex(BadRoute, "fly"):
             run(one_triangle().scene(), route, BUILT_IN[0])
         off = Route.model_validate({"steps": [{**w, "enabled": False} for w in written[:1]]})
-        self.assertFalse(off.steps[0].enabled)
+        scene = one_triangle().scene()
+        self.assertEqual(len(run(scene, off, BUILT_IN[0])[0].nodes), len(scene.nodes))
+        # and it can be switched off, without anything of it being lost
+        self.assertEqual(as_json(parse_route(off.model_dump(mode="json")).steps[0]), {**written[0], "enabled": False})
 
     def test_the_schema_names_every_kind_and_tells_them_apart(self) -> None:
         schema = Route.model_json_schema(by_alias=True)

@@ -16,12 +16,11 @@ from typing import Any
 import httpx
 import numpy as np
 import psutil
-import trimesh
 from distributed.security import Security
 
 from tests.harden.kills import ROUTE, Application
 from tests.server.stand import begin, database, settings
-from tests.support import read
+from tests.support import bent_balls, read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -31,19 +30,6 @@ from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.server.jobs.crew import batches
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.results import StoreResults
-
-
-def balls(count: int, seed: int = 3) -> bytes:
-    """Balls of 320 triangles, none equal to another."""
-    rng = np.random.default_rng(seed)
-    out = trimesh.Scene()
-    for i in range(count):
-        ball = trimesh.creation.icosphere(subdivisions=2)
-        ball.vertices *= rng.uniform(0.5, 2, 3) * (1 + 0.2 * np.sin(ball.vertices @ rng.normal(size=3) * 3))[:, None]
-        out.add_geometry(
-            ball, node_name=f"ball {i}", transform=trimesh.transformations.translation_matrix([3 * i, 0, 0])
-        )
-    return bytes(out.export(file_type="glb"))
 
 
 def parents_of_children(among: set[int], seconds: float, done: Any) -> set[int]:
@@ -65,7 +51,7 @@ def parents_of_children(among: set[int], seconds: float, done: Any) -> set[int]:
 class Spread(unittest.TestCase):
     def run_and_watch(self, address: str, workers: set[int]) -> set[int]:
         """Runs a route over many meshes; the workers that took part. The result must be the one of one machine."""
-        data = balls(16)
+        data = bent_balls(16, 2, 3)
         with httpx.Client(base_url=address, timeout=60) as c:
             haul = begin(c, data)
             tag = {"If-Match": f'"{haul["version"]}"'}
@@ -219,7 +205,7 @@ class Kept(unittest.TestCase):
                 self.given += len(pieces)
                 return super().share(work, pieces, tell)
 
-        data = balls(9, seed=8)
+        data = bent_balls(9, 2, 8)
         crew = Counted()
         first = survey(read(data), BUILT_IN[0], Workshop(crew, self.results()))
         asked = crew.given

@@ -31,6 +31,7 @@ MOST_AWAY = 3
 IDLE_SECONDS = 20.0
 LOOK_SECONDS = 0.1
 _away = threading.Semaphore(MOST_AWAY)
+_job = threading.local()
 
 
 class ClusterCrew:
@@ -49,8 +50,9 @@ class ClusterCrew:
             return
         from distributed import as_completed, secede
 
-        with contextlib.suppress(Exception):  # the job waits from now on: its place is free for the pieces
+        if not getattr(_job, "left", False):  # the job waits from now on: its place is free for the pieces
             secede()
+            _job.left = True  # for the rest of the job, whose thread ends with it
         begun: dict[Any, list[int]] = {}
         try:
             workers = max(1, len(client.scheduler_info(n_workers=-1)["workers"]))
