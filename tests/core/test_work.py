@@ -14,9 +14,11 @@ from typing import Any
 import numpy as np
 
 from tests.support import read, trimesh_scene
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
 from tidy_caravan.core.work.isolation import Child, Lost, Pool
 
@@ -199,6 +201,24 @@ class Heavy(unittest.TestCase):
         self.assertEqual(len(problems), 1)
         self.assertIn("signal 11", problems[0].text)
         self.assertEqual(sorted(len(m.uvs) for m in out.meshes), [0, 2, 2])
+
+    def test_a_mesh_lost_in_the_survey_is_told_and_the_others_are_surveyed(self) -> None:
+        class Unlucky(Here):
+            def share(self, work: Work, pieces: Any, tell: Any) -> Any:
+                for k, outcome in super().share(work, pieces, tell):
+                    yield k, Lost("it needed too much") if len(pieces[k][1].arrays["indices"]) == 12 else outcome
+
+        scene = read(trimesh_scene(2).export(file_type="glb"))
+        broken = scene.but(
+            meshes=tuple(dataclasses.replace(m, normals=np.zeros_like(m.positions)) for m in scene.meshes)
+        )
+        found = {f.code: f for f in survey(broken, BUILT_IN[0], Workshop(Unlucky()))}
+        self.assertEqual(found["survey.unknown"].value, 1.0)
+        self.assertIn("it needed too much", found["survey.unknown"].text)
+        whole = {f.code: f for f in survey(broken, BUILT_IN[0])}
+        self.assertNotIn("survey.unknown", whole)
+        boxes = set(found["survey.unknown"].parts)
+        self.assertEqual(set(found["normals.broken"].parts), set(whole["normals.broken"].parts) - boxes)
 
     def test_an_unwrap_is_found_again_whatever_the_mesh_is_called(self) -> None:
         crew, kept = Counted(), Remembered()

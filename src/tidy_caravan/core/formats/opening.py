@@ -71,7 +71,8 @@ def bundles_from_files(
 
 def shallowest(files: Mapping[str, bytes]) -> list[str]:
     """The model files that lie nearest to the top, in the order of their names, without layers of others."""
-    models = [n for n in files if PurePosixPath(n).suffix.lower() in endings()]
+    known = set(endings())
+    models = [n for n in files if PurePosixPath(n).suffix.lower() in known]
     if not models:
         return []
     depth = min(n.count("/") for n in models)

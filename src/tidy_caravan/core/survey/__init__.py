@@ -4,11 +4,14 @@ import importlib
 import pkgutil
 from collections.abc import Callable
 
+import numpy as np
+
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey.base import Finding, Severity, known_checks
+from tidy_caravan.core.survey.base import Finding, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Workshop
 
 RANK: dict[Severity, int] = {"error": 0, "warning": 1, "info": 2}
@@ -36,7 +39,29 @@ def survey(
         context.tell = tell
         tell(0, 1)
         found += entry.run(context)
+    if context.unknown:
+        found.append(not_surveyed(context))
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))
+
+
+def not_surveyed(context: Context) -> Finding:
+    """Says of which meshes something could not be found out, so that silence about them is not taken for praise."""
+    lost = context.unknown
+    marked = np.zeros(len(context.scene.meshes), np.bool_)
+    marked[list(lost)] = True
+    parts = parts_with(context.scene, marked)
+    return Finding(
+        code="survey.unknown",
+        severity="error",
+        title="Could not be surveyed",
+        count=len(parts),
+        value=float(len(lost)),
+        limit=0.0,
+        unit="meshes",
+        text=f"{plural(len(lost), 'mesh', 'meshes')} could not be looked through whole ({'; '.join(list(lost.values())[:3])}); "
+        "no check says anything about what was not found out there.",
+        parts=parts,
+    )
 
 
 for _module in pkgutil.iter_modules(__path__):

@@ -73,19 +73,23 @@ def measure_mesh(
 
 @dataclass
 class Context:
-    """A scene under survey. tell(done, total) hears about the meshes and may raise Cancelled."""
+    """A scene under survey. tell(done, total) hears about the meshes and may raise Cancelled.
+
+    unknown: by mesh, why something about it could not be found out; checks pass over it, and it is told.
+    """
 
     scene: Scene
     destination: Destination
     workshop: Workshop = field(default_factory=Workshop)
     tell: Tell = lambda done, total: None
+    unknown: dict[int, str] = field(default_factory=dict)
 
     def each(self, fact: MeshFact) -> list[Any]:
-        """The fact of every mesh, None for meshes that no part uses."""
+        """The fact of every mesh, None for meshes that no part uses and for those it is not known of."""
         return [None if found is None else found[fact.name] for found in self._every]
 
     def numbers(self, fact: MeshFact) -> AnyArray:
-        """(M,) a fact that is a number; 0 for meshes that no part uses."""
+        """(M,) a fact that is a number; 0 where there is none."""
         return np.array([found or 0 for found in self.each(fact)])
 
     @cached_property
@@ -97,14 +101,15 @@ class Context:
         return [found.get(i) for i in range(len(scene.meshes))]
 
     def measured(self, work: Work, meshes: Sequence[int], **parameters: Any) -> dict[int, dict[str, Any]]:
-        """Figures of work on some meshes, by mesh. Raises RuntimeError when the work fails: facts are never guessed."""
+        """Figures of work on some meshes, by mesh; meshes that the work failed on are left out, and in `unknown`."""
         chosen = [self.scene.meshes[i] for i in meshes]
         pieces = [Piece(m.id, arrays_of(m), parameters, size=max(1, m.triangles)) for m in chosen]
         out: dict[int, dict[str, Any]] = {}
         for i, mesh, outcome in zip(meshes, chosen, self.workshop.do(work, pieces, self.tell), strict=True):
-            if not isinstance(outcome, Done):
-                raise RuntimeError(f"“{mesh.name or mesh.id[:8]}” could not be surveyed: {outcome.reason}")
-            out[i] = dict(outcome.figures)
+            if isinstance(outcome, Done):
+                out[i] = dict(outcome.figures)
+            else:
+                self.unknown[i] = f"“{mesh.name or mesh.id[:8]}”: {outcome.reason}"
         return out
 
     def comparisons(self, meshes: Sequence[Mesh], question: str) -> Comparisons:

@@ -132,9 +132,10 @@ def sharing(context: Context) -> Iterable[Finding]:
     used = np.flatnonzero(scene.instance_counts > 0)
     parts = len(scene.nodes.parts)
     mirror = destination.negative_scale
-    asked = [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles]
+    figures = {i: f for i, f in enumerate(context.each(SIGNATURE)) if f is not None}
+    asked = [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles and i in figures]
     known = context.comparisons([m for _, m in asked], f"same shape, mirror {mirror}, 1")
-    loose, complete = families(asked, mirror, signatures=dict(enumerate(context.each(SIGNATURE))), answers=known)
+    loose, complete = families(asked, mirror, signatures=figures, answers=known)
     known.keep()
     if loose:
         members = np.array([i for g in loose for i in g])
