@@ -52,7 +52,7 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
             />
           ))}
           <label className="contents">
-            <span>only parts named</span>
+            <span>Only parts named</span>
             <input
               className="input input-sm w-full"
               placeholder="all; or bench_*, post_??"
@@ -70,7 +70,7 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
           </label>
           {(sets.length > 0 || !!where.sets?.length) && (
             <label className="contents">
-              <span>only parts of the set</span>
+              <span>Only parts of the set</span>
               <select
                 className="select select-sm w-full"
                 value={where.sets?.[0] ?? ""}
