@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
+
+import numpy as np
+
+from tidy_caravan.core.scene import Touched
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 
 
 class Aspect(StrEnum):
@@ -26,6 +32,8 @@ class Aspect(StrEnum):
     LIGHTS = "lights"
     CAMERAS = "cameras"
     CLIPS = "clips"
+    DATA = "data"
+    """What the source says of a node: class, type, names and values."""
 
 
 @dataclass(frozen=True)
@@ -40,25 +48,71 @@ class Effect:
 
 @dataclass(frozen=True)
 class Declared:
-    """What the steps of a route declare together."""
+    """What the enabled steps of a route declare, step by step."""
 
-    effects: tuple[Effect, ...] = ()
+    steps: tuple[tuple[Effect, ...], ...] = ()
+
+    @property
+    def effects(self) -> tuple[Effect, ...]:
+        return tuple(e for one in self.steps for e in one)
 
     def free(self, aspect: Aspect) -> bool:
-        """Whether the aspect may have changed without a bound."""
+        """Whether the aspect may have changed without a bound on any part at all."""
         return any(e.aspect is aspect and e.within is None for e in self.effects)
 
-    def within(self, aspect: Aspect) -> float:
-        """How far it may have changed: the bounds of all steps added up, infinite where one has none."""
-        return sum(float("inf") if e.within is None else e.within for e in self.effects if e.aspect is aspect)
+    def bound(self, aspect: Aspect, steps: Iterable[int]) -> float:
+        """How far these steps may change it: their bounds added up, infinite where one has none."""
+        return sum(
+            float("inf") if e.within is None else e.within for k in steps for e in self.steps[k] if e.aspect is aspect
+        )
 
-    def uv(self, number: int, lightmap: int) -> Aspect:
-        """The aspect that UV set `number` belongs to, with the lightmap in channel `lightmap`."""
-        if number == 0:
-            return Aspect.FIRST_UV
-        return Aspect.LIGHTMAP_UV if number == lightmap else Aspect.FURTHER_UV
+    def for_parts(self, touched: Touched | None, ids: I64, begin: I64 | None = None) -> Allowed:
+        """What may have changed on K parts, an array each. O(ids).
+
+        ids: source nodes that they came from, one each, or from begin[k] on those of part k. touched: which steps
+        were for which node; without it all of them were for all.
+        """
+        every = [self.bound(a, range(len(self.steps))) for a in Aspect]
+        rows = np.tile(np.array(every, np.float64), (len(ids), 1))
+        if touched is not None:
+            table = np.array([[self.bound(a, steps) for a in Aspect] for steps in touched.steps])
+            known = (ids >= 0) & (ids < len(touched.code))
+            rows[known] = table[touched.code[ids[known]]]
+        # a part made of several may have changed in whatever one of them may
+        return Allowed(rows if begin is None else np.maximum.reduceat(rows, begin, axis=0))
 
     @property
     def words(self) -> list[str]:
         """One sentence for each distinct reason."""
         return list(dict.fromkeys(e.why for e in self.effects if e.why))
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """How far each of K parts may have changed. bounds: (K, aspects), 0 for not at all, infinite for at will."""
+
+    bounds: F64
+
+    def free(self, aspect: Aspect) -> Bool:
+        """(K,) True where the aspect may have changed without a bound."""
+        out: Bool = np.isinf(self.bounds[:, ORDER[aspect]])
+        return out
+
+    def within(self, aspect: Aspect) -> F64:
+        """(K,) how far it may have changed where it is bounded; 0 where it is free, which is not to be measured."""
+        column = self.bounds[:, ORDER[aspect]]
+        out: F64 = np.where(np.isinf(column), 0.0, column)
+        return out
+
+    def of(self, rows: AnyArray) -> Allowed:
+        return Allowed(self.bounds[rows])
+
+
+def uv_aspect(number: int, lightmap: int) -> Aspect:
+    """The aspect that UV set `number` belongs to, with the lightmap in channel `lightmap`."""
+    if number == 0:
+        return Aspect.FIRST_UV
+    return Aspect.LIGHTMAP_UV if number == lightmap else Aspect.FURTHER_UV
+
+
+ORDER = {aspect: i for i, aspect in enumerate(Aspect)}

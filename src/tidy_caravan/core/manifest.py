@@ -29,6 +29,9 @@ class PackedPart(Camel):
     the file's unit and axes."""
 
     source_id: int = Field(description="Number of the node in the source, -1 when a step made it")
+    sources: list[int] = Field(
+        default_factory=list, description="All nodes of the source that it was made of, where that is not the one"
+    )
     source_path: str
     path: str
     name: str

@@ -16,7 +16,7 @@ from tidy_caravan.core.aspects import Declared
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Scene, Touched
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
 from tidy_caravan.core.steps.match_units import MatchUnits
@@ -25,6 +25,8 @@ from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
+KEPT_FORM = 2
+"""Grows when scenes between steps get to know more: what was kept before is not taken up again."""
 KEPT_SECONDS = 0.1
 """Work from which on the scene after a step is kept: below, doing it again is cheaper."""
 
@@ -127,6 +129,8 @@ def run(
         if found is not None:
             (scene, records), first = found, i + 1
             break
+    if steps and scene.touched is None:
+        scene = scene.but(touched=Touched.none(len(start.nodes)))
     before = records[-1].after if records else count(scene)
     worked = 0.0
     for i, one in enumerate(steps[first:], first):
@@ -138,7 +142,11 @@ def run(
         tell(0, 1)
         context = StepContext(destination, tell, workshop or Workshop(), assignment)
         began = time.monotonic()
+        # what hangs below a part goes where it goes and is called by its path
+        chosen = scene.nodes.came_from(scene.nodes.under(context.selected(one.where, scene)))
+        touched = (scene.touched or Touched.none(len(start.nodes))).by(i, chosen)
         scene, changes = one.apply(scene, context)
+        scene = scene.but(touched=touched)
         after = count(scene)
         records.append(StepRecord(kind=one.kind, title=one.title, before=before, after=after, changes=changes))
         before = after
@@ -155,7 +163,7 @@ def chain(steps: list[Step], route: Route, destination: Destination, start: Scen
     c = start.convention
     digest = hashlib.sha256()
     sets = [s.model_dump(mode="json") for s in route.sets]
-    about = [__version__, source, c.metres_per_unit, c.up, c.forward, c.handedness, c.declared, sets]
+    about = [__version__, KEPT_FORM, source, c.metres_per_unit, c.up, c.forward, c.handedness, c.declared, sets]
     digest.update(orjson.dumps([*about, destination.model_dump(mode="json")]))
     out = []
     for one in steps:
@@ -175,7 +183,7 @@ def read_convention(scene: Scene, route: Route) -> Scene:
 
 def declared_by(route: Route) -> Declared:
     """What the enabled steps of a route declare together."""
-    return Declared(tuple(e for one in steps_of(route) if one.enabled for e in one.effects()))
+    return Declared(tuple(one.effects() for one in steps_of(route) if one.enabled))
 
 
 def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:

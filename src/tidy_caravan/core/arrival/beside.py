@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 
 import numpy as np
 
 from tidy_caravan.core.arrival.contact import Contact
-from tidy_caravan.core.arrival.judge import LEAST_POSITION_MM, STEPS
+from tidy_caravan.core.arrival.judge import LEAST_POSITION_MM, STEPS, nearest_above
 from tidy_caravan.core.arrival.looks import EXPECTED, Pictures, differences, look_of
 from tidy_caravan.core.arrival.placed import Placed, hidden, keys
 from tidy_caravan.core.arrival.things import compare_clips, compare_things
@@ -91,19 +92,26 @@ def beside_parts(
     if len(mid.worlds):
         limit = max(limit, float(np.abs(mid.worlds[:, :3, 3]).max()) * 1000 * STEPS)
     out = []
-    gone = None
-    if declared.free(Aspect.PARTS):  # a node that stays behind takes its light along
-        gone = np.ones(len(here.scene.nodes), np.bool_)
-        gone[mid.scene.nodes.source[mid.scene.nodes.source >= 0]] = False
-        gone |= hidden(here.scene.nodes)
+    stayed = np.zeros(len(here.scene.nodes), np.bool_)
+    stayed[mid.scene.nodes.source[mid.scene.nodes.source >= 0]] = True
+    every = np.arange(len(here.scene.nodes))
+    may = declared.for_parts(result.touched, every)
+    # a node that stays behind takes its light along
+    gone = may.free(Aspect.PARTS) & (~stayed | hidden(here.scene.nodes))
+    own = mid.scene.nodes.source
+    # what a step took off a part and hung below it is that part's
+    origin = np.where(own >= 0, own, nearest_above(mid.scene.nodes, own))
     for what, aspect, holds, whole in (
         ("light", Aspect.LIGHTS, ability.lights, EVERYTHING.lights),
         ("camera", Aspect.CAMERAS, ability.cameras, EVERYTHING.cameras),
     ):
         if holds:
-            out += compare_things(mid, there, what, holds, limit, coded if ability.encoded_lights else None)
-        if not declared.free(aspect):
-            out += by_route(compare_things(here, mid, what, whole, limit, None, gone))
+            out += compare_things(
+                mid, there, what, holds, limit, coded if ability.encoded_lights else None, named=ability.data
+            )
+        free = may.free(aspect)
+        changed = np.where(origin >= 0, free[np.maximum(origin, 0)], free.any())
+        out += by_route(compare_things(here, mid, what, whole, limit, None, gone | free, changed))
     if ability.clips:
         out += compare_clips(result, arrived, keys(result.nodes), keys(arrived.nodes), limit)
     if not declared.free(Aspect.CLIPS):
@@ -112,6 +120,42 @@ def beside_parts(
             after[i] = before[origin] if origin >= 0 else after[i]
         out += by_route(compare_clips(source, result, before, after, limit))
     return listed(out)
+
+
+def data_problems(
+    before: Scene, after: Scene, called: tuple[Sequence[str], Sequence[str]], pairs: dict[int, int]
+) -> list[str]:
+    """What the source says of nodes, one sentence for each on which it differs. Only what is an object is looked at.
+
+    called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
+    """
+    where = {path: j for j, path in enumerate(called[1])}
+    out = []
+    for i, said in before.nodes.extras.items():
+        if not isinstance(said, dict) or not said:
+            continue
+        j = pairs.get(i, where.get(called[0][i], -1))
+        if j < 0:
+            continue  # told as lost, or a group that nothing hangs from
+        found = after.nodes.extras.get(j)
+        if not isinstance(found, dict):
+            out.append(f"what the source says of “{called[0][i]}” did not arrive")
+            continue
+        odd = [k for k in {**said, **found} if not equal_data(said.get(k), found.get(k))]
+        if odd:
+            out.append(f"“{called[0][i]}”: its data differ in {', '.join(f'“{k}”' for k in odd[:3])}")
+    return listed(out)
+
+
+def equal_data(a: object, b: object) -> bool:
+    """Whether two JSON values are the same; numbers as double precision has them."""
+    if isinstance(a, dict) and isinstance(b, dict):
+        return a.keys() == b.keys() and all(equal_data(a[k], b[k]) for k in a)
+    if isinstance(a, list | tuple) and isinstance(b, list | tuple):
+        return len(a) == len(b) and all(map(equal_data, a, b))
+    if isinstance(a, int | float) and isinstance(b, int | float) and isinstance(a, bool) == isinstance(b, bool):
+        return float(a) == float(b)
+    return type(a) is type(b) and a == b
 
 
 def declared_problems(arrived: Scene, manifest: Manifest, ability: Ability) -> list[str]:

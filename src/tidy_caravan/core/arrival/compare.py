@@ -15,7 +15,9 @@ import orjson
 from tidy_caravan.core.arrival.beside import (
     beside_parts,
     by_route,
+    data_problems,
     declared_problems,
+    listed,
     material_problems,
     sharing_problems,
 )
@@ -25,7 +27,6 @@ from tidy_caravan.core.arrival.judge import (
     LEAST_POSITION_MM,
     STEPS,
     Judged,
-    bounded,
     judge_delivery,
     judge_route,
     measured,
@@ -34,14 +35,16 @@ from tidy_caravan.core.arrival.judge import (
 from tidy_caravan.core.arrival.matching import matched, written_paths
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.report import ArrivalReport, PartRow, Tolerances
-from tidy_caravan.core.aspects import Aspect, Declared
+from tidy_caravan.core.arrival.surfaces import Pairing
+from tidy_caravan.core.arrival.traced import Traced, traced
+from tidy_caravan.core.aspects import Allowed, Aspect, Declared
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.abilities import EVERYTHING
+from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.words import plural
 
 ROWS = 200_000
@@ -108,41 +111,65 @@ def compare(
         raise UnusableInput("the package was made from another source than the one given", where=manifest.source_name)
     if not ability.parts:
         arrived = with_parts(arrived, result)
-    here, mid, there = Placed.of(source), Placed.of(result), Placed.of(arrived)
+    mid, there = Placed.of(result), Placed.of(arrived)
     sent: I64 = nodes.parts[[result.meshes[m].triangles > 0 for m in nodes.mesh[nodes.parts].tolist()]].astype(np.int64)
     paths = written_paths(result, manifest)
     middle, end, lost, extra, found = matched(mid, there, sent, paths, ability)
-    origin: I64 = nodes.source[middle]
-    known = (origin >= 0) & (source.nodes.mesh[np.maximum(origin, 0)] >= 0)
+    traces = traced(source, result, middle)
+    here = Placed.of(traces.source)
+    allowed = declared.for_parts(result.touched, *traces.members(middle))
+    origin = traces.origin
+    known = (origin >= 0) & (here.scene.nodes.mesh[np.maximum(origin, 0)] >= 0)
     limits = np.maximum(LEAST_POSITION_MM, reach(mid, middle) * 1000 * STEPS)
     judged = Judged(len(middle))
-    figures = measured(here, mid, there, origin, middle, end, known, limits, declared, ability, judged)
+    figures = measured(here, mid, there, origin, middle, end, known, limits, allowed, ability, judged)
     delivered = contact(mid, there, middle, end, limits, ability)
     judge_delivery(judged, delivered, mid, there, middle, end, (paths, found), limits, manifest, ability)
     rows = np.flatnonzero(known)
+    pairing, loose, skipped = ways(allowed, traces, rows)
     routed = contact(
-        here, mid, origin[rows], middle[rows], limits[rows] + bounded(declared, Aspect.POSITIONS), EVERYTHING
-    )
-    judge_route(judged, routed, rows, here, mid, origin, middle, limits, declared, manifest)
+        here,
+        mid if traces.result is result else Placed.of(traces.result),
+        origin[rows],
+        middle[rows],
+        limits[rows] + allowed.of(rows).within(Aspect.POSITIONS),
+        EVERYTHING,
+        pairing,
+        loose,
+    ).without(skipped)
+    judge_route(judged, routed, rows, here, mid, traces, middle, limits, allowed, manifest)
+    parts = allowed.of(rows)
     problems = [
         *problems,
         *material_problems(delivered, mid, there, middle, ability, manifest.renamed_materials),
         *beside_parts(here, mid, there, moving_source, moving_result, moving_arrived, declared, ability),
         *declared_problems(arrived, manifest, ability),
+        *data_told(
+            source,
+            result,
+            arrived,
+            declared,
+            ability,
+            paths,
+            found,
+            dict(zip(middle.tolist(), end.tolist(), strict=True)),
+        ),
         *sharing_problems(result, arrived, middle, end, ability),
+        *by_route(
+            material_problems(routed.without(parts.free(Aspect.MATERIALS)), here, mid, origin[rows], EVERYTHING, {})
+        ),
+        *sharing_by_route(source, result, traces, middle, rows[~parts.free(Aspect.SHARING)]),
+        *part_problems(source, result, declared),
+        *traces.wrong,
     ]
-    if not declared.free(Aspect.MATERIALS):
-        problems += by_route(material_problems(routed, here, mid, origin[rows], EVERYTHING, {}))
-    if not declared.free(Aspect.SHARING):
-        problems += by_route(sharing_problems(source, result, origin[rows], middle[rows], EVERYTHING))
     lost += left_out(source, result, declared)
+    compared = ~(parts.free(Aspect.POSITIONS) | parts.free(Aspect.TRIANGLES))
     figures.surface += delivered.surface_mm
-    figures.surface[rows] += (
-        0.0 if declared.free(Aspect.POSITIONS) or declared.free(Aspect.TRIANGLES) else routed.surface_mm
-    )
+    figures.surface[rows] += np.where(compared, routed.surface_mm, 0.0)
     figures.normal = np.maximum(figures.normal, delivered.normal_deg)
-    if not declared.free(Aspect.NORMALS):
-        figures.normal[rows] = np.maximum(figures.normal[rows], routed.normal_deg)
+    turned = np.where(parts.free(Aspect.NORMALS) | skipped, 0.0, routed.normal_deg)
+    figures.normal[rows] = np.maximum(figures.normal[rows], turned)
+    origin = traces.first
     made = [
         PartRow(
             source_id=i,
@@ -186,11 +213,55 @@ def compare(
     return report, arrived
 
 
+def ways(allowed: Allowed, traces: Traced, rows: I64) -> tuple[I64, Bool, Bool]:
+    """How the triangles of each part are paired with the source's: (R,) a Pairing, where points may have moved, and
+    where there is nothing to pair because both came and went as they liked."""
+    parts = allowed.of(rows)
+    moved, changed, exact = parts.free(Aspect.POSITIONS), parts.free(Aspect.TRIANGLES), traces.exact[rows]
+    pairing = np.where(changed, Pairing.MEETING, Pairing.USUAL)
+    pairing[exact | (moved & ~changed)] = Pairing.IN_ORDER
+    return pairing.astype(np.int64), moved, moved & changed & ~exact
+
+
+def data_told(
+    source: Scene, result: Scene, arrived: Scene, declared: Declared, ability: Ability,
+    paths: list[str], found: list[str], pairs: dict[int, int],
+) -> list[str]:  # fmt: skip
+    """Data of nodes that did not arrive as packed, or were not packed as they were in the source."""
+    out = data_problems(result, arrived, (paths, found), pairs) if ability.data else []
+    if not declared.free(Aspect.DATA):
+        origin = result.nodes.source.tolist()
+        pairs = {i: k for k, i in enumerate(origin) if i >= 0}
+        nowhere = [""] * len(result.nodes)
+        out += by_route(data_problems(source, result, (source.nodes.paths, nowhere), pairs))
+    return out
+
+
 def left_out(source: Scene, result: Scene, declared: Declared) -> list[str]:
     """Paths of source parts that the route left out without a step that may."""
-    if declared.free(Aspect.PARTS):
-        return []
     present = np.zeros(len(source.nodes), np.bool_)
-    origin = result.nodes.source[result.nodes.parts]
-    present[origin[origin >= 0]] = True
-    return [source.nodes.paths[i] for i in source.nodes.parts.tolist() if not present[i]]
+    present[result.nodes.came_from(result.nodes.mesh >= 0)] = True
+    gone: I64 = source.nodes.parts[~present[source.nodes.parts]].astype(np.int64)
+    allowed = declared.for_parts(result.touched, gone).free(Aspect.PARTS)
+    return [source.nodes.paths[i] for i in gone[~allowed].tolist()]
+
+
+def part_problems(source: Scene, result: Scene, declared: Declared) -> list[str]:
+    """Parts that came out of the route and went into it once less or not at all, without a step that may do so."""
+    nodes = result.nodes
+    drawn = nodes.parts[[result.meshes[m].triangles > 0 for m in nodes.mesh[nodes.parts].tolist()]]
+    own = nodes.source[drawn]
+    out = []
+    added = drawn[own < 0]
+    if len(added) and not declared.free(Aspect.PARTS):
+        out.append(f"the route added {plural(len(added), 'part')}, such as “{nodes.paths[int(added[0])]}”")
+    whole = np.array([m.origin is None for m in result.meshes] + [False])[nodes.mesh[drawn]] & (own >= 0)
+    ids, times = np.unique(own[whole], return_counts=True)
+    twice: I64 = ids[times > 1].astype(np.int64)
+    twice = twice[~declared.for_parts(result.touched, twice).free(Aspect.PARTS)]
+    out += [f"“{source.nodes.paths[i]}” came out of the route more than once" for i in twice.tolist()]
+    return listed(out)
+
+
+def sharing_by_route(source: Scene, result: Scene, traces: Traced, middle: I64, rows: I64) -> list[str]:
+    return by_route(sharing_problems(source, result, traces.first[rows], middle[rows], EVERYTHING))

@@ -8,9 +8,9 @@ import numpy as np
 
 from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
-from tidy_caravan.core.arrival.surfaces import Difference, difference
+from tidy_caravan.core.arrival.surfaces import Difference, Pairing, difference
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
 
 FLAT = 1e-9
@@ -26,9 +26,21 @@ class Contact:
     meshes: list[tuple[I64, Difference]]
     """Rows of pairs that are on one pair of meshes, and that pair's difference."""
 
+    def without(self, rows: Bool) -> Contact:
+        """The same without what the meshes of the marked pairs (K,) showed."""
+        if not rows.any():
+            return self
+        kept = [(members[~rows[members]], d) for members, d in self.meshes]
+        return Contact(self.surface_mm, self.normal_deg, [(m, d) for m, d in kept if len(m)])
 
-def contact(here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: Ability) -> Contact:
+
+def contact(
+    here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: Ability,
+    pairing: I64 | None = None, loose: Bool | None = None,
+) -> Contact:  # fmt: skip
     """Surfaces of nodes a of one side and nodes b of the other. One exact comparison per pair of meshes.
+
+    pairing: (K,) a Pairing each. loose: (K,) where points may have moved.
 
     The other parts on the same pair add how far their relative transform differs from that one's, over the size of
     the mesh: so it costs triangles once, however many instances there are.
@@ -42,6 +54,9 @@ def contact(here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: A
     if not len(a):
         return Contact(surface, normal, meshes)
     key = source.nodes.mesh[a].astype(np.int64) * (len(arrived.meshes) + 1) + arrived.nodes.mesh[b]
+    pairing = np.zeros(len(a), np.int64) if pairing is None else pairing
+    loose = np.zeros(len(a), np.bool_) if loose is None else loose
+    key = (key * len(Pairing) + pairing) * 2 + loose
     # what its node makes flat has no inverse: such parts are compared one by one
     size = np.abs(there.worlds[b][:, :3, :3]).max(axis=(1, 2))
     flat = np.abs(np.linalg.det(there.worlds[b][:, :3, :3])) <= FLAT * size**3
@@ -67,12 +82,15 @@ def contact(here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: A
             ability.color_channels,
             ability.tangents,
             uvs,
+            Pairing(int(pairing[first])),
+            bool(loose[first]),
         )
         drift = np.abs(relative[members] - relative[first])
         moved = drift[:, :3, :3].max(axis=(1, 2)) * 3 * found.radius + drift[:, :3, 3].max(axis=1) * stretch[members]
         surface[members] = (found.distance + moved) * 1000
         if ability.normals:
-            normal[members] = found.normal + np.degrees(np.minimum(drift[:, :3, :3].max(axis=(1, 2)) * 3, 2.0))
+            turned_by = 0.0 if loose[first] else np.degrees(np.minimum(drift[:, :3, :3].max(axis=(1, 2)) * 3, 2.0))
+            normal[members] = found.normal + turned_by
         found.missing_height *= 1000
         meshes.append((members.astype(np.int64), found))
     return Contact(surface, normal, meshes)

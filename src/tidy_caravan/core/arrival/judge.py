@@ -10,7 +10,8 @@ from tidy_caravan.core.arrival.contact import Contact
 from tidy_caravan.core.arrival.placed import Placed, drawn_from, hidden, keys
 from tidy_caravan.core.arrival.report import Tolerances, Worst
 from tidy_caravan.core.arrival.surfaces import Difference
-from tidy_caravan.core.aspects import Aspect, Declared
+from tidy_caravan.core.arrival.traced import Traced
+from tidy_caravan.core.aspects import Allowed, Aspect, uv_aspect
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Nodes
@@ -58,11 +59,6 @@ class Judged:
         self.badness[k] = max(self.badness[k], weight) if weight > 1 else self.badness[k]
 
 
-def bounded(declared: Declared, aspect: Aspect) -> float:
-    within = declared.within(aspect)
-    return within if np.isfinite(within) else 0.0
-
-
 def reach(side: Placed, nodes: I64) -> F64:
     """(K,) metres from the origin to the farthest corner of each part."""
     boxes = side.boxes[side.row_of[nodes]]
@@ -93,18 +89,21 @@ class Figures:
 
 def measured(
     here: Placed, mid: Placed, there: Placed, origin: I64, middle: I64, end: I64, known: Bool,
-    limits: F64, declared: Declared, ability: Ability, judged: Judged,
+    limits: F64, allowed: Allowed, ability: Ability, judged: Judged,
 ) -> Figures:  # fmt: skip
-    """Place, size, turn and pivot of every part against the source, or against the result where a step may move it."""
-    moving = declared.free(Aspect.POSITIONS)
+    """Place, size, turn and pivot of every part against the source, or against the result where a step may move it.
+
+    allowed: what the steps declare of each part.
+    """
+    moving = allowed.free(Aspect.POSITIONS)
     box, other = mid.boxes[mid.row_of[middle]].copy(), there.boxes[there.row_of[end]]
-    if not (moving or declared.free(Aspect.TRIANGLES)):
-        box[known] = here.boxes[here.row_of[origin[known]]]
+    as_source = known & ~moving & ~allowed.free(Aspect.TRIANGLES)
+    box[as_source] = here.boxes[here.row_of[origin[as_source]]]
     world, found = mid.worlds[middle], there.worlds[end]
     before = world.copy()
     before[known] = here.worlds[origin[known]]
-    turn = world if moving else before
-    pivots = world if moving or declared.free(Aspect.PIVOTS) else before
+    turn = np.where(moving[:, None, None], world, before)
+    pivots = np.where((moving | allowed.free(Aspect.PIVOTS))[:, None, None], world, before)
     position = np.linalg.norm(box.mean(axis=1) - other.mean(axis=1), axis=1) * 1000
     size, got = box[:, 1] - box[:, 0], other[:, 1] - other[:, 0]
     ratio = np.maximum((size + SIZE_FLOOR_M) / (got + SIZE_FLOOR_M), (got + SIZE_FLOOR_M) / (size + SIZE_FLOOR_M))
@@ -116,8 +115,8 @@ def measured(
     solid = np.abs(np.linalg.det(turn[:, :3, :3])) > 1e-30
     rotation = np.where(solid, rotation, 0.0)
     bounds = Tolerances(position_mm=1.0)
-    allowed = limits + bounded(declared, Aspect.POSITIONS)
-    judged.measured("position", position, allowed, "stands {value} mm off, limit {limit} mm")
+    reached = limits + allowed.within(Aspect.POSITIONS)
+    judged.measured("position", position, reached, "stands {value} mm off, limit {limit} mm")
     judged.measured(
         "size", ratio - 1, np.full(len(ratio), bounds.size_ratio - 1), "its size is off by {value} times, limit {limit}"
     )
@@ -230,39 +229,47 @@ def coordinates_told(number: int, times: float, manifest: Manifest) -> str:
 
 
 def judge_route(
-    judged: Judged, found: Contact, rows: I64, here: Placed, mid: Placed, origin: I64, middle: I64,
-    limits: F64, declared: Declared, manifest: Manifest,
+    judged: Judged, found: Contact, rows: I64, here: Placed, mid: Placed, traces: Traced, middle: I64,
+    limits: F64, allowed: Allowed, manifest: Manifest,
 ) -> None:  # fmt: skip
-    """The packed part against the source, in what no step declares."""
-    free = {a: declared.free(a) for a in Aspect}
-    within = bounded(declared, Aspect.TRIANGLES)
-    moved = free[Aspect.POSITIONS] or free[Aspect.TRIANGLES]
+    """The packed part against the source, in what no step declares of it. allowed: of all parts, like `middle`."""
+    of = allowed.of(rows)
+    free = {a: of.free(a) for a in Aspect}
+    within = of.within(Aspect.TRIANGLES)
+    placed = ~free[Aspect.POSITIONS]
+    comparable = placed | ~free[Aspect.TRIANGLES] | traces.exact[rows]
+    origin = traces.first
     by_route = Judged(len(rows))
-    if not moved:
-        allowed = limits[rows] + bounded(declared, Aspect.POSITIONS)
-        by_route.measured(
-            "surface",
-            found.surface_mm,
-            allowed,
-            "the route moved its surface by {value} mm, limit {limit} mm, and declares nothing of the kind",
-        )
-    if not free[Aspect.NORMALS] and not moved:
-        degrees = np.full(len(rows), Tolerances(position_mm=1.0).normal_deg + bounded(declared, Aspect.NORMALS))
-        by_route.measured(
-            "normals",
-            found.normal_deg,
-            degrees,
-            "the route turned its normals by {value}°, limit {limit}°, and declares nothing of the kind",
-        )
+    by_route.measured(
+        "surface",
+        np.where(placed & (~free[Aspect.TRIANGLES] | traces.exact[rows]), found.surface_mm, 0.0),
+        limits[rows] + of.within(Aspect.POSITIONS),
+        "the route moved its surface by {value} mm, limit {limit} mm, and declares nothing of the kind",
+    )
+    by_route.measured(
+        "normals",
+        np.where(comparable & ~free[Aspect.NORMALS], found.normal_deg, 0.0),
+        Tolerances(position_mm=1.0).normal_deg + of.within(Aspect.NORMALS),
+        "the route turned its normals by {value}°, limit {limit}°, and declares nothing of the kind",
+    )
+    made, missing, height = traces.made[rows], traces.missing[rows], traces.height[rows] * 1000
+    for k in np.flatnonzero(((made > 0) | (missing > 0)) & ~free[Aspect.TRIANGLES]).tolist():
+        if made[k]:
+            by_route.say(k, "triangle count", f"{plural(int(made[k]), 'triangle')} too many, by the route")
+        if missing[k] and (height[k] > within[k] or not within[k]):
+            by_route.say(k, "triangle count", f"{plural(int(missing[k]), 'triangle')} missing, by the route")
+    channel = manifest.lightmap_channel
     for members, d in found.meshes:
         for k in members.tolist():
-            if not free[Aspect.TRIANGLES]:
-                triangles(by_route, k, d, within)
-            if d.normals_lost and not free[Aspect.NORMALS]:
+            if not free[Aspect.TRIANGLES][k]:
+                triangles(by_route, k, d, within[k])
+            elif traces.exact[rows[k]] and d.turned:  # triangles may come and go; those that stayed did not turn
+                by_route.say(k, "winding", f"{plural(d.turned, 'triangle')} turned over")
+            if d.normals_lost and not free[Aspect.NORMALS][k]:
                 by_route.say(k, "normals", "the route lost its normals")
-            if moved:
+            if not comparable[k]:
                 continue
-            if not free[Aspect.TANGENTS]:
+            if not free[Aspect.TANGENTS][k]:
                 for sentence in tangents_told(d):
                     by_route.say(k, "tangents", f"by the route, its {sentence}")
             if d.colors_lost or d.color > COLOR_LIMIT:
@@ -270,28 +277,28 @@ def judge_route(
                     k, "vertex colours", "the route changed its vertex colours and declares nothing of the kind"
                 )
             for number in d.uvs_lost:
-                if not free[declared.uv(number, manifest.lightmap_channel)]:
+                if not free[uv_aspect(number, channel)][k]:
                     by_route.say(k, "UV sets", f"the route lost UV set {number}")
             for number, times in d.uv.items():
-                if times > 1 and not free[declared.uv(number, manifest.lightmap_channel)]:
+                if times > 1 and not free[uv_aspect(number, channel)][k]:
                     name = set_name(number, manifest)
                     by_route.say(k, name, f"the route changed its {name} and declares nothing of the kind", times)
-    if not free[Aspect.NAMES] and not free[Aspect.TREE]:
-        before, after = keys(here.scene.nodes), keys(mid.scene.nodes)
-        for k, row in enumerate(rows.tolist()):
+    names, tree = free[Aspect.NAMES], free[Aspect.TREE]
+    before, after = keys(here.scene.nodes), keys(mid.scene.nodes)
+    own, called = here.scene.nodes.names, mid.scene.nodes.names
+    wanted, held = hung_from(here.scene.nodes, mid.scene.nodes)
+    rehung = wanted[origin[rows]] != held[middle[rows]]
+    for k, row in enumerate(rows.tolist()):
+        if not names[k] and not tree[k]:
             if before[origin[row]] != after[middle[row]]:
                 by_route.say(
                     k, "tree path", f"the route calls it “{after[middle[row]]}” instead of “{before[origin[row]]}”"
                 )
-    elif not free[Aspect.TREE]:  # names may differ: what it hangs below may not
-        wanted, held = hung_from(here.scene.nodes, mid.scene.nodes)
-        for k in np.flatnonzero(wanted[origin[rows]] != held[middle[rows]]).tolist():
-            by_route.say(k, "tree path", "the route hung it below another node, and declares nothing of the kind")
-    elif not free[Aspect.NAMES]:
-        names, called = here.scene.nodes.names, mid.scene.nodes.names
-        for k, row in enumerate(rows.tolist()):
-            if names[origin[row]] != called[middle[row]]:
-                by_route.say(k, "name", f"the route calls it “{called[middle[row]]}” instead of “{names[origin[row]]}”")
+        elif not tree[k]:  # names may differ: what it hangs below may not
+            if rehung[k]:
+                by_route.say(k, "tree path", "the route hung it below another node, and declares nothing of the kind")
+        elif not names[k] and own[origin[row]] != called[middle[row]]:
+            by_route.say(k, "name", f"the route calls it “{called[middle[row]]}” instead of “{own[origin[row]]}”")
     for k, row in enumerate(rows.tolist()):
         for fault in by_route.faults[k]:
             if fault not in judged.faults[row]:

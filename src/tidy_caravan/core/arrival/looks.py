@@ -66,6 +66,8 @@ def look_of(scene: Scene, material: Material) -> Look:
         out[f"repeat of the {role} texture"] = (
             (sampler.wrap_s, sampler.wrap_t) if sampler is not None else (10497, 10497)
         )
+        if sampler is not None and (sampler.mag or sampler.min):  # else it is left to the receiver
+            out[f"filter of the {role} texture"] = (sampler.mag or 0, sampler.min or 0)
         if role in ("normal", "occlusion"):
             out[f"strength of the {role} texture"] = use.strength
     return out
@@ -85,6 +87,8 @@ def as_usd(look: Look, material: Material) -> Look:
     """UsdPreviewSurface: an unlit surface glows in its colour; two-sidedness belongs to the mesh; no glow, no picture."""
     look.pop("two-sided")
     unlit = look.pop("unlit")
+    for key in [k for k in look if k.startswith("filter of")]:
+        look.pop(key)
     if unlit:
         look["emission"], look["base colour"] = look["base colour"], (0.0, 0.0, 0.0)
         for key in [k for k in look if "emission texture" in k]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import numpy as np
 
 from tidy_caravan.core.arrival.judge import LEAST_POSITION_MM, STEPS, reach
@@ -16,11 +18,14 @@ from tidy_caravan.core.scene.arrays import I64
 def written_paths(result: Scene, manifest: Manifest) -> list[str]:
     """Tree path of every node of the result as the manifest says it was written; its own where it says nothing."""
     out = list(keys(result.nodes))
-    by_source = {p.source_id: p for p in manifest.parts if p.source_id >= 0}
     parts = result.nodes.parts.tolist()
-    in_order = len(parts) == len(manifest.parts)
+    listed = [p.source_id for p in manifest.parts]
+    # several parts may have come from one of the source: then only their order tells them apart
+    in_order = result.nodes.source[parts].tolist() == listed
+    times = Counter(listed)
+    by_source = {p.source_id: p for p in manifest.parts if p.source_id >= 0 and times[p.source_id] == 1}
     for k, i in enumerate(parts):
-        part = by_source.get(int(result.nodes.source[i])) or (manifest.parts[k] if in_order else None)
+        part = manifest.parts[k] if in_order else by_source.get(int(result.nodes.source[i]))
         if part is None:
             continue
         out[i] = nameless(part.name if manifest.flat else part.path)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -17,13 +18,11 @@ NUMBERED = re.compile(r"(?<![^/])\(\d+\)(?![^/])")
 
 @dataclass(frozen=True)
 class Placed:
-    """Parts of a scene in the common space. worlds (N, 4, 4), boxes (P, 2, 3) by part row."""
+    """Parts of a scene in the common space. worlds (N, 4, 4)."""
 
     scene: Scene
     linear: F64
     worlds: F64
-    boxes: F64
-    row_of: I64
 
     @classmethod
     def of(cls, scene: Scene) -> Placed:
@@ -32,11 +31,20 @@ class Placed:
         worlds = scene.nodes.world.copy()
         worlds[:, :3, :3] = linear @ worlds[:, :3, :3] @ inverse
         worlds[:, :3, 3] = worlds[:, :3, 3] @ linear.T
-        corners = scene.part_bounds @ linear.T
-        boxes = np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
-        row_of = np.full(len(scene.nodes), -1, np.int64)
-        row_of[scene.nodes.parts] = np.arange(len(scene.nodes.parts))
-        return cls(scene, linear, worlds, boxes, row_of)
+        return cls(scene, linear, worlds)
+
+    @cached_property
+    def boxes(self) -> F64:
+        """(P, 2, 3) by part row."""
+        corners = self.scene.part_bounds @ self.linear.T
+        return np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
+
+    @cached_property
+    def row_of(self) -> I64:
+        """(N,) row of each node among the parts, -1 for none."""
+        out: I64 = np.full(len(self.scene.nodes), -1, np.int64)
+        out[self.scene.nodes.parts] = np.arange(len(self.scene.nodes.parts))
+        return out
 
     def map4(self) -> F64:
         """(4, 4) from a mesh's own units to the common space, without any node."""

@@ -7,6 +7,7 @@ is looked for by its place. O(F) where the order was kept, O(F log F) where it w
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from enum import IntEnum
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -23,6 +24,18 @@ UV_LIMIT = 1e-5
 """Difference of coordinates below which they are the same, and as much again for each whole repeat, by float32."""
 CANDIDATES = 8
 CHUNK = 20_000
+
+
+class Pairing(IntEnum):
+    """How triangles of two meshes find each other. USUAL: in order, else by place, else what stands nearest.
+
+    MEETING: only those that meet in one place, for surfaces some of whose triangles may have gone or come.
+    IN_ORDER: one by one, wherever they stand, for surfaces whose triangles are known one by one.
+    """
+
+    USUAL = 0
+    MEETING = 1
+    IN_ORDER = 2
 
 
 @dataclass
@@ -76,15 +89,19 @@ def difference(
     channels: int = 0,
     tangents: bool = False,
     uvs: dict[int, tuple[F64, F64]] | None = None,
+    pairing: Pairing = Pairing.USUAL,
+    loose: bool = False,
 ) -> Difference:
     """a under map_a (4, 4) against b under map_b (4, 4). limit: distance up to which corners are the same place.
 
     mirrored: one of the maps shows faces from the other side, and whoever made b turned them back.
     sets: UV sets that are looked at. channels: of vertex colours. uvs: coordinates (F, 3, 2) of both sides by set, in the order of `ordered`,
-    where they are not the meshes' own.
+    where they are not the meshes' own. loose: points may have moved; corners and normals are then told apart as they
+    are once the one is turned onto the other as well as it goes.
     """
-    faces_a, slots_a = ordered(a)
-    faces_b, slots_b = ordered(b)
+    known = pairing is Pairing.IN_ORDER
+    faces_a, slots_a = (a.indices, a.material) if known else ordered(a)
+    faces_b, slots_b = (b.indices, b.material) if known else ordered(b)
     out = Difference(missing=max(0, len(faces_a) - len(faces_b)), extra=max(0, len(faces_b) - len(faces_a)))
     if not len(faces_a) or not len(faces_b):
         out.missing_height = np.inf if len(faces_a) else 0.0
@@ -97,7 +114,22 @@ def difference(
             uvs = {k: (u[:, ::-1], v) for k, (u, v) in uvs.items()}
     centre = points_a.reshape(-1, 3).mean(axis=0)
     out.radius = float(np.abs(points_a - centre).max())
-    rows_a, rows_b, turn, far = together(points_a, points_b, max(limit, NOISE * out.radius), NOISE * out.radius)
+    noise = NOISE * out.radius
+    onto = np.eye(3)
+    if loose:
+        points_a, points_b, onto = laid_on(points_a, points_b)
+    if known:
+        rows_a = rows_b = np.arange(min(len(faces_a), len(faces_b)))
+        turn, far = best_turn(points_a[: len(rows_a)], points_b[: len(rows_a)], noise)
+    else:
+        rows_a, rows_b, turn, far = together(
+            points_a, points_b, max(limit, noise), noise, pairing is not Pairing.MEETING
+        )
+        if pairing is Pairing.MEETING:
+            out.missing, out.extra = len(faces_a) - len(rows_a), len(faces_b) - len(rows_b)
+            if not len(rows_a):
+                out.missing_height = float(heights(points_a).max(initial=0.0))
+                return out
     out.distance = float(far.max(initial=0.0))
     if out.missing:
         out.missing_height = float(heights(np.delete(points_a, rows_a, axis=0)).max(initial=0.0))
@@ -110,15 +142,15 @@ def difference(
     if a.normals is not None:
         out.normals_lost = b.normals is None
         if b.normals is not None:
-            out.normal = worst_angle(directions(a, map_a)[index_a], directions(b, map_b)[index_b])
+            out.normal = worst_angle(directions(a, map_a)[index_a] @ onto.T, directions(b, map_b)[index_b])
     if tangents and a.tangents is not None:
         out.tangents_lost = b.tangents is None
         if b.tangents is not None:
-            along_a, along_b = along(a, map_a)[index_a], along(b, map_b)[index_b]
+            along_a, along_b = along(a, map_a)[index_a] @ onto.T, along(b, map_b)[index_b]
             out.tangent = worst_angle(along_a, along_b)
-            known = np.isfinite(along_a).all(axis=1)
+            whole = np.isfinite(along_a).all(axis=1)
             sign = np.sign(a.tangents[index_a, 3]) * (-1.0 if mirrored else 1.0)
-            out.handed = int((known & (sign * np.sign(b.tangents[index_b, 3]) < 0)).sum())
+            out.handed = int((whole & (sign * np.sign(b.tangents[index_b, 3]) < 0)).sum())
     lost = []
     for k in range(min(sets, len(a.uvs))):
         given = (uvs or {}).get(k)
@@ -141,6 +173,21 @@ def difference(
             apart = np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1)
             out.color = float(np.abs(apart).max(initial=0.0))
     return out
+
+
+def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
+    """Corners of both sides around their middles and at one size, a's turned onto b's, and that turn (3, 3).
+
+    Pairs in order; the best turn by least squares (Kabsch, Acta Cryst. A32, 1976).
+    """
+    count = min(len(a), len(b))
+    first, second = a - a[:count].mean(axis=(0, 1)), b - b[:count].mean(axis=(0, 1))
+    size_a, size_b = np.abs(first[:count]).max(initial=0.0), np.abs(second[:count]).max(initial=0.0)
+    first *= (size_b / size_a) if size_a > 0 else 1.0
+    u, _, vt = np.linalg.svd(first[:count].reshape(-1, 3).T @ second[:count].reshape(-1, 3))
+    upright = np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt)) or 1.0])
+    turn: F64 = (u @ upright @ vt).T
+    return first @ turn.T, second, turn
 
 
 def heights(corners: F64) -> F64:
@@ -196,8 +243,11 @@ def worst_angle(a: F64, b: F64) -> float:
     return float(np.degrees(2 * np.arcsin(np.clip(half.max(), 0.0, 1.0))))
 
 
-def together(a: F64, b: F64, limit: float, noise: float) -> tuple[I64, I64, I64, F64]:
-    """Which triangles of (F, 3, 3) corners belong together: rows of both, how b's corners are turned, how far apart."""
+def together(a: F64, b: F64, limit: float, noise: float, displaced: bool = True) -> tuple[I64, I64, I64, F64]:
+    """Which triangles of (F, 3, 3) corners belong together: rows of both, how b's corners are turned, how far apart.
+
+    displaced: what meets nothing gets a partner as well, the nearest.
+    """
     count = min(len(a), len(b))
     turn, far = best_turn(a[:count], b[:count], noise)
     rows = np.arange(count)
@@ -210,7 +260,7 @@ def together(a: F64, b: F64, limit: float, noise: float) -> tuple[I64, I64, I64,
     here, there = left_a[found_a], left_b[found_b]
     rest_a, rest_b = np.setdiff1d(left_a, here), np.setdiff1d(left_b, there)
     both = min(len(rest_a), len(rest_b))
-    if both:  # displaced: told by how far it is from the one that stands in its place
+    if both and displaced:  # displaced: told by how far it is from the one that stands in its place
         again_a, again_b = nearest_first(a[rest_a], b[rest_b], both)
         here, there = np.concatenate([here, rest_a[again_a]]), np.concatenate([there, rest_b[again_b]])
     more_turn, more_far = best_turn(a[here], b[there], noise)

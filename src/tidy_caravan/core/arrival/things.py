@@ -12,7 +12,7 @@ from tidy_caravan.core.arrival.pairing import Side, pairs
 from tidy_caravan.core.arrival.placed import Placed, keys
 from tidy_caravan.core.geometry.animation import posed
 from tidy_caravan.core.scene import Camera, Clip, Light, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 
 NUMBER_LIMIT = 1e-4
 """Relative difference of a number that is the same."""
@@ -27,8 +27,8 @@ UNITS = {
     "height": " m",
     "near": " m",
 }
-MOMENTS = 9
-"""Times at which clips are looked at, the first and the last among them."""
+MOMENTS = 65
+"""Times at which clips are looked at, at most: all keys of both sides and the middles between them come first."""
 
 
 def light_facts(light: Light, metre: float) -> dict[str, Any]:
@@ -61,15 +61,18 @@ def compare_things(
     position_mm: float,
     encode: Callable[[float], Any] | None = None,
     without: Bool | None = None,
+    without_there: Bool | None = None,
+    named: bool = False,
 ) -> list[str]:
     """Sentences about lights or cameras that are not as they left. encode: how the format keeps colours of lights.
 
-    without: (N,) nodes of `here` that are not looked for.
+    without, without_there: (N,) nodes of each side that are not looked at. named: by the same tree path on both.
     """
     column = "light" if what == "light" else "camera"
     wanted = getattr(here.scene.nodes, column) >= 0
     rows_a: I64 = np.flatnonzero(wanted if without is None else wanted & ~without)
-    rows_b: I64 = np.flatnonzero(getattr(there.scene.nodes, column) >= 0)
+    held = getattr(there.scene.nodes, column) >= 0
+    rows_b: I64 = np.flatnonzero(held if without_there is None else held & ~without_there)
     names_a, names_b = keys(here.scene.nodes), keys(there.scene.nodes)
     sides = []
     for side, rows, names in ((here, rows_a, names_a), (there, rows_b, names_b)):
@@ -82,6 +85,8 @@ def compare_things(
     out += [f"{what} “{names_b[i]}” arrived that nobody sent" for i in np.delete(rows_b, second).tolist()]
     for i, j in zip(rows_a[first].tolist(), rows_b[second].tolist(), strict=True):
         faults = seen_apart(here, there, i, j, what, position_mm)
+        if named and names_a[i] != names_b[j]:
+            faults.append(f"is called “{names_b[j]}”")
         a, b = facts_of(here, i, what), facts_of(there, j, what)
         if encode is not None and what == "light":
             light = here.scene.lights[here.scene.nodes.light[i]]
@@ -161,6 +166,17 @@ def compare_clips(
     return out
 
 
+def moments(times: Sequence[AnyArray]) -> F64:
+    """Sorted times in seconds at which two clips are compared: keys and middles, thinned evenly to MOMENTS."""
+    keys = np.unique(np.concatenate([np.zeros(0), *(t.astype(np.float64) for t in times)]))
+    if not len(keys):
+        return np.zeros(1)
+    every = np.sort(np.concatenate([keys, (keys[1:] + keys[:-1]) / 2]))
+    chosen = np.unique(np.linspace(0, len(every) - 1, min(MOMENTS, len(every))).round().astype(np.int64))
+    out: F64 = every[chosen]
+    return out
+
+
 def one_clip(
     source: Scene, arrived: Scene, a: Clip, b: Clip, key_a: Sequence[str], key_b: Sequence[str], position_mm: float
 ) -> list[str]:
@@ -171,11 +187,11 @@ def one_clip(
         odd = sorted(set(paths_a) ^ set(paths_b))[:1]
         where = f", such as {odd[0][1]} of “{odd[0][0]}”" if odd else ""
         return [f"clip “{a.name}” moves {len(paths_b)} things instead of {len(paths_a)}{where}"]
-    times = np.concatenate([c.times for c in a.channels]) if a.channels else np.zeros(1)
+    times = moments([c.times for c in (*a.channels, *b.channels)])
     row_b = {key_b[c.node]: c.node for c in b.channels}
     moved = sorted({c.node for c in a.channels})
     worst, at, where = 0.0, 0.0, ""
-    for time in np.linspace(float(times.min()), float(times.max()), MOMENTS).tolist():
+    for time in times.tolist():
         here = Placed.of(posed(source.but(clips=(a,)), time))
         there = Placed.of(posed(arrived.but(clips=(b,)), time))
         for i in moved:

@@ -16,7 +16,8 @@ class Ability:
     materials are written. two_sided_meshes: two-sidedness belongs to meshes. visible: parts may be
     switched off. declares: unit and up axis stand in the file. lights, cameras: what of them is kept.
     laid_out: coordinates are written as the main image reads them. encoded_lights: colours of lights are sRGB.
-    poses: skins and morph targets; where not, they are baked.
+    poses: skins and morph targets; where not, they are baked. data: what the source says of a node, and the names of
+    lights and cameras as they are.
     """
 
     tree: bool = True
@@ -36,6 +37,7 @@ class Ability:
     laid_out: bool = False
     encoded_lights: bool = False
     poses: bool = False
+    data: bool = False
     clips: bool = False
     lights: frozenset[str] = field(default_factory=frozenset)
     cameras: frozenset[str] = field(default_factory=frozenset)
@@ -61,6 +63,7 @@ class Ability:
             "lights": bool(self.lights),
             "cameras": bool(self.cameras),
             "clips": self.clips,
+            "data of nodes": self.data,
             "vertex colours": self.color_channels > 0,
         }
         return [what for what, there in told.items() if not there]
@@ -69,6 +72,7 @@ class Ability:
 LENSES = frozenset({"kind", "angle", "width", "height", "near"})
 EVERYTHING = Ability(
     poses=True,
+    data=True,
     tangents=True,
     scenes=True,
     clips=True,

@@ -134,6 +134,7 @@ def parts_of(
     return [
         PackedPart(
             source_id=origin,
+            sources=nodes.sources[i].tolist() if i in nodes.sources else [],
             source_path=source.nodes.paths[origin] if origin >= 0 else "",
             path=nodes.paths[i],
             name=nodes.names[i],

@@ -4,12 +4,14 @@ from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handednes
 from tidy_caravan.core.scene.look import Image, Material, Sampler, Texture, TextureUse
 from tidy_caravan.core.scene.mesh import Mesh, Morph, Recipe
 from tidy_caravan.core.scene.nodes import HIDDEN, NO_LIGHTMAP, SCATTER, Nodes, make_nodes
+from tidy_caravan.core.scene.provenance import MADE, Origin, Touched, joined
 from tidy_caravan.core.scene.scene import Scene, extreme_points
 from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin, Travel
 
 __all__ = [
     "GLTF",
     "HIDDEN",
+    "MADE",
     "NO_LIGHTMAP",
     "SCATTER",
     "Axis",
@@ -25,6 +27,7 @@ __all__ = [
     "Morph",
     "Nodes",
     "Note",
+    "Origin",
     "Recipe",
     "Root",
     "Sampler",
@@ -32,7 +35,9 @@ __all__ = [
     "Skin",
     "Texture",
     "TextureUse",
+    "Touched",
     "Travel",
     "extreme_points",
+    "joined",
     "make_nodes",
 ]

@@ -12,6 +12,7 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.scene.arrays import F32, F64, I32, U32, AnyArray, frozen
+from tidy_caravan.core.scene.provenance import Origin
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,6 +53,7 @@ class Mesh:
     uvs: one (V, 2) per channel. colors: one (V, 4) per channel.
     attributes: anything else per vertex (joints, weights, custom), carried through.
     recipe: what the mesh was converted from, if it was; valid as long as the positions are those it gave.
+    origin: which triangles of the source these were, where they are not all of one part's, in order.
     """
 
     positions: F32
@@ -67,6 +69,7 @@ class Mesh:
     name: str = ""
     extras: Any = None
     recipe: Recipe | None = None
+    origin: Origin | None = None
 
     def __post_init__(self) -> None:
         for name in ("positions", "indices", "material", "normals", "tangents"):
@@ -105,6 +108,10 @@ class Mesh:
         out += [(f"attribute:{k}", v) for k, v in sorted(self.attributes.items())]
         if self.recipe is not None:
             out += [(f"recipe:{k}", v) for k, v in sorted(self.recipe.arrays.items())]
+        if self.origin is not None:
+            out.append(("origin:triangle", self.origin.triangle))
+            if self.origin.member is not None:
+                out.append(("origin:member", self.origin.member))
         for i, morph in enumerate(self.morphs):
             for label, array in zip(("positions", "normals", "tangents"), morph.arrays(), strict=True):
                 if array is not None:
@@ -142,6 +149,13 @@ class Mesh:
     @property
     def nbytes(self) -> int:
         return sum(array.nbytes for _, array in self.arrays())
+
+    def with_triangles(self, rows: AnyArray) -> Mesh:
+        """The mesh with only the triangles `rows` (numbers or a mask); it knows which they were."""
+        origin = self.origin or Origin.whole(self.triangles)
+        return replace(
+            self, indices=self.indices[rows], material=self.material[rows], recipe=None, origin=origin.taken(rows)
+        )
 
     def with_vertices(self, source: AnyArray, **changes: Any) -> Mesh:
         """The mesh with vertices taken from `source` (V',): every vertex array is gathered."""

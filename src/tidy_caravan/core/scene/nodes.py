@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I32, I64, U8, Bool, frozen
+from tidy_caravan.core.scene.arrays import F64, I32, I64, U8, AnyArray, Bool, frozen
 
 HIDDEN = 1
 """Flag: switched off in the source; does not travel unless asked for."""
@@ -32,6 +32,7 @@ class Nodes:
     mesh, light, camera, skin: (N,) index into the scene's tables, -1 for none.
     flags: (N,) HIDDEN, SCATTER, NO_LIGHTMAP. layer: (N,) index into the scene's layers, -1 for none.
     source: (N,) index of the node in the revision it comes from, -1 if a step made it.
+    sources: of nodes that were made of several, all of them; `source` is the first.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.
     """
@@ -48,6 +49,7 @@ class Nodes:
     names: tuple[str, ...]
     extras: Mapping[int, Any] = field(default_factory=dict)
     rest: Mapping[int, Rest] = field(default_factory=dict)
+    sources: Mapping[int, I64] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source"):
@@ -55,6 +57,13 @@ class Nodes:
 
     def __len__(self) -> int:
         return len(self.parent)
+
+    def came_from(self, marked: AnyArray) -> I64:
+        """(K,) ids in the source of the marked nodes (N,), all of those that were made of several; each once."""
+        own = self.source[marked]
+        more = [ids for i, ids in self.sources.items() if marked[i]]
+        out: I64 = np.unique(np.concatenate([own, *more]))
+        return out[out >= 0]
 
     @cached_property
     def depth(self) -> I32:

@@ -14,6 +14,7 @@ from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
 from tidy_caravan.core.scene.nodes import Nodes
+from tidy_caravan.core.scene.provenance import Touched
 from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
 CHUNK = 1 << 21
@@ -42,6 +43,8 @@ class Scene:
     travel: tuple[Travel, ...] = ()
     extras: Mapping[str, Any] = field(default_factory=dict)
     format: str = ""
+    touched: Touched | None = None
+    """Of a route's result: which of its steps were for which node of the source."""
 
     def but(self, **changes: Any) -> Scene:
         """A copy with some fields replaced."""

@@ -240,6 +240,7 @@ def hung_below(scene: Scene, rows: AnyArray, what: tuple[str, ...]) -> Scene:
         names=(*nodes.names, *(f"{nodes.names[i]}_view" for i in rows.tolist())),
         extras=nodes.extras,
         rest=nodes.rest,
+        sources=nodes.sources,
     )
     return scene.but(nodes=grown)
 
@@ -267,6 +268,7 @@ def keep_nodes(scene: Scene, keep: AnyArray) -> Scene:
         names=tuple(nodes.names[i] for i in kept.tolist()),
         extras={new(i): e for i, e in nodes.extras.items() if keep[i]},
         rest={new(i): r for i, r in nodes.rest.items() if keep[i]},
+        sources={new(i): ids for i, ids in nodes.sources.items() if keep[i]},
     )
     return scene.but(
         nodes=slim,

@@ -92,7 +92,7 @@ class DropDegenerates(Step):
             if not bad.any() or bad.all():
                 return mesh
             gone += int(bad.sum())
-            return replace(mesh, indices=mesh.indices[~bad], material=mesh.material[~bad])
+            return mesh.with_triangles(~bad)
 
         out, changed = per_mesh(scene, context.selected(self.where, scene), make)
         changes = _changes(scene, out, changed, "cleaned")

@@ -24,11 +24,13 @@ from tidy_caravan.core.scene import (
     Morph,
     Nodes,
     Note,
+    Origin,
     Recipe,
     Root,
     Scene,
     Skin,
     Texture,
+    Touched,
     Travel,
 )
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -94,6 +96,7 @@ def mesh_from(data: bytes) -> Mesh:
         meta["name"],
         meta["extras"],
         recipe_from(meta.get("recipe"), a),
+        Origin(a["origin:triangle"], a.get("origin:member")) if "origin:triangle" in a else None,
     )
 
 
@@ -119,6 +122,10 @@ def save_scene(store: Store, scene: Scene) -> str:
     for i, clip in enumerate(scene.clips):
         for k, channel in enumerate(clip.channels):
             arrays[f"clip{i}.{k}.times"], arrays[f"clip{i}.{k}.values"] = channel.times, channel.values
+    for i, ids in scene.nodes.sources.items():
+        arrays[f"sources{i}"] = ids
+    if scene.touched is not None:
+        arrays["touched"] = scene.touched.code
     meta: dict[str, Any] = {
         name: adapter.dump_python(getattr(scene, name), mode="json") for name, adapter in TABLES.items()
     }
@@ -126,6 +133,8 @@ def save_scene(store: Store, scene: Scene) -> str:
         "names": scene.nodes.names,
         "nodeExtras": scene.nodes.extras,
         "rest": scene.nodes.rest,
+        "sources": list(scene.nodes.sources),
+        "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
         "images": [
             [i.name, i.mime, store.put_blob(i.data) if i.data is not None else None, i.uri, i.extras]
@@ -151,6 +160,7 @@ def load_scene(store: Store, key: str) -> Scene:
         names=tuple(meta["names"]),
         extras={int(k): v for k, v in meta["nodeExtras"].items()},
         rest={int(k): (tuple(v[0]), tuple(v[1]), tuple(v[2])) for k, v in meta["rest"].items()},
+        sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
     )
     clips = tuple(
         Clip(
@@ -173,6 +183,7 @@ def load_scene(store: Store, key: str) -> Scene:
         default_root=meta["defaultRoot"],
         extras=meta["extras"],
         format=meta["format"],
+        touched=Touched(arrays["touched"], tuple(map(tuple, meta["touched"]))) if meta.get("touched") else None,
         **{name: adapter.validate_python(meta[name]) for name, adapter in TABLES.items() if name in meta},
     )
 

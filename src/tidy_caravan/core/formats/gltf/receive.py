@@ -109,6 +109,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         skin=bound,
         light=lit,
         camera=[-1 if n.camera is None else n.camera for n in document.nodes],
+        extras={i: n.extras for i, n in enumerate(document.nodes) if n.extras},
     )
     scene = Scene(
         destination.file_convention(fmt),
@@ -145,7 +146,7 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> Gallery:
         sampler = None
         if texture.sampler is not None:
             entry = document.samplers[texture.sampler]
-            sampler = Sampler(wrap_s=entry.wrapS or 10497, wrap_t=entry.wrapT or 10497)
+            sampler = Sampler(entry.magFilter, entry.minFilter, entry.wrapS or 10497, entry.wrapT or 10497)
         source = texture.source
         out.add(pictures[source] if source is not None and source < len(pictures) else None, sampler)
     return out
@@ -362,5 +363,6 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
             skin=np.concatenate([nodes.skin, none]),
             light=np.concatenate([nodes.light, none]),
             camera=np.concatenate([nodes.camera, none]),
+            extras=nodes.extras,
         )
     )
