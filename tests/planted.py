@@ -79,7 +79,7 @@ def kiosk() -> Scene:
     images = (Image("boards.png", "image/png", png((200, 30, 30), (30, 200, 30), (30, 30, 200))),
               Image("glass.png", "image/png", png((10, 120, 200), (240, 240, 250))),
               Image("relief.png", "image/png", png((128, 128, 255), (100, 128, 250))))  # fmt: skip
-    textures = tuple(Texture(i, Sampler(wrap_s=10497, wrap_t=33071 if i == 1 else 10497)) for i in range(3))
+    textures = tuple(Texture(i, Sampler(9729, 9987, wrap_s=10497, wrap_t=33071 if i == 1 else 10497)) for i in range(3))
     materials = (
         Material("boards", (0.9, 0.8, 0.7, 1.0), 0.0, 0.6, base_color_texture=TextureUse(0)),
         Material(
@@ -140,10 +140,11 @@ def kiosk() -> Scene:
     camera[9] = 0
     swing = np.array([[0, 0, 0, 1], [0, 0.6, 0, 0.8]], np.float32)
     clips = (Clip((Channel(10, "rotation", np.array([0, 1.5], np.float32), swing),), "gate swings"),)
+    data: dict[int, Any] = {3: {"storey": "quay", "width": 0.1, "ids": [1, 2]}, 10: {"kind": "gate"}}
     rest = {10: ((2.0, 0.0, 0.0), (0.0, 0.0, 0.0, 1.0), (1.0, 1.0, 1.0))}
     return Scene(
         GLTF,
-        make_nodes(parent, local, names, mesh=mesh, light=light, camera=camera, rest=rest),
+        make_nodes(parent, local, names, mesh=mesh, light=light, camera=camera, rest=rest, extras=data),
         (wall, post, bulb, rail),
         materials,
         textures,
@@ -294,6 +295,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
     def moved(name: str) -> Callable[[GltfFile], None]:
         return lambda f: f.node(name)["translation"].__setitem__(0, f.node(name)["translation"][0] + 1.0)
 
+    def between_keys(f: GltfFile) -> None:
+        """The same keys, but the value jumps at each of them."""
+        f.json["animations"][0]["samplers"][0]["interpolation"] = "STEP"
+
     def part_gone(f: GltfFile) -> None:
         del f.node("post left")["mesh"]
 
@@ -393,6 +398,23 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: f.json["cameras"][0]["perspective"].update(yfov=0.8)),
             r"camera “kiosk/view”: angle is 45.84° instead of 40.11°",
         ),
+        "light renamed": (
+            in_gltf(lambda f: f.node("spot").update(name="stop")),
+            r"light “kiosk/spot”.*is called “kiosk/stop”",
+        ),
+        "filter changed": (
+            in_gltf(lambda f: f.json["samplers"][0].update(magFilter=9728)),
+            r"filter of the base colour texture is \(9728, 9987\)",
+        ),
+        "data changed": (
+            in_gltf(lambda f: f.node("post left")["extras"].update(width=0.2)),
+            r"“kiosk/post left”: its data differ in “width”",
+        ),
+        "data of a group lost": (
+            in_gltf(lambda f: f.node("gate").pop("extras")),
+            r"what the source says of “kiosk/gate” did not arrive",
+        ),
+        "clip astray between its keys": (in_gltf(between_keys), r"clip “gate swings” holds"),
         "clip dropped": (in_gltf(lambda f: f.json.pop("animations") and None), r"clip “gate swings” did not arrive"),
         "clip slower": (
             in_gltf(lambda f: shift_keys(f)),

@@ -17,7 +17,8 @@ from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
-from tidy_caravan.core.formats import bundle_from_path, load
+from tidy_caravan.core.formats import bundle_from_path
+from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.core.scene import Scene
@@ -29,7 +30,7 @@ SHOWN = 12
 def read(path: Path) -> tuple[Scene, str]:
     """The scene in a file and the SHA-256 of that file."""
     bundle = bundle_from_path(path)
-    return load(bundle), hashlib.sha256(path.read_bytes()).hexdigest()
+    return load_all([bundle]), hashlib.sha256(path.read_bytes()).hexdigest()
 
 
 def show(data: Any) -> None:
@@ -50,7 +51,13 @@ def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
             "declared": convention.declared,
         },
         "travel": [dataclasses.asdict(t) for t in scene.travel],
-        "findings": [f.model_dump(by_alias=True, mode="json") for f in findings],
+        "findings": [
+            {
+                **f.model_dump(by_alias=True, mode="json", exclude={"parts"}),
+                "parts": scene.identities.given(scene.nodes.source[f.parts].tolist()),
+            }
+            for f in findings
+        ],
     }
 
 

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import unittest
+from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
 
+from tests.core.test_collada import document, read
 from tests.core.test_ifc import Model, at
 from tests.planted import box
 from tests.support import trimesh_scene
 from tidy_caravan.core.formats import bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.identity import follow, names_of, notes_of_gone, set_after
+from tidy_caravan.core.identity import follow, notes_of_gone, set_after, under_one_label
 from tidy_caravan.core.scene import Material, Scene, make_nodes
 from tidy_caravan.core.scene.convention import GLTF
 from tidy_caravan.core.selection import PartSet, Rule
@@ -34,60 +36,98 @@ def row(names: list[str], xs: list[float], meshes: list[int]) -> Scene:
     return Scene(GLTF, nodes, shapes, (Material("m"),))
 
 
+def named(scene: Scene, ids: Iterable[int]) -> list[str]:
+    return scene.identities.given(ids)
+
+
+def numbers(scene: Scene, names: Iterable[str]) -> list[int]:
+    return scene.identities.rows(names).tolist()
+
+
 class Follow(unittest.TestCase):
-    def names(self, scene: Scene, ids: list[int]) -> list[str]:
-        return [scene.nodes.names[i] for i in ids]
+    def names(self, scene: Scene, identities: Iterable[str]) -> list[str]:
+        return [scene.nodes.names[i] for i in numbers(scene, identities)]
+
+    def now(self, old: Scene, new: Scene, ids: Iterable[int]) -> dict[int, int]:
+        """By row before, row now."""
+        found = follow(old, new, named(old, ids)).now
+        return {old.identities.row[a]: new.identities.row[b] for a, b in found.items()}
+
+    def gone(self, old: Scene, new: Scene, ids: Iterable[int]) -> list[int]:
+        return numbers(old, follow(old, new, named(old, ids)).gone)
+
+    def test_identities_are_all_different_and_say_what_they_mean(self) -> None:
+        scene = row(["post", "post", "rail"], [0, 1, 2], [0, 0, 1])
+        self.assertEqual(scene.identities.names, ("|post|1", "|post|2", "|rail|1"))
+        two = files(quay_glb=glb(1), beach_glb=glb(1))
+        self.assertEqual(len(set(two.identities.names)), len(two.nodes))
+        alone = files(quay_glb=glb(1)).identities.names
+        self.assertEqual(two.identities.names[-len(alone) :], alone, "alone or among others")
+        self.assertTrue(all(n.startswith("quay.glb|") for n in alone))
 
     def test_a_file_that_comes_before_moves_nothing(self) -> None:
         old, new = files(quay_glb=glb(1)), files(beach_glb=glb(2), quay_glb=glb(1))
         parts = old.nodes.parts.tolist()
-        followed = follow(old, new, parts)
-        self.assertEqual(followed.gone, {})
-        self.assertNotEqual(list(followed.now.values()), parts)
-        for i, j in followed.now.items():
+        followed = follow(old, new, named(old, parts))
+        self.assertEqual(followed.gone, [])
+        self.assertTrue(all(a == b for a, b in followed.now.items()), "the name is the same in both")
+        rows = self.now(old, new, parts)
+        self.assertNotEqual(list(rows.values()), parts)
+        for i, j in rows.items():
             self.assertEqual(old.nodes.names[i], new.nodes.names[j])
             self.assertTrue(new.nodes.paths[j].startswith("quay.glb/"))
-        back = follow(new, old, followed.now.values())
-        self.assertEqual(sorted(back.now.values()), parts)
 
     def test_files_of_one_name_in_two_folders_are_two(self) -> None:
         scene = load_all(bundles_from_files({"a/hall.glb": glb(1), "b/hall.glb": glb(1)}))
-        inside = [n for n in names_of(scene) if "\0" in n]
-        self.assertEqual(len(set(inside)), len(scene.nodes) - 2, "all but the nodes of the files themselves")
-        self.assertEqual({n.split("\0")[0] for n in inside}, {"a/hall.glb", "b/hall.glb"})
+        self.assertEqual({n.split("|")[0] for n in scene.identities.names if n[0] != "|"}, {"a/hall.glb", "b/hall.glb"})
 
-    def test_a_file_that_goes_takes_its_parts_along_by_name(self) -> None:
+    def test_a_single_file_that_replaces_a_single_file_keeps_its_label(self) -> None:
+        old, new = files(quay_glb=glb(1)), files(quay_2_glb=glb(1))
+        after = under_one_label(old, new)
+        self.assertEqual(after.identities.names, old.identities.names)
+        self.assertNotEqual(new.identities.names, old.identities.names)
+
+    def test_a_file_that_goes_takes_its_parts_along_by_name_and_brings_them_back(self) -> None:
         old, new = files(beach_glb=glb(2), quay_glb=glb(1)), files(quay_glb=glb(1))
-        first = int(old.nodes.parts[0])
-        followed = follow(old, new, old.nodes.parts.tolist())
+        first = old.identities.names[int(old.nodes.parts[0])]
+        followed = follow(old, new, named(old, old.nodes.parts.tolist()))
         self.assertEqual(len(followed.now), 6)
-        self.assertEqual(followed.gone[first], old.nodes.paths[first])
+        self.assertIn(first, followed.gone)
         note = notes_of_gone(followed, {first: ["set “Railings”"]})[0]
         self.assertIn("set “Railings”", note.text)
-        self.assertIn(old.nodes.names[first], note.text)
+        self.assertIn(old.nodes.names[int(old.nodes.parts[0])], note.text)
+        one = PartSet(id="s", name="by hand", added=[first])
+        self.assertEqual(set_after(one, followed).added, [first], "it may come back")
+        self.assertFalse(set_after(one, followed).select(new).any())
+        again = set_after(set_after(one, followed), follow(new, old, [first]))
+        self.assertEqual(numbers(old, again.added), [int(old.nodes.parts[0])])
 
     def test_among_equals_the_one_that_stands_where_it_stood(self) -> None:
         old = row(["post"] * 4, [0, 2, 4, 6], [0, 0, 0, 0])
         new = row(["post"] * 3, [0, 4, 6], [0, 0, 0])
-        followed = follow(old, new, [0, 1, 2, 3])
-        self.assertEqual(followed.now, {0: 0, 2: 1, 3: 2})
-        self.assertEqual(list(followed.gone), [1])
+        self.assertEqual(self.now(old, new, range(4)), {0: 0, 2: 1, 3: 2})
+        followed = follow(old, new, named(old, range(4)))
+        self.assertEqual(numbers(old, followed.gone), [1])
+        one = PartSet(id="s", name="by hand", added=named(old, [1, 2]))
+        self.assertEqual(
+            numbers(new, set_after(one, followed).added), [1], "another post is not taken for the lost one"
+        )
 
     def test_equals_that_are_all_there_keep_their_order_wherever_they_moved(self) -> None:
         old, new = row(["post"] * 3, [0, 2, 4], [0] * 3), row(["post"] * 3, [0, 5, 9], [0] * 3)
-        self.assertEqual(follow(old, new, [2]).now, {2: 2})
+        self.assertEqual(self.now(old, new, [2]), {2: 2})
 
     def test_a_renamed_part_is_found_by_mesh_and_place(self) -> None:
         old = row(["gate", "rail"], [0, 3], [0, 1])
         new = row(["swing door", "gate rail"], [0, 3], [0, 1])
-        self.assertEqual(follow(old, new, [0, 1]).now, {0: 0, 1: 1})
+        self.assertEqual(self.now(old, new, [0, 1]), {0: 0, 1: 1})
         moved = row(["swing door", "gate rail"], [9, 3], [0, 1])
-        self.assertEqual(follow(old, moved, [0, 1]).gone, {0: "gate"})
+        self.assertEqual(self.gone(old, moved, [0, 1]), [0])
 
     def test_another_part_that_takes_the_name_is_the_part(self) -> None:
         """The name is the first witness: a remodelled gate is still the gate."""
         old, new = row(["gate", "rail"], [0, 3], [0, 1]), row(["rail", "gate"], [3, 0], [1, 1])
-        self.assertEqual(follow(old, new, [0, 1]).now, {0: 1, 1: 0})
+        self.assertEqual(self.now(old, new, [0, 1]), {0: 1, 1: 0})
 
     def test_the_format_s_own_id_goes_before_names(self) -> None:
         model = Model()
@@ -97,28 +137,42 @@ class Follow(unittest.TestCase):
         walls[1].Name = "party wall"
         new = model.read()
         number = old.nodes.names.index("wall 1")
-        followed = follow(old, new, [number])
-        self.assertEqual(self.names(new, list(followed.now.values())), ["party wall"])
+        self.assertIn(walls[1].GlobalId, old.identities.names[number])
+        followed = follow(old, new, named(old, [number]))
+        self.assertEqual(self.names(new, followed.now.values()), ["party wall"])
+
+    def test_ids_of_collada_hold_when_they_are_kept_and_are_not_believed_when_dealt_out_anew(self) -> None:
+        def dae(parts: dict[str, tuple[str, float]]) -> Scene:
+            nodes = "".join(
+                f'<node id="{own}" name="{name}"><translate>{x} 0 0</translate><instance_geometry url="#g"/></node>'
+                for own, (name, x) in parts.items()
+            )
+            return read(document(nodes))
+
+        old = dae({"n1": ("gate", 0), "n2": ("rail", 5)})
+        self.assertIn("n2", old.identities.names[old.nodes.names.index("rail")])
+        renamed = dae({"n1": ("gate", 0), "n2": ("guard rail", 5)})
+        shifted = dae({"n1": ("post", 9), "n2": ("gate", 0), "n3": ("rail", 5)})
+        rail = named(old, [old.nodes.names.index("rail")])
+        self.assertEqual(self.names(renamed, follow(old, renamed, rail).now.values()), ["guard rail"])
+        self.assertEqual(self.names(shifted, follow(old, shifted, rail).now.values()), ["rail"])
 
     def test_sets_follow(self) -> None:
         old, new = files(quay_glb=glb(1)), files(beach_glb=glb(2), quay_glb=glb(1))
-        a, b, c = old.nodes.parts[:3].tolist()
+        a, b, c = named(old, old.nodes.parts[:3].tolist())
         one = PartSet(id="s", name="by hand", added=[a], removed=[b], rules=[Rule(parts=[c]), Rule(names=["box*"])])
         after = set_after(one, follow(old, new, [a, b, c]))
         self.assertEqual(
-            [new.nodes.names[i] for i in (*after.added, *after.removed, *after.rules[0].parts)],
-            [old.nodes.names[i] for i in (a, b, c)],
+            self.names(new, (*after.added, *after.removed, *after.rules[0].parts)), self.names(old, (a, b, c))
         )
         self.assertEqual(after.rules[1], one.rules[1])
-        nothing = set_after(one, follow(old, files(beach_glb=glb(3, 2)), [a, b, c]))
-        self.assertEqual((nothing.added, nothing.removed, len(nothing.rules)), ([], [], 1))
 
     def test_many_equals_take_no_time(self) -> None:
         count = 20_000
         many = row(["stone"] * count, np.arange(count).tolist(), [0] * count)
         fewer = replace(many, nodes=row(["stone"] * (count - 1), np.arange(1, count).tolist(), [0] * (count - 1)).nodes)
-        followed = follow(many, fewer, range(0, count, 200))
-        self.assertEqual((len(followed.now), list(followed.gone)), (99, [0]))
+        followed = follow(many, fewer, named(many, range(0, count, 200)))
+        self.assertEqual((len(followed.now), numbers(many, followed.gone)), (99, [0]))
 
 
 if __name__ == "__main__":

@@ -65,7 +65,7 @@ class Rules(unittest.TestCase):
             ({"mostSize": 1.0}, ["Bench_1", "door"]),
             ({"mostInstances": 1}, ["door"]),
             ({"inside": {"min": [9, -1, -1], "max": [14, 4, 4]}}, ["bench_2"]),
-            ({"parts": [3]}, ["door"]),
+            ({"parts": [station().identities.names[3]]}, ["door"]),
         ]
         for data, names in cases:
             with self.subTest(data):
@@ -95,7 +95,7 @@ class Rules(unittest.TestCase):
 
     def test_names_and_parts_of_a_step_add_up_and_sets_narrow(self) -> None:
         scene = station()
-        where = Where(names=["door"], parts=[1])
+        where = Where(names=["door"], parts=[scene.identities.names[1]])
         self.assertEqual(np.flatnonzero(where.select(scene)).tolist(), [1, 3])
         sets = [PartSet(id="a", name="Furniture", rules=[Rule(layers=["furniture"])])]
         context = StepContext(assignment=Assignment(scene, sets))
@@ -104,9 +104,12 @@ class Rules(unittest.TestCase):
 
 class Sets(unittest.TestCase):
     def sets(self) -> list[PartSet]:
+        names = station().identities.names
         return [
             PartSet(id="big", name="Big", rules=[Rule(least_size=2.0)], treatment=Treatment(shadow_only=True)),
-            PartSet(id="benches", name="Benches", rules=[Rule(names=["bench_*"])], added=[3], removed=[1]),
+            PartSet(
+                id="benches", name="Benches", rules=[Rule(names=["bench_*"])], added=names[3:4], removed=names[1:2]
+            ),
         ]
 
     def test_by_rule_and_by_hand_and_the_first_wins(self) -> None:

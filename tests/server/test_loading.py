@@ -151,7 +151,7 @@ class Files(unittest.TestCase):
             haul = begin(c, {"quay.glb": scene.export(file_type="glb")})
             base = f"/api/scenes/{haul['source']['id']}"
             rows = c.get(f"{base}/parts?limit=10").json()["items"]
-            picked = {r["name"]: r["source"] for r in rows[:3]}
+            picked = {r["name"]: r["identity"] for r in rows[:3]}
             gone, stays, third = picked
             route = {
                 "steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals", "where": {"parts": [picked[third]]}}],
@@ -161,7 +161,7 @@ class Files(unittest.TestCase):
 
             def named(haul: dict[str, Any]) -> tuple[list[str], list[str]]:
                 known = c.get(f"/api/scenes/{haul['source']['id']}/parts?limit=100").json()["items"]
-                names = {r["source"]: r["name"] for r in known}
+                names = {r["identity"]: r["name"] for r in known}
                 route = haul["route"]
                 return (
                     [names.get(i, "?") for i in route["sets"][0]["added"]],
@@ -172,14 +172,17 @@ class Files(unittest.TestCase):
             haul = finished(c, haul["id"])
             self.assertEqual(haul["source"]["counts"]["parts"], 7)
             self.assertEqual(named(haul), ([gone, stays], [third]))
+            whole = scene.export(file_type="glb")
             scene.graph.transforms.remove_node(gone)
             c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("quay.glb", scene.export(file_type="glb")))])
             haul = finished(c, haul["id"])
             self.assertEqual(haul["source"]["counts"]["parts"], 6)
-            self.assertEqual(named(haul), ([stays], [third]))
+            self.assertEqual(named(haul), (["?", stays], [third]), "its name is kept, and is no other part's")
             notes = [n["text"] for n in haul["source"]["notes"] if n["code"] == "import.picked-gone"]
             self.assertEqual(len(notes), 1)
             self.assertIn(f"“{gone}” was picked by hand (set “Railings”)", notes[0])
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("quay.glb", whole))])
+            self.assertEqual(named(finished(c, haul["id"])), ([gone, stays], [third]), "it came back")
 
     def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
         with client() as c:

@@ -32,6 +32,7 @@ class PackedPart(Camel):
     sources: list[int] = Field(
         default_factory=list, description="All nodes of the source that it was made of, where that is not the one"
     )
+    identity: str = Field(default="", description="What it is called from one version of the source to the next")
     source_path: str
     path: str
     name: str

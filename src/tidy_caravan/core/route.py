@@ -129,8 +129,8 @@ def run(
         if found is not None:
             (scene, records), first = found, i + 1
             break
-    if steps and scene.touched is None:
-        scene = scene.but(touched=Touched.none(len(start.nodes)))
+    if steps:
+        scene = scene.but(touched=scene.touched or Touched.none(len(start.nodes)), identity=start.identities)
     before = records[-1].after if records else count(scene)
     worked = 0.0
     for i, one in enumerate(steps[first:], first):

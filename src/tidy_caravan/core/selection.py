@@ -8,7 +8,7 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Iterable, Sequence
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -24,6 +24,8 @@ HEAVY_RATIO = 30
 """A mesh is a heavy mesh from HEAVY_TRIANGLES on when it has HEAVY_RATIO times the scene's median."""
 Kind = Literal["mesh", "instanced", "unique", "scattered", "heavy", "converted", "hidden", "light", "camera", "helper"]
 MOST_IDS = 200_000
+Identity = Annotated[str, Field(max_length=20_000)]
+"""What a part is called from one version of its files to the next, `file|own|number` (see scene/identity.py)."""
 
 
 class Model(BaseModel):
@@ -44,7 +46,7 @@ class Rule(Model):
     """Conditions that hold together; an empty rule holds for every node.
 
     Patterns know * and ?, whatever the case. types: class or type that the source gives, such as IfcDoor.
-    size: largest edge of the part's box in metres. parts: node numbers of the source, by hand.
+    size: largest edge of the part's box in metres. parts: identities, by hand.
     """
 
     names: list[str] = Field(default_factory=list, max_length=200)
@@ -60,7 +62,7 @@ class Rule(Model):
     least_instances: int | None = Field(default=None, ge=0)
     most_instances: int | None = Field(default=None, ge=0)
     inside: Box | None = None
-    parts: list[int] = Field(default_factory=list, max_length=MOST_IDS)
+    parts: list[Identity] = Field(default_factory=list, max_length=MOST_IDS)
 
     @model_validator(mode="before")
     @classmethod
@@ -76,7 +78,7 @@ class Rule(Model):
         nodes = scene.nodes
         out = np.ones(len(nodes), np.bool_)
         if self.parts:
-            out &= np.isin(nodes.source, np.array(self.parts, np.int64))
+            out &= named(scene, self.parts)
         if self.names:
             out &= matching(nodes.names, self.names)
         if self.paths:
@@ -126,6 +128,15 @@ class Rule(Model):
         out = np.zeros(len(scene.nodes), np.bool_)
         out[parts[good]] = True
         return out
+
+
+def named(scene: Scene, parts: Sequence[str]) -> Bool:
+    """(N,) True for the nodes that came from source nodes of these identities, also where they are one of several."""
+    ids = scene.identities.rows(parts)
+    out: Bool = np.isin(scene.nodes.source, ids)
+    for i, several in scene.nodes.sources.items():
+        out[i] |= bool(np.isin(several, ids).any())
+    return out
 
 
 def fits(text: str, patterns: Iterable[str]) -> bool:
@@ -213,21 +224,20 @@ class PartSet(Model):
     id: str = Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_\-]+$")
     name: str = Field(min_length=1, max_length=120)
     rules: list[Rule] = Field(default_factory=list, max_length=50)
-    added: list[int] = Field(default_factory=list, max_length=MOST_IDS)
-    removed: list[int] = Field(default_factory=list, max_length=MOST_IDS)
+    added: list[Identity] = Field(default_factory=list, max_length=MOST_IDS)
+    removed: list[Identity] = Field(default_factory=list, max_length=MOST_IDS)
     treatment: Treatment = Field(default_factory=Treatment)
 
     def select(self, scene: Scene) -> Bool:
         """(N,) True for its nodes that draw something or shine or look."""
-        nodes = scene.nodes
-        out = np.zeros(len(nodes), np.bool_)
+        out = np.zeros(len(scene.nodes), np.bool_)
         for rule in self.rules:
             if not rule.empty:
                 out |= rule.select(scene)
         if self.added:
-            out |= np.isin(nodes.source, np.array(self.added, np.int64))
+            out |= named(scene, self.added)
         if self.removed:
-            out &= ~np.isin(nodes.source, np.array(self.removed, np.int64))
+            out &= ~named(scene, self.removed)
         return out
 
 

@@ -22,9 +22,11 @@ import uvicorn
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.server.app import create_app
 from tidy_caravan.server.db.cluster import Cluster
-from tidy_caravan.server.db.session import engine_for, migrate
+from tidy_caravan.server.db.naming import name_parts
+from tidy_caravan.server.db.session import engine_for, migrate, session_for
 from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.settings import ROOT, Settings
+from tidy_caravan.server.store.blobs import Store
 
 
 def say(text: str) -> None:
@@ -100,6 +102,8 @@ def serve(state: Path, demo: bool) -> int:
             say("starting the database")
             settings = dataclasses.replace(settings, database=cluster.start(say))
         migrate(settings.database)
+        with session_for(settings.database) as session:
+            name_parts(session, Store(settings.store))
         if cluster is not None:
             cluster.watch()
         if demo:

@@ -117,6 +117,8 @@ export const api = {
   cancel: (job: string) => call<Job>(`/api/jobs/${job}/cancel`, { method: "POST" }),
   parts: (scene: string, query: URLSearchParams) =>
     call<{ total: number; items: Part[] }>(`/api/scenes/${scene}/parts?${query}`),
+  namedParts: (scene: string, parts: string[]) =>
+    call<{ items: Part[]; gone: string[] }>(`/api/scenes/${scene}/parts/named`, json("POST", { parts })),
   meshes: (scene: string, query: URLSearchParams) =>
     call<{ total: number; items: MeshRow[] }>(`/api/scenes/${scene}/meshes?${query}`),
   findings: (scene: string) => call<Finding[]>(`/api/scenes/${scene}/findings`),

@@ -523,6 +523,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{scene_id}/parts/named": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Named Parts
+         * @description The parts of these identities; what a person picked is found again by them in every version of the source.
+         */
+        post: operations["named_parts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{scene_id}/picked": {
         parameters: {
             query?: never;
@@ -881,6 +901,8 @@ export interface components {
         ArrivalRowOut: {
             /** Faults */
             faults: string;
+            /** Identity */
+            identity: string;
             /** Node */
             node: number;
             /** Normaldeg */
@@ -1036,7 +1058,7 @@ export interface components {
         };
         /**
          * Change
-         * @description What a step changed: a sentence, how many, and the parts (ids in the source) it concerns.
+         * @description What a step changed: a sentence, how many, and the parts (by their identities) it concerns.
          *
          *     problem: something that the step could not do.
          */
@@ -1044,7 +1066,7 @@ export interface components {
             /** Count */
             count: number;
             /** Parts */
-            parts?: number[];
+            parts?: string[];
             /**
              * Problem
              * @default false
@@ -1775,12 +1797,19 @@ export interface components {
             /** Remarks */
             remarks: string[];
         };
+        /** PartNames */
+        PartNames: {
+            /** Parts */
+            parts: string[];
+        };
         /** PartOut */
         PartOut: {
             /** Findings */
             findings: number;
             /** Hidden */
             hidden: boolean;
+            /** Identity */
+            identity: string;
             /** Instances */
             instances: number;
             /** Layer */
@@ -1830,16 +1859,26 @@ export interface components {
          */
         PartSet: {
             /** Added */
-            added?: number[];
+            added?: string[];
             /** Id */
             id: string;
             /** Name */
             name: string;
             /** Removed */
-            removed?: number[];
+            removed?: string[];
             /** Rules */
             rules?: components["schemas"]["Rule"][];
             treatment?: components["schemas"]["Treatment"];
+        };
+        /**
+         * PartsNamed
+         * @description Parts asked for by their identities; gone: those that the scene does not have.
+         */
+        PartsNamed: {
+            /** Gone */
+            gone: string[];
+            /** Items */
+            items: components["schemas"]["PartOut"][];
         };
         /** PartsPage */
         PartsPage: {
@@ -2018,7 +2057,7 @@ export interface components {
          * @description Conditions that hold together; an empty rule holds for every node.
          *
          *     Patterns know * and ?, whatever the case. types: class or type that the source gives, such as IfcDoor.
-         *     size: largest edge of the part's box in metres. parts: node numbers of the source, by hand.
+         *     size: largest edge of the part's box in metres. parts: identities, by hand.
          */
         Rule: {
             inside?: components["schemas"]["Box"] | null;
@@ -2049,7 +2088,7 @@ export interface components {
             /** Names */
             names?: string[];
             /** Parts */
-            parts?: number[];
+            parts?: string[];
             /** Paths */
             paths?: string[];
             /** Types */
@@ -2475,7 +2514,7 @@ export interface components {
             /** Names */
             names?: string[];
             /** Parts */
-            parts?: number[];
+            parts?: string[];
             /** Paths */
             paths?: string[];
             /** Sets */
@@ -3861,7 +3900,7 @@ export interface operations {
     list_parts: {
         parameters: {
             query?: {
-                sort?: "node" | "name" | "path" | "layer" | "meshName" | "mesh" | "instances" | "triangles" | "vertices" | "materials" | "materialNames" | "uvSets" | "scale" | "size" | "sizeX" | "sizeY" | "sizeZ" | "x" | "y" | "z" | "findings" | "mirrored";
+                sort?: "node" | "source" | "identity" | "name" | "path" | "layer" | "mesh" | "meshName" | "instances" | "triangles" | "vertices" | "materials" | "materialNames" | "uvSets" | "scale" | "mirrored" | "hidden" | "sizeX" | "sizeY" | "sizeZ" | "x" | "y" | "z" | "findings" | "size";
                 descending?: boolean;
                 offset?: number;
                 limit?: number;
@@ -3893,6 +3932,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PartsPage"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    named_parts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartNames"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartsNamed"];
                 };
             };
             /** @description Client Error */

@@ -12,8 +12,10 @@ import {
   useStart,
   useStepKinds,
 } from "../api/hooks";
+import { count } from "../shared/format";
 import { JobStrip, working } from "../shared/JobStrip";
 import { useShortcut } from "../shared/keys";
+import { tell } from "../shared/messages";
 import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
@@ -28,7 +30,7 @@ import {
   PartsLedger,
 } from "./ledgers";
 import { hasSet, isOnTape, withMend, withSet } from "./mend";
-import { useView } from "./selection";
+import { identitiesOf, nameOf, useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
 import { STATIONS, stationOf } from "./stationList";
 import { Tape } from "./Tape";
@@ -49,7 +51,7 @@ export function HaulPage() {
   const search = useDebounced(typed);
   const { rows, filter, show, reset } = useShown();
   const searchBox = useRef<HTMLInputElement>(null);
-  const { selected, mark, look, clear, set } = useView();
+  const { selected, select, mark, look, clear, set } = useView();
 
   const arrive = station.about === "arrival";
   const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
@@ -82,6 +84,29 @@ export function HaulPage() {
     set({ lens: station.lens, pair: !!station.pair });
     show({ filter: null });
   }, [station, set, show]);
+  // another version of the source: what is selected is selected still, under its new number
+  const sourceId = haul?.source?.id;
+  const known = useRef(sourceId);
+  useEffect(() => {
+    const before = known.current;
+    known.current = sourceId;
+    const names = identitiesOf(useView.getState().selected);
+    if (!before || !sourceId || before === sourceId || !names.length) return;
+    api.namedParts(sourceId, names).then(
+      ({ items, gone }) => {
+        select(
+          items.map(nameOf),
+          items.map((p) => [nameOf(p), p.source]),
+        );
+        if (gone.length)
+          tell("info", `Not in the files any more, of what was selected: ${count(gone.length)}.`);
+      },
+      (error: Error) => {
+        clear();
+        tell("error", error.message);
+      },
+    );
+  }, [sourceId, select, clear]);
   // a finding that a run has settled narrows nothing any more
   useEffect(() => {
     if (filter?.by === "finding" && findings && !findings.some((f) => f.id === filter.value))

@@ -26,9 +26,10 @@ type Props<T> = {
   load: (query: URLSearchParams) => Promise<{ total: number; items: T[] }>;
   sorting: Sorting;
   onSort: (sorting: Sorting) => void;
-  idOf: (row: T) => number;
-  selected: ReadonlySet<number>;
-  onSelect: (ids: number[], last: T, open: boolean) => void;
+  idOf: (row: T) => string;
+  selected: ReadonlyMap<string, unknown>;
+  /** ids: all that is chosen now; rows: those of them that this choice was about, the last one clicked. */
+  onSelect: (ids: string[], rows: T[], last: T, open: boolean) => void;
   empty: string;
 };
 
@@ -95,24 +96,24 @@ export function Ledger<T>(props: Props<T>) {
     if (!row) return;
     setCursor(index);
     if (extend && anchor >= 0) {
-      const ids: number[] = [];
+      const chosen: T[] = [];
       for (let i = Math.min(anchor, index); i <= Math.max(anchor, index); i++) {
         const other = rowAt(i);
-        if (other) ids.push(idOf(other));
+        if (other) chosen.push(other);
       }
-      onSelect(ids, row, open);
+      onSelect(chosen.map(idOf), chosen, row, open);
       return;
     }
     setAnchor(index);
     if (toggle) {
-      const ids = new Set(selected);
+      const ids = new Set(selected.keys());
       const id = idOf(row);
       if (ids.has(id)) ids.delete(id);
       else ids.add(id);
-      onSelect([...ids], row, open);
+      onSelect([...ids], [row], row, open);
       return;
     }
-    onSelect([idOf(row)], row, open);
+    onSelect([idOf(row)], [row], row, open);
   };
 
   const onKey = (e: React.KeyboardEvent) => {

@@ -18,10 +18,10 @@ import {
   partColumns,
 } from "./columns";
 import { Ledger } from "./Ledger";
-import { useView } from "./selection";
+import { nameOf, useView } from "./selection";
 import { type Filter, filterQuery, useShown } from "./shown";
 
-const NONE: ReadonlySet<number> = new Set();
+const NONE: ReadonlyMap<string, unknown> = new Map();
 const around = (p: Part) => ({
   source: p.source,
   centre: [p.x, p.y, p.z] as [number, number, number],
@@ -46,10 +46,13 @@ export function PartsLedger({ sceneId, search, filter, light }: Common & { light
       load={(q) => api.parts(sceneId, narrowed(q, search, filter))}
       sorting={sorting.parts}
       onSort={(s) => sort("parts", s)}
-      idOf={(r) => r.source}
+      idOf={nameOf}
       selected={selected}
-      onSelect={(ids, last, open) => {
-        select(ids);
+      onSelect={(ids, rows, last, open) => {
+        select(
+          ids,
+          rows.map((r) => [nameOf(r), r.source]),
+        );
         if (open) look(around(last));
       }}
       empty="No part fits."
@@ -73,9 +76,9 @@ export function GroupsLedger({ sceneId, search, filter, by }: Common & { by: "tr
       }}
       sorting={sorting[rows]}
       onSort={(s) => sort(rows, s)}
-      idOf={() => -1}
+      idOf={() => ""}
       selected={NONE}
-      onSelect={(_, group) => {
+      onSelect={(_, __, group) => {
         if (by === "layer") {
           show({
             rows: "parts",
@@ -105,9 +108,9 @@ export function MeshesLedger({ sceneId, search }: Omit<Common, "filter">) {
       load={(q) => api.meshes(sceneId, narrowed(q, search, null))}
       sorting={sorting.meshes}
       onSort={(s) => sort("meshes", s)}
-      idOf={(r) => -1 - r.mesh}
+      idOf={(r) => String(r.mesh)}
       selected={NONE}
-      onSelect={(_, m) =>
+      onSelect={(_, __, m) =>
         show({
           rows: "parts",
           filter: { by: "mesh", value: String(m.mesh), text: `mesh ${m.name || m.mesh}` },
@@ -128,9 +131,9 @@ export function MaterialsLedger({ sceneId, search }: Omit<Common, "filter">) {
       load={(q) => api.materials(sceneId, narrowed(q, search, null))}
       sorting={sorting.materials}
       onSort={(s) => sort("materials", s)}
-      idOf={(r) => -1 - r.material}
+      idOf={(r) => String(r.material)}
       selected={NONE}
-      onSelect={(_, m) =>
+      onSelect={(_, __, m) =>
         show({
           rows: "parts",
           filter: { by: "material", value: String(m.material), text: `material ${m.name}` },
@@ -180,9 +183,9 @@ export function FindingsLedger({
       }}
       sorting={by}
       onSort={(s) => sort("findings", s)}
-      idOf={(f) => -1 - findings.indexOf(f)}
+      idOf={(f) => f.id}
       selected={NONE}
-      onSelect={(_, f) => onChoose(f)}
+      onSelect={(_, __, f) => onChoose(f)}
       empty="Nothing found."
     />
   );
@@ -199,10 +202,13 @@ export function ArrivalLedger(p: { id: string; sceneId: string; search: string }
       load={(q) => api.arrivalRows(p.id, narrowed(q, p.search, null))}
       sorting={sorting.arrival}
       onSort={(s) => sort("arrival", s)}
-      idOf={(r) => r.sourceId}
+      idOf={(r) => r.identity || `#${r.node}`}
       selected={selected}
-      onSelect={async (ids, last, open) => {
-        select(ids);
+      onSelect={async (ids, rows, last, open) => {
+        select(
+          ids,
+          rows.map((r) => [r.identity || `#${r.node}`, r.sourceId]),
+        );
         if (!open) return;
         const page = await api.parts(
           p.sceneId,

@@ -1,4 +1,5 @@
-// What is selected and how the view looks; ids are nodes of the source, so that every scene knows them.
+// What is selected and how the view looks. Parts are selected by their identities, which hold when the source changes;
+// beside each stands its number in the newest source, by which every scene of it and the view know it.
 import { create } from "zustand";
 import type { Lens } from "../view/lenses";
 
@@ -7,7 +8,7 @@ export type Focus = { source: number; centre: [number, number, number]; size: nu
 export type Box = { min: [number, number, number]; max: [number, number, number] };
 
 type ViewState = {
-  selected: ReadonlySet<number>;
+  selected: ReadonlyMap<string, number>;
   focus: Focus | null;
   marked: ReadonlySet<number> | null;
   lens: Lens;
@@ -21,7 +22,8 @@ type ViewState = {
   /** Where the figure of a person stands, in metres, Y up; `placing` while the next click sets it down. */
   figure: [number, number, number] | null;
   placing: boolean;
-  select: (ids: Iterable<number>) => void;
+  /** known: numbers of those among the ids that were not selected before. */
+  select: (ids: Iterable<string>, known: Iterable<readonly [string, number]>) => void;
   look: (focus: Omit<Focus, "time">) => void;
   mark: (ids: Iterable<number> | null) => void;
   set: (
@@ -33,7 +35,7 @@ type ViewState = {
 };
 
 export const useView = create<ViewState>((set) => ({
-  selected: new Set(),
+  selected: new Map(),
   focus: null,
   marked: null,
   lens: "shaded",
@@ -44,9 +46,20 @@ export const useView = create<ViewState>((set) => ({
   drawing: false,
   figure: null,
   placing: false,
-  select: (ids) => set({ selected: new Set(ids) }),
+  select: (ids, known) =>
+    set((old) => {
+      const numbers = new Map([...old.selected, ...known]);
+      return { selected: new Map([...ids].map((id) => [id, numbers.get(id) ?? -1])) };
+    }),
   look: (focus) => set({ focus: { ...focus, time: performance.now() } }),
   mark: (ids) => set({ marked: ids ? new Set(ids) : null }),
   set: (change) => set(change),
-  clear: () => set({ selected: new Set(), marked: null }),
+  clear: () => set({ selected: new Map(), marked: null }),
 }));
+
+/** What a part is called; one that a step made has no identity and is known in this scene only. */
+export const nameOf = (part: { identity: string; node: number }) => part.identity || `#${part.node}`;
+
+/** The selected parts that have an identity, for sets and steps. */
+export const identitiesOf = (selected: ReadonlyMap<string, number>) =>
+  [...selected.keys()].filter((name) => !name.startsWith("#"));

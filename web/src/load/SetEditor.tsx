@@ -2,7 +2,7 @@
 import { BoxSelect, Eye, Plus, X } from "lucide-react";
 import { useEffect } from "react";
 import type { Haul, PartSet, Rule, SetFigures, Treatment } from "../api/client";
-import { useView } from "../haul/selection";
+import { identitiesOf, useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
 
 const KINDS = [
@@ -224,7 +224,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
           onClick={() =>
             onChange({
               ...set,
-              added: [...new Set([...(set.added ?? []), ...selected])],
+              added: [...new Set([...(set.added ?? []), ...identitiesOf(selected)])],
               removed: (set.removed ?? []).filter((r) => !selected.has(r)),
             })
           }
@@ -238,7 +238,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
           onClick={() =>
             onChange({
               ...set,
-              removed: [...new Set([...(set.removed ?? []), ...selected])],
+              removed: [...new Set([...(set.removed ?? []), ...identitiesOf(selected)])],
               added: (set.added ?? []).filter((r) => !selected.has(r)),
             })
           }

@@ -5,7 +5,7 @@ import { useEffect, useState } from "react";
 import { api, type Haul, type PartSet, type StepData, type StepOf, type Treatment } from "../api/client";
 import { useStepKinds } from "../api/hooks";
 import { isOf, wanted, withMend } from "../haul/mend";
-import { useView } from "../haul/selection";
+import { identitiesOf, useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
 import { SetEditor } from "./SetEditor";
 import { ruleText, treatmentText } from "./words";
@@ -78,7 +78,7 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
         id: `set-${Date.now().toString(36)}`,
         name: `Set ${saved.length + 1}`,
         rules: [{}],
-        added: [...selected],
+        added: identitiesOf(selected),
         removed: [],
         treatment: {},
       } as unknown as PartSet,

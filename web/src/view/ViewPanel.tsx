@@ -2,7 +2,7 @@
 import { Columns2, Crosshair, PersonStanding } from "lucide-react";
 import { useCallback, useState } from "react";
 import { api, type Haul } from "../api/client";
-import { useView } from "../haul/selection";
+import { nameOf, useView } from "../haul/selection";
 import { count } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { LENSES, lensNumber, lensOf } from "./lenses";
@@ -33,17 +33,21 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const scene = paired ? haul.run?.sceneId : shown;
   const onPick = useCallback(
     async (source: number, add: boolean) => {
-      if (source < 0) {
-        select([]);
+      if (source < 0 || !scene) {
+        select([], []);
         return;
       }
-      select(add ? [...useView.getState().selected, source] : [source]);
+      const page = await api.parts(scene, new URLSearchParams({ sources: String(source), limit: "1" }));
+      const part = page.items[0];
+      if (!part) return;
+      const name = nameOf(part);
+      select(add ? [...useView.getState().selected.keys(), name] : [name], [[name, source]]);
     },
-    [select],
+    [select, scene],
   );
 
   const frame = async () => {
-    const first = [...selected][0];
+    const first = [...selected.values()][0];
     if (first === undefined || !scene) return;
     const page = await api.parts(scene, new URLSearchParams({ sources: String(first), limit: "1" }));
     const part = page.items[0];

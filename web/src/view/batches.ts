@@ -129,10 +129,11 @@ export function buildBatches(
 /** 0 stands back, 1 plain, 2 marked by a finding, 3 selected. */
 export function setStates(
   batches: Batches,
-  selected: ReadonlySet<number>,
+  chosen: ReadonlyMap<string, number>,
   marked: ReadonlySet<number> | null,
 ) {
   const { sources } = batches.file;
+  const selected = new Set(chosen.values());
   for (const [mesh, attribute] of batches.states) {
     const array = attribute.array as Float32Array;
     const first = mesh.userData.first as number;

@@ -169,11 +169,12 @@ def compare(
     figures.normal = np.maximum(figures.normal, delivered.normal_deg)
     turned = np.where(parts.free(Aspect.NORMALS) | skipped, 0.0, routed.normal_deg)
     figures.normal[rows] = np.maximum(figures.normal[rows], turned)
-    origin = traces.first
+    origin, known_as = traces.first, source.identities.names
     made = [
         PartRow(
             source_id=i,
             node=j,
+            identity=known_as[i] if 0 <= i < len(known_as) else "",
             path=source.nodes.paths[i] if i >= 0 else nodes.paths[m],
             position_mm=float(figures.position[k]),
             size_ratio=float(figures.ratio[k]),

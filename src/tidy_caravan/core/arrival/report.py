@@ -26,7 +26,8 @@ class Worst(Camel):
 
 @dataclass(slots=True)
 class PartRow:
-    """One part that was compared; source_id is its node in the source, node the one in the package.
+    """One part that was compared; source_id is its node in the source, node the one in the package, identity what it
+    is called from one version of the source to the next.
 
     A plain class: a hundred thousand of them are made at once. faults: what is wrong, a word or two each. told: the
     same in sentences: what, how much, which limit. badness: largest deviation in multiples of its tolerance.
@@ -36,6 +37,7 @@ class PartRow:
 
     source_id: int
     node: int
+    identity: str
     path: str
     position_mm: float
     size_ratio: float

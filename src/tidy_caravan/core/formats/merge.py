@@ -76,6 +76,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
     labels: list[str] = []
     extras: dict[int, Any] = {}
     rest: dict[int, Any] = {}
+    ids: dict[int, str] = {}
     for s, base, name in zip(one, counts, names, strict=False):
         first = base + 1
         parent += [np.array([-1]), np.where(s.nodes.parent >= 0, s.nodes.parent + first, base)]
@@ -84,6 +85,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
         labels += [name, *s.nodes.names]
         extras |= {i + first: e for i, e in s.nodes.extras.items()}
         rest |= {i + first: r for i, r in s.nodes.rest.items()}
+        ids |= {i + first: own for i, own in s.nodes.ids.items()}
     total = counts[-1]
     nodes = Nodes(
         np.concatenate(parent).astype(np.int32),
@@ -98,6 +100,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
         tuple(labels),
         extras,
         rest,
+        ids=ids,
     )
 
     def mesh(m: Mesh, base: int) -> Mesh:

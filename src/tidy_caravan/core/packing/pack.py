@@ -119,7 +119,7 @@ def world_of(convention: Convention) -> World:
 def parts_of(
     scene: Scene, source: Scene, node_index: list[int], uv_limit: int, sets: list[PartSet]
 ) -> list[PackedPart]:
-    nodes = scene.nodes
+    nodes, known_as = scene.nodes, source.identities.names
     worlds = nodes.world[nodes.parts].transpose(0, 2, 1).reshape(-1, 16).tolist()
     slots = [[scene.materials[s].name if s >= 0 else "" for s in m.slots] for m in scene.meshes]
     winner = Assignment(source, sets).of(scene)[nodes.parts].tolist() if sets else [-1] * len(nodes.parts)
@@ -134,6 +134,7 @@ def parts_of(
     return [
         PackedPart(
             source_id=origin,
+            identity=known_as[origin] if 0 <= origin < len(known_as) else "",
             sources=nodes.sources[i].tolist() if i in nodes.sources else [],
             source_path=source.nodes.paths[origin] if origin >= 0 else "",
             path=nodes.paths[i],

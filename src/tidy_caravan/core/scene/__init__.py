@@ -1,6 +1,7 @@
 """The data model: nodes as columns, meshes by content hash, and nothing that computes a job."""
 
 from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
+from tidy_caravan.core.scene.identity import FILES, Identities
 from tidy_caravan.core.scene.look import Image, Material, Sampler, Texture, TextureUse
 from tidy_caravan.core.scene.mesh import Mesh, Morph, Recipe
 from tidy_caravan.core.scene.nodes import HIDDEN, NO_LIGHTMAP, SCATTER, Nodes, make_nodes
@@ -9,6 +10,7 @@ from tidy_caravan.core.scene.scene import Scene, extreme_points
 from tidy_caravan.core.scene.things import Camera, Channel, Clip, Light, Note, Root, Skin, Travel
 
 __all__ = [
+    "FILES",
     "GLTF",
     "HIDDEN",
     "MADE",
@@ -20,6 +22,7 @@ __all__ = [
     "Clip",
     "Convention",
     "Handedness",
+    "Identities",
     "Image",
     "Light",
     "Material",

@@ -33,6 +33,7 @@ class Nodes:
     flags: (N,) HIDDEN, SCATTER, NO_LIGHTMAP. layer: (N,) index into the scene's layers, -1 for none.
     source: (N,) index of the node in the revision it comes from, -1 if a step made it.
     sources: of nodes that were made of several, all of them; `source` is the first.
+    ids: the format's own, where it has any.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.
     """
@@ -50,6 +51,7 @@ class Nodes:
     extras: Mapping[int, Any] = field(default_factory=dict)
     rest: Mapping[int, Rest] = field(default_factory=dict)
     sources: Mapping[int, I64] = field(default_factory=dict)
+    ids: Mapping[int, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source"):

@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.scene.arrays import F64, I64, frozen
 from tidy_caravan.core.scene.convention import Convention
+from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
 from tidy_caravan.core.scene.nodes import Nodes
@@ -45,10 +46,17 @@ class Scene:
     format: str = ""
     touched: Touched | None = None
     """Of a route's result: which of its steps were for which node of the source."""
+    identity: Identities | None = None
+    """Of a route's result: what the nodes of its source are called."""
 
     def but(self, **changes: Any) -> Scene:
         """A copy with some fields replaced."""
         return replace(self, **changes)
+
+    @cached_property
+    def identities(self) -> Identities:
+        """What the nodes of the source are called, by `nodes.source`."""
+        return self.identity or Identities.of(self.nodes, self.extras)
 
     @cached_property
     def part_bounds(self) -> F64:

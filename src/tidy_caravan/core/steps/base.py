@@ -41,7 +41,7 @@ class Where(Rule):
 
 
 class Change(BaseModel):
-    """What a step changed: a sentence, how many, and the parts (ids in the source) it concerns.
+    """What a step changed: a sentence, how many, and the parts (by their identities) it concerns.
 
     problem: something that the step could not do.
     """
@@ -51,7 +51,7 @@ class Change(BaseModel):
     text: str
     count: int
     problem: bool = False
-    parts: list[int] = Field(default_factory=list)
+    parts: list[str] = Field(default_factory=list)
 
 
 @dataclass
@@ -216,10 +216,10 @@ class OneOfSteps:
         )
 
 
-def source_ids(scene: Scene, rows: Any) -> list[int]:
-    """Ids in the source of nodes, without those that a step made; at most a thousand."""
+def identities_of(scene: Scene, rows: Any) -> list[str]:
+    """What nodes are called, without those that a step made; at most a thousand."""
     ids = scene.nodes.source[rows]
-    return [int(i) for i in ids[ids >= 0][:1000]]
+    return scene.identities.given(ids[ids >= 0][:1000].tolist())
 
 
 def per_mesh(scene: Scene, chosen: Bool, make: Callable[[Mesh], Mesh]) -> tuple[Scene, Bool]:

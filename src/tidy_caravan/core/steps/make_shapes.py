@@ -9,7 +9,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, settled
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, per_mesh, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh, step
 from tidy_caravan.core.words import plural
 
 MOST_PER_SHAPE = 4_000_000
@@ -97,7 +97,7 @@ class MakeShapes(Step):
                 Change(
                     text=f"{plural(count, 'shape')} made again, {plural(before, 'triangle')} became {plural(after, 'triangle')}",
                     count=count,
-                    parts=source_ids(scene, np.flatnonzero(changed)),
+                    parts=identities_of(scene, np.flatnonzero(changed)),
                 ),
             )
         return out, changes

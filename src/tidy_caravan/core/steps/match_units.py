@@ -15,7 +15,7 @@ from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse, polar
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, source_ids, step, with_meshes
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.words import plural
 
 SCALE_TOLERANCE = 1e-6
@@ -147,7 +147,7 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
     local[:, 3] = (0, 0, 0, 1)
     scaled = free & ~plain & (np.abs(keep - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE)
     if scaled.any():
-        ids = source_ids(scene, np.flatnonzero(scaled))
+        ids = identities_of(scene, np.flatnonzero(scaled))
         changes.insert(
             0,
             Change(text=f"{plural(int(scaled.sum()), 'node')} brought to scale 1", count=int(scaled.sum()), parts=ids),
@@ -158,7 +158,7 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
             Change(
                 text=f"{plural(int(left.sum()), 'part')} keep a scale of their own, so that the mesh stays shared",
                 count=int(left.sum()),
-                parts=source_ids(scene, np.flatnonzero(left)),
+                parts=identities_of(scene, np.flatnonzero(left)),
             )
         )
     if (still & ~plain & chosen).any():
@@ -167,7 +167,7 @@ def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene,
             Change(
                 text=f"{plural(len(frozen), 'animated, skinned or flattened node')} keep their scale",
                 count=len(frozen),
-                parts=source_ids(scene, frozen),
+                parts=identities_of(scene, frozen),
             )
         )
     out = scene.but(nodes=replace(nodes, local=local))

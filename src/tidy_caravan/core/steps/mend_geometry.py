@@ -20,9 +20,9 @@ from tidy_caravan.core.steps.base import (
     Phase,
     Step,
     StepContext,
+    identities_of,
     parameter,
     per_mesh,
-    source_ids,
     step,
     with_meshes,
 )
@@ -165,7 +165,7 @@ class PlacePivots(Step):
             Change(
                 text=f"{plural(count, 'pivot')} moved to the {'base centre' if self.at == 'base' else 'centre'} of the part",
                 count=count,
-                parts=source_ids(scene, np.flatnonzero(moved)),
+                parts=identities_of(scene, np.flatnonzero(moved)),
             )
         ]
 
@@ -205,6 +205,6 @@ def _changes(scene: Scene, out: Scene, changed: np.ndarray[tuple[int], np.dtype[
         Change(
             text=f"{plural(meshes, 'mesh', 'meshes')} {text}",
             count=meshes,
-            parts=source_ids(scene, np.flatnonzero(changed)),
+            parts=identities_of(scene, np.flatnonzero(changed)),
         )
     ]

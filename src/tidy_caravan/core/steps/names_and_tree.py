@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.convert import keep_nodes
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, step
 from tidy_caravan.core.words import plural
 
 LETTERS = str.maketrans(
@@ -71,7 +71,7 @@ class TidyNames(Step):
         count = int(changed.sum())
         return out, [
             Change(
-                text=f"{plural(count, 'name')} tidied", count=count, parts=source_ids(scene, np.flatnonzero(changed))
+                text=f"{plural(count, 'name')} tidied", count=count, parts=identities_of(scene, np.flatnonzero(changed))
             )
         ]
 
@@ -113,6 +113,6 @@ class DropEmpties(Step):
             Change(
                 text=f"{plural(len(dropped), 'empty node')} dropped",
                 count=len(dropped),
-                parts=source_ids(scene, dropped),
+                parts=identities_of(scene, dropped),
             )
         ]

@@ -19,10 +19,10 @@ from tidy_caravan.core.steps.base import (
     Phase,
     Step,
     StepContext,
+    identities_of,
     parameter,
     per_mesh,
     replace_meshes,
-    source_ids,
     step,
 )
 from tidy_caravan.core.steps.make_room import bearers, room_for
@@ -63,7 +63,7 @@ class FirstUvs(Step):
             Change(
                 text=f"{plural(meshes, 'mesh', 'meshes')} given a first UV set by box projection",
                 count=meshes,
-                parts=source_ids(scene, np.flatnonzero(changed)),
+                parts=identities_of(scene, np.flatnonzero(changed)),
             )
         ]
 
@@ -99,7 +99,7 @@ class LightmapUvs(Step):
             targets = [i for i in targets if i not in room.meshes]
             parts = np.flatnonzero(np.isin(scene.nodes.mesh, stay))
             text = f"{plural(len(stay), 'mesh', 'meshes')} not unwrapped: images read UV set {channel} and all others are taken"
-            full = [Change(text=text, count=len(stay), problem=True, parts=source_ids(scene, parts))]
+            full = [Change(text=text, count=len(stay), problem=True, parts=identities_of(scene, parts))]
             room = None
         if room is not None:
             copies = list(scene.meshes)
@@ -125,7 +125,7 @@ class LightmapUvs(Step):
             drawn = bearers(scene, room.meshes)
             names = ", ".join(f"“{scene.materials[i].name or i}”" for i in room.materials[:3])
             text = f"{plural(len(room.materials), 'material')} read UV set {channel} ({names}); that set moved to {room.target}, where they read it now"
-            moved = [Change(text=text, count=len(room.materials), parts=source_ids(scene, drawn))]
+            moved = [Change(text=text, count=len(room.materials), parts=identities_of(scene, drawn))]
             scene = room.redirected(scene)
         out, _ = replace_meshes(scene, rows, made)
         flags = np.where(bare, out.nodes.flags | NO_LIGHTMAP, out.nodes.flags & ~np.uint8(NO_LIGHTMAP)).astype(np.uint8)
@@ -157,7 +157,7 @@ class LightmapUvs(Step):
             if mask.any():
                 rows = np.flatnonzero(mask)
                 sentence = f"{plural(len(rows), 'part')} {text}"
-                changes.append(Change(text=sentence, count=len(rows), parts=source_ids(scene, rows)))
+                changes.append(Change(text=sentence, count=len(rows), parts=identities_of(scene, rows)))
         return np.flatnonzero(users), (spared | heavy) & ~users, changes
 
     def _round(
@@ -219,7 +219,7 @@ class LightmapUvs(Step):
                 Change(
                     text=f"{plural(len(new), 'mesh', 'meshes')} unwrapped for {plural(len(parts), 'part')}, {fill:.0%} of each map filled on average",
                     count=len(new),
-                    parts=source_ids(scene, parts),
+                    parts=identities_of(scene, parts),
                 )
             )
         for i in [i for i in new if facts[i]["resolution"] > self.resolution][:LISTED]:
@@ -229,7 +229,7 @@ class LightmapUvs(Step):
                 f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}” needs a map of {f['resolution']} texels, not "
                 f"{self.resolution}: it has {f['islands']} islands with {self.padding_texels} texels between them"
             )
-            changes.append(Change(text=text, count=len(parts), parts=source_ids(scene, parts)))
+            changes.append(Change(text=text, count=len(parts), parts=identities_of(scene, parts)))
         if len(facts) > len(new):
             changes.append(
                 Change(
@@ -252,7 +252,7 @@ class LightmapUvs(Step):
                     text=f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}” has no lightmap UV set: {reason}",
                     count=len(parts),
                     problem=True,
-                    parts=source_ids(scene, parts),
+                    parts=identities_of(scene, parts),
                 )
             )
         return changes

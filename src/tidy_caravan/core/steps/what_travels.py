@@ -13,7 +13,7 @@ from tidy_caravan.core.geometry.pose import baked
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import I32, Bool
 from tidy_caravan.core.space.convert import keep_nodes
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, parameter, source_ids, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
 
 
@@ -123,19 +123,19 @@ class WhatTravels(Step):
         if posed_.any():
             rows = np.flatnonzero(posed_)
             text = f"{plural(len(rows), 'skinned part')} stand in the pose of their bones, which stay behind"
-            changes.append(Change(text=text, count=len(rows), parts=source_ids(scene, rows)))
+            changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         if shaped_.any():
             bent = [i for i in np.flatnonzero(shaped_).tolist() if any(scene.meshes[nodes.mesh[i]].morph_weights)]
             meshes = np.unique(nodes.mesh[shaped_]).tolist()
             gone = sum(len(scene.meshes[i].morphs) for i in meshes)
             if bent:
                 text = f"{plural(len(bent), 'part')} keep the shape of their morph weights"
-                changes.append(Change(text=text, count=len(bent), parts=source_ids(scene, np.array(bent))))
+                changes.append(Change(text=text, count=len(bent), parts=identities_of(scene, np.array(bent))))
             changes.append(Change(text=f"{plural(gone, 'morph target')} that no clip moves left behind", count=gone))
         if stuck.any():
             rows = np.flatnonzero(stuck)
             text = f"{plural(len(rows), 'skinned part')} keep their bones: their own node is scaled to nothing"
-            changes.append(Change(text=text, count=len(rows), problem=True, parts=source_ids(scene, rows)))
+            changes.append(Change(text=text, count=len(rows), problem=True, parts=identities_of(scene, rows)))
         return without_idle_skins(out)
 
     def _kept(self, scene: Scene, context: StepContext, changes: list[Change]) -> tuple[Scene, Bool]:
@@ -152,7 +152,7 @@ class WhatTravels(Step):
             if mask.any():
                 rows = np.flatnonzero(mask)
                 text = f"{plural(len(rows), one, many)} left behind"
-                changes.append(Change(text=text, count=len(rows), parts=source_ids(scene, rows)))
+                changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         drop = hidden | left_out
         if drop.any():
             # a dropped node whose children stay remains as a group
@@ -179,7 +179,7 @@ class WhatTravels(Step):
         if idle.any():
             rows = np.flatnonzero(idle)
             text = f"{plural(len(rows), 'unused helper')} left behind"
-            changes.append(Change(text=text, count=len(rows), parts=source_ids(scene, rows)))
+            changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         return scene, keep
 
 

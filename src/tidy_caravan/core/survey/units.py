@@ -299,5 +299,5 @@ def far_pivots(context: Context) -> Iterable[Finding]:
             unit="m",
             text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.3g} m at worst.{note}",
             parts=[int(i) for i in rows],
-            mend={"kind": "place_pivots", "where": {"parts": [int(i) for i in nodes.source[rows] if i >= 0]}},
+            mend={"kind": "place_pivots", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
         )

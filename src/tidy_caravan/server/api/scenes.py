@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import orjson
 from fastapi import Depends, Query, Request, Response
@@ -21,13 +21,15 @@ from tidy_caravan.server.api.schemas import (
     MaterialOut,
     MaterialsPage,
     MeshesPage,
+    PartNames,
     PartOut,
+    PartsNamed,
     PartsPage,
     Picked,
     SceneOut,
 )
 from tidy_caravan.server.db.models import FindingRow, SceneRow
-from tidy_caravan.server.db.session import fetch, fetch_page
+from tidy_caravan.server.db.session import clean, fetch, fetch_page
 from tidy_caravan.server.jobs.record import material_rows
 from tidy_caravan.server.problems import Problem
 from tidy_caravan.server.store.scenes import image_of, load_scene
@@ -36,30 +38,10 @@ router = new_router("/api/scenes", "scenes")
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 FIELDS = {(f.alias or name): name for name, f in PartOut.model_fields.items()}
 SORTS = {**{alias: f'"{name}"' for alias, name in FIELDS.items()}, "size": "greatest(size_x, size_y, size_z)"}
-Sort = Literal[
-    "node",
-    "name",
-    "path",
-    "layer",
-    "meshName",
-    "mesh",
-    "instances",
-    "triangles",
-    "vertices",
-    "materials",
-    "materialNames",
-    "uvSets",
-    "scale",
-    "size",
-    "sizeX",
-    "sizeY",
-    "sizeZ",
-    "x",
-    "y",
-    "z",
-    "findings",
-    "mirrored",
-]
+if TYPE_CHECKING:
+    Sort = str
+else:
+    Sort = Literal[tuple(SORTS)]
 SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
 
 
@@ -214,6 +196,18 @@ def picked(scene_id: uuid.UUID, session: SessionDep, chosen: ChosenDep) -> Respo
     row = fetch(session, f"SELECT array_agg(source) AS sources, {box} FROM part WHERE {where}", values)[0]
     corner = {f: [row[f"{f}_{c}"] or 0.0 for c in "xyz"] for f in ("min", "max")}
     return Response(orjson.dumps({"sources": row["sources"] or [], **corner}), media_type="application/json")
+
+
+@router.post("/{scene_id}/parts/named", responses={200: {"model": PartsNamed}}, response_class=Response)
+def named_parts(scene_id: uuid.UUID, request: PartNames, session: SessionDep) -> Response:
+    """The parts of these identities; what a person picked is found again by them in every version of the source."""
+    found(session, SceneRow, scene_id, "scene")
+    asked = list(dict.fromkeys(clean(p) for p in request.parts))
+    query = f"SELECT {SELECTED} FROM part WHERE scene_id = %(scene)s AND identity = ANY(%(asked)s) ORDER BY node"
+    items = fetch(session, query, {"scene": scene_id, "asked": asked})
+    there = {i["identity"] for i in items}
+    body = {"items": items, "gone": [p for p in asked if p not in there]}
+    return Response(orjson.dumps(body), media_type="application/json")
 
 
 @router.get("/{scene_id}/groups", responses={200: {"model": GroupsPage}}, response_class=Response)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, create_model, field_validator
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.arrival.report import ArrivalTotals
@@ -15,8 +15,9 @@ from tidy_caravan.core.conventions.evidence import Candidate
 from tidy_caravan.core.conventions.yardstick import Answers
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
-from tidy_caravan.core.selection import PartSet, Rule, Treatment
+from tidy_caravan.core.selection import MOST_IDS, Identity, PartSet, Rule, Treatment
 from tidy_caravan.core.steps import AnyStep
+from tidy_caravan.server.columns import part_columns
 
 JobKind = Literal["import", "supply", "run", "pack", "arrive", "preview"]
 JobState = Literal["waiting", "running", "done", "failed", "cancelled"]
@@ -262,30 +263,31 @@ class PackRequest(Camel):
     format: str = Field(default="glb", max_length=8, description="Name of a format that can be written")
 
 
-class PartOut(Camel):
-    node: int
-    source: int
-    name: str
-    path: str
-    layer: str
-    mesh: int
-    mesh_name: str
-    instances: int
-    triangles: int
-    vertices: int
-    materials: int
-    material_names: str
-    uv_sets: int
-    scale: float
-    mirrored: bool
-    hidden: bool
-    size_x: float
-    size_y: float
-    size_z: float
-    x: float
-    y: float
-    z: float
-    findings: int
+if TYPE_CHECKING:
+
+    class PartOut(Camel):
+        """One part: its node and all declared columns."""
+
+        node: int
+
+else:
+    PartOut = create_model(
+        "PartOut",
+        __base__=Camel,
+        node=(int, ...),
+        **{c.name: (c.kind | None if c.later else c.kind, ...) for c in part_columns()},
+    )
+
+
+class PartsNamed(Camel):
+    """Parts asked for by their identities; gone: those that the scene does not have."""
+
+    items: list[PartOut]
+    gone: list[str]
+
+
+class PartNames(Camel):
+    parts: list[Identity] = Field(max_length=MOST_IDS)
 
 
 class PartsPage(Camel):
@@ -403,6 +405,7 @@ class ArrivalRowOut(Camel):
     rank: int
     source_id: int
     node: int
+    identity: str
     path: str
     position_mm: float
     size_ratio: float

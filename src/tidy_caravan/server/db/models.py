@@ -6,9 +6,11 @@ import uuid
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ARRAY, DateTime, ForeignKey, Index, Integer, Text, func
+from sqlalchemy import ARRAY, Boolean, Column, DateTime, Float, ForeignKey, Index, Integer, Table, Text, false, func
 from sqlalchemy.dialects.postgresql import JSONB, UUID
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+from tidy_caravan.server.columns import part_columns
 
 
 class Base(DeclarativeBase):
@@ -55,6 +57,8 @@ class SceneRow(Base):
     materials: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     travel: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     units: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    named: Mapped[bool] = mapped_column(default=True, server_default=false())
+    """Its parts hold their identities (see db/naming.py)."""
 
 
 class Revision(Base):
@@ -71,37 +75,18 @@ class Revision(Base):
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
-class Part(Base):
-    """One part of a scene as a row. Lengths and places in metres, Y up, right-handed."""
+KINDS: dict[type, Any] = {int: Integer, float: Float, str: Text, bool: Boolean}
 
-    __tablename__ = "part"
-
-    scene_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("scene.id", ondelete="CASCADE"), primary_key=True)
-    node: Mapped[int] = mapped_column(Integer, primary_key=True)
-    source: Mapped[int]
-    name: Mapped[str]
-    path: Mapped[str]
-    layer: Mapped[str]
-    mesh: Mapped[int]
-    mesh_name: Mapped[str]
-    instances: Mapped[int]
-    triangles: Mapped[int]
-    vertices: Mapped[int]
-    materials: Mapped[int]
-    material_names: Mapped[str]
-    uv_sets: Mapped[int]
-    scale: Mapped[float]
-    mirrored: Mapped[bool]
-    hidden: Mapped[bool]
-    size_x: Mapped[float]
-    size_y: Mapped[float]
-    size_z: Mapped[float]
-    x: Mapped[float]
-    y: Mapped[float]
-    z: Mapped[float]
-    findings: Mapped[int]
-
-    __table_args__ = (Index("part_mesh", "scene_id", "mesh"), Index("part_source", "scene_id", "source"))
+part = Table(
+    "part",
+    Base.metadata,
+    Column("scene_id", UUID(as_uuid=True), ForeignKey("scene.id", ondelete="CASCADE"), primary_key=True),
+    Column("node", Integer, primary_key=True),
+    *(Column(c.name, KINDS[c.kind], nullable=c.later) for c in part_columns()),
+    Index("part_mesh", "scene_id", "mesh"),
+    Index("part_source", "scene_id", "source"),
+)
+"""One part of a scene as a row (see server/columns.py). Lengths and places in metres, Y up, right-handed."""
 
 
 class FindingRow(Base):
@@ -175,6 +160,7 @@ class ArrivalRow(Base):
     rank: Mapped[int] = mapped_column(Integer, primary_key=True)
     source_id: Mapped[int]
     node: Mapped[int]
+    identity: Mapped[str] = mapped_column(default="", server_default="")
     path: Mapped[str]
     position_mm: Mapped[float]
     size_ratio: Mapped[float]

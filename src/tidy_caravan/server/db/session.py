@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from psycopg.rows import dict_row
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
 
 
@@ -90,3 +90,19 @@ def migrate(address: str) -> None:
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
     command.upgrade(config, "head")
+    add_declared_columns(address)
+
+
+def add_declared_columns(address: str) -> None:
+    """Columns of parts that were declared since: added empty, nothing is ever taken away."""
+    from sqlalchemy import inspect
+
+    from tidy_caravan.server.db.models import part
+
+    engine = engine_for(address)
+    there = {c["name"] for c in inspect(engine).get_columns(part.name)}
+    with engine.begin() as connection:
+        for column in part.columns:
+            if column.name not in there:
+                kind = column.type.compile(engine.dialect)
+                connection.execute(text(f'ALTER TABLE part ADD COLUMN IF NOT EXISTS "{column.name}" {kind}'))

@@ -12,12 +12,12 @@ from sqlalchemy.orm import Session
 
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.evidence import candidates
-from tidy_caravan.core.figures import bounds_metres, count, view_map
-from tidy_caravan.core.geometry.pose import at_rest
+from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.picture import picture
-from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding
-from tidy_caravan.server.db.models import FindingRow, Part, SceneRow
+from tidy_caravan.server.columns import PartFacts, part_columns
+from tidy_caravan.server.db.models import FindingRow, SceneRow, part
 from tidy_caravan.server.db.session import clean, clean_json, copy_rows
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import save_scene
@@ -30,7 +30,7 @@ ROLES = {
     "occlusion": "occlusion",
     "emissive": "emissive",
 }
-PART_COLUMNS = [c.name for c in Part.__table__.columns]
+PART_COLUMNS = [c.name for c in part.columns]
 
 
 def record_scene(
@@ -97,64 +97,12 @@ def record_scene(
 
 
 def part_rows(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> Iterator[tuple[Any, ...]]:
-    """Rows in the order of Part's columns; everything computed per column, not per part."""
-    nodes, parts = scene.nodes, scene.nodes.parts
-    linear = view_map(scene)
-    corners = at_rest(scene).part_bounds @ linear.T
-    low, high = corners.min(axis=1), corners.max(axis=1)
-    size, middle = high - low, (high + low) / 2
-    world = nodes.world[parts, :3, :3]
-    determinant = np.linalg.det(world)
-    mesh = nodes.mesh[parts]
-    hits = np.zeros(len(nodes), np.int64)
-    for finding in findings:
-        if finding.severity != "info":
-            hits[finding.parts] += 1
-    names = [m.name for m in scene.meshes]
-    triangles = [m.triangles for m in scene.meshes]
-    vertices = [m.vertices for m in scene.meshes]
-    slots = [len(m.slots) for m in scene.meshes]
-    materials = [", ".join(scene.materials[s].name if s >= 0 else "none" for s in m.slots)[:400] for m in scene.meshes]
-    uv = [len(m.uvs) for m in scene.meshes]
-    instances = scene.instance_counts.tolist()
-    scale = np.abs(determinant) ** (1 / 3)
-    columns = zip(
-        parts.tolist(),
-        nodes.source[parts].tolist(),
-        nodes.layer[parts].tolist(),
-        mesh.tolist(),
-        scale.tolist(),
-        (determinant < 0).tolist(),
-        ((nodes.flags[parts] & HIDDEN) > 0).tolist(),
-        size.tolist(),
-        middle.tolist(),
-        hits[parts].tolist(),
-        strict=True,
-    )
+    """Rows in the order of the table's columns; everything computed per column, not per part."""
+    facts = PartFacts(scene, findings)
+    columns = [column.of(facts) for column in part_columns()]
     text = str(scene_id)
-    for i, source, layer, m, k, mirrored, hidden, s, c, found in columns:
-        yield (
-            text,
-            i,
-            source,
-            nodes.names[i],
-            nodes.paths[i],
-            scene.layers[layer] if layer >= 0 else "",
-            m,
-            names[m],
-            instances[m],
-            triangles[m],
-            vertices[m],
-            slots[m],
-            materials[m],
-            uv[m],
-            k,
-            mirrored,
-            hidden,
-            *s,
-            *c,
-            found,
-        )
+    for node, *values in zip(facts.parts.tolist(), *columns, strict=True):
+        yield (text, node, *values)
 
 
 def material_rows(scene: Scene) -> list[dict[str, Any]]:
@@ -199,6 +147,7 @@ def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalRep
         "rank",
         "source_id",
         "node",
+        "identity",
         "path",
         "position_mm",
         "size_ratio",
@@ -218,6 +167,7 @@ def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalRep
             rank,
             r.source_id,
             r.node,
+            r.identity,
             r.path,
             min(r.position_mm, finite),
             min(r.size_ratio, finite),

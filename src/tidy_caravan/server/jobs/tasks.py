@@ -26,7 +26,7 @@ from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
-from tidy_caravan.core.identity import follow, notes_of_gone, picked_by_hand, set_after
+from tidy_caravan.core.identity import follow, moved, notes_of_gone, picked_by_hand, set_after, under_one_label
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, run
 from tidy_caravan.core.scene import Scene
@@ -244,6 +244,8 @@ def keep_revision(
     """Surveys a source and stores it as the haul's newest revision; what was picked by hand follows its parts."""
     before = session.get(Revision, haul.revision_id) if haul.revision_id else None
     old = load_scene(store, session.get_one(SceneRow, before.scene_id).store_key) if before else None
+    if old is not None:
+        scene = under_one_label(old, scene)
     if old is not None and (picked := picked_in(Route.model_validate(haul.route))):
         scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
     progress("surveying", 1, 4)
@@ -268,9 +270,9 @@ def keep_revision(
     haul.run_id = haul.package_id = haul.arrival_id = None
 
 
-def picked_in(route: Route) -> dict[int, list[str]]:
-    """By id in the source, the sets and steps that name the part by hand."""
-    out: dict[int, list[str]] = {}
+def picked_in(route: Route) -> dict[str, list[str]]:
+    """By identity, the sets and steps that name the part by hand."""
+    out: dict[str, list[str]] = {}
     for one in route.sets:
         for i in picked_by_hand(one):
             out.setdefault(i, []).append(f"set “{one.name}”")
@@ -281,7 +283,7 @@ def picked_in(route: Route) -> dict[int, list[str]]:
 
 
 def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
-    """Gives sets and steps of the route the numbers that their hand-picked parts have in the new source."""
+    """Gives sets and steps of the route the names that their hand-picked parts have in the new source."""
     route = Route.model_validate(haul.route)
     picked = picked_in(route)
     if not picked:
@@ -290,7 +292,7 @@ def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
     steps: list[Step] = []
     for step in route.steps:
         if step.where.parts:
-            now = sorted(followed.now[i] for i in step.where.parts if i in followed.now)
+            now = moved(step.where.parts, followed)
             # a step whose parts are all gone would be for every part: it is switched off instead
             where = step.where.model_copy(update={"parts": now})
             step = step.model_copy(update={"where": where, **({} if now else {"enabled": False})})

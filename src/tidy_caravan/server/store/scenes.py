@@ -133,6 +133,7 @@ def save_scene(store: Store, scene: Scene) -> str:
         "names": scene.nodes.names,
         "nodeExtras": scene.nodes.extras,
         "rest": scene.nodes.rest,
+        "ids": scene.nodes.ids,
         "sources": list(scene.nodes.sources),
         "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
@@ -161,6 +162,7 @@ def load_scene(store: Store, key: str) -> Scene:
         extras={int(k): v for k, v in meta["nodeExtras"].items()},
         rest={int(k): (tuple(v[0]), tuple(v[1]), tuple(v[2])) for k, v in meta["rest"].items()},
         sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
+        ids={int(k): v for k, v in (meta.get("ids") or {}).items()},
     )
     clips = tuple(
         Clip(

@@ -48,6 +48,7 @@ class Builder:
     camera_of: list[int] = field(default_factory=list)
     layer_of: list[int] = field(default_factory=list)
     extras: dict[int, Any] = field(default_factory=dict)
+    ids: dict[int, str] = field(default_factory=dict)
     layers: list[str] = field(default_factory=list)
     meshes: list[Mesh] = field(default_factory=list)
     lights: list[Light] = field(default_factory=list)
@@ -92,6 +93,8 @@ class Builder:
             layer = self.layers.index(own[0])
         local, pivot = self.transform(element)
         here = self.add(label(element), parent, local, layer)
+        if element.get("id"):
+            self.ids[here] = element.get("id")
         if pivot is not None:
             self.extras[here] = {"pivot": pivot}
         for key in (element.get("sid"), element.get("id"), element.get("name")):
@@ -364,6 +367,7 @@ class Builder:
             camera=self.camera_of,
             layer=self.layer_of,
             extras=self.extras,
+            ids=self.ids,
         )
 
 

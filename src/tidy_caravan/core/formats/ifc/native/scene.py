@@ -288,7 +288,9 @@ class Building:
                 )
             )
         self.leave_behind()
-        nodes = make_nodes(parent, local, names, mesh=columns, layer=[where.get(x, -1) for x in layers], extras=extras)
+        ids = {i: e["ifc"]["id"] for i, e in extras.items() if isinstance(e["ifc"].get("id"), str)}
+        where_of = [where.get(x, -1) for x in layers]
+        nodes = make_nodes(parent, local, names, mesh=columns, layer=where_of, extras=extras, ids=ids)
         return Scene(
             Convention(1.0, "Z", "Y", "right", bool(by_type(self.file, "IfcUnitAssignment"))),
             nodes,
