@@ -12,7 +12,7 @@ from playwright.sync_api import expect
 
 from tests.interface.browser import BrowserTest
 from tests.planted import FAULTS, kiosk
-from tests.server.stand import begin, client, database, settings, work
+from tests.server.stand import begin, client, database, finished, settings, work
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.core.formats import write
 from tidy_caravan.server.db.models import PackageRow
@@ -70,6 +70,23 @@ class Ledger(BrowserTest):
         expect(ledger.locator("[aria-selected=true]")).to_have_count(0)
         page.get_by_role("searchbox").fill("nothing is called this")
         expect(page.get_by_text("No part fits.")).to_be_visible()
+
+    def test_what_is_selected_stays_selected_when_a_file_joins_before_it(self) -> None:
+        page = self.page
+        with client() as c:
+            haul = begin(c, {"quay.glb": trimesh_scene(61, 6, odd=False).export(file_type="glb")})
+            page.goto(f"{self.address}/hauls/{haul['id']}/survey")
+            ledger = page.get_by_role("grid", name="Parts")
+            row = ledger.locator("[data-row='2']")
+            expect(row).to_be_visible()
+            row.click()
+            name = row.get_by_role("gridcell").first.inner_text()
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("beach.glb", one_triangle().glb()))])
+            finished(c, haul["id"])
+        expect(ledger).to_have_attribute("data-total", "7")
+        expect(ledger.locator("[aria-selected=true]")).to_have_count(1)
+        expect(ledger.locator("[aria-selected=true]")).to_contain_text(name)
+        expect(ledger.locator("[data-row='2'][aria-selected=true]")).to_have_count(0)
 
     def test_a_mesh_leads_to_its_parts(self) -> None:
         page = self.page
