@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -15,14 +16,18 @@ from tests.core.test_arrival import MATCH, deliver
 from tests.core.test_ifc import Model, at
 from tests.core.test_pose import PLAIN
 from tests.independent import independent, same
+from tests.planted import kiosk
 from tests.support import read
-from tidy_caravan.core.carry import carry
+from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, writable
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.scene import GLTF, Scene
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import Route
+from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.site import recentred, taken_off
 
 CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
 SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))
@@ -185,6 +190,58 @@ class InIfc(unittest.TestCase):
             wanted = np.asarray(SHAPE.vertices) + PLACES[int(scene.nodes.names[part][-1])]
             self.assertTrue(same(np.unique(np.round(got, 7), axis=0), wanted, 1e-6), got)
             self.assertLess(float(np.abs(scene.nodes.local[part, :3, 3]).max()), 100.0)
+
+
+class GivenBack(unittest.TestCase):
+    """A far scene is recentred once, whatever its format; the step puts it back, whatever the unit turns out to be."""
+
+    def far_glb(self) -> bytes:
+        scene = trimesh.Scene()
+        for k in range(3):
+            place = np.eye(4)
+            place[:3, 3] = (452_310.25 + 3 * k, 12.0, -5_411_020.5)
+            scene.add_geometry(trimesh.creation.box((1, 2, 1)), node_name=f"post {k}", transform=place)
+        return bytes(scene.export(file_type="glb"))
+
+    def test_any_format_is_recentred_and_says_by_how_much(self) -> None:
+        scene = load_all([bundle_from_files({"quay.glb": self.far_glb()})])
+        self.assertLess(float(np.abs(scene.part_bounds).max()), 10.0)
+        self.assertIn("import.recentred", {n.code for n in scene.notes})
+        np.testing.assert_allclose(taken_off(scene), (452_313, 5_411_020, 12), atol=1.0)
+        near = load_all([bundle_from_files({"box.glb": trimesh.creation.box().export(file_type="glb")})])
+        self.assertFalse(taken_off(near).any())
+        self.assertNotIn("import.recentred", {n.code for n in near.notes})
+
+    def test_on_request_the_package_lies_at_the_site_again(self) -> None:
+        """The first post stands where the file had it, in the destination's axes; the receivers agree."""
+        wanted = np.array([452_310.25, 12.0, -5_411_020.5])
+        scene = load_all([bundle_from_files({"quay.glb": self.far_glb()})])
+        for unit, factor in ((None, 1.0), (0.01, 0.01)):
+            for fmt in ("glb", "dae", "obj"):
+                with self.subTest(unit=unit, format=fmt), TemporaryDirectory() as folder:
+                    steps = [{"kind": "match_units_axes", "sourceMetresPerUnit": unit}, {"kind": "site_place"}]
+                    route = Route.model_validate({"steps": steps})
+                    package, done, *_ = carry(scene, "quay", "0" * 64, BUILT_IN[0], route, fmt)  # type: ignore[arg-type]
+                    save(package.files, Path(folder))
+                    report, _ = prove(Path(folder), scene, done)
+                    self.assertTrue(report.ok, (report.problems, [r.told for r in report.rows][:1]))
+                    axes = linear_map(GLTF, package.manifest.file_convention.convention())
+                    first = min(package.manifest.parts, key=lambda p: p.source_path)
+                    np.testing.assert_allclose(first.transform[12:15], axes @ wanted * factor, rtol=1e-12, atol=1e-3)
+                    assert package.manifest.georeference is not None
+                    kept = package.manifest.georeference["offsetMetres"]
+                    np.testing.assert_allclose(kept, taken_off(scene) * factor, atol=1e-6)
+
+    def test_a_scene_moved_by_a_clip_stays_and_says_so(self) -> None:
+        scene = kiosk()
+        local = scene.nodes.local.copy()
+        local[0, 0, 3] = 80_000
+        gate = scene.clips[0].channels[0]
+        slide = Channel(0, "translation", gate.times, np.array([[80_000, 0, 0], [80_001, 0, 0]], np.float32))
+        moved = scene.but(nodes=replace(scene.nodes, local=local), clips=(Clip((slide,), "slide"),))
+        after = recentred(moved)
+        self.assertIs(after.nodes, moved.nodes)
+        self.assertIn("could not be recentred", after.notes[-1].text)
 
 
 class OneSite(unittest.TestCase):

@@ -18,6 +18,7 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene, Touched
 from tidy_caravan.core.selection import Assignment, PartSet
+from tidy_caravan.core.space.site import read_as
 from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -178,7 +179,7 @@ def read_convention(scene: Scene, route: Route) -> Scene:
     for one in steps_of(route):
         if one.enabled:
             convention = one.read_as(convention)
-    return scene if convention is scene.convention else scene.but(convention=convention)
+    return read_as(scene, convention)
 
 
 def declared_by(route: Route) -> Declared:

@@ -17,6 +17,7 @@ from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.space.site import recentred
 
 ROLES = ("base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture")
 
@@ -25,7 +26,7 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
     """The scene of all bundles. A file that cannot be read becomes a note when others can. Raises UnusableInput."""
     if len(bundles) == 1:
         scene = load(bundles[0])
-        return with_files(scene, [(PurePosixPath(bundles[0].main).name, 0, len(scene.nodes))])
+        return recentred(with_files(scene, [(PurePosixPath(bundles[0].main).name, 0, len(scene.nodes))]))
     scenes: list[Scene] = []
     names: list[str] = []
     plain = [PurePosixPath(b.main).name for b in bundles]
@@ -45,7 +46,7 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
         assert error is not None
         raise error
     out = merged(scenes, names)
-    return out.but(notes=(*failed, *out.notes))
+    return recentred(out.but(notes=(*failed, *out.notes)))
 
 
 def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:

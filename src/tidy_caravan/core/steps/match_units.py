@@ -14,6 +14,7 @@ from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
+from tidy_caravan.core.space.site import read_as
 from tidy_caravan.core.space.transforms import affine_inverse, polar
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.words import plural
@@ -70,7 +71,7 @@ class MatchUnits(Step):
         target = context.destination.world.convention()
         changes: list[Change] = []
         factor, p = unit_factor(source, target), axis_map(source, target)
-        out = convert(scene.but(convention=source), target)
+        out = convert(read_as(scene, source), target)
         if factor != 1.0:
             changes.append(Change(text=f"lengths × {factor:g}, in vertices and translations", count=len(scene.meshes)))
         if not np.array_equal(p, np.eye(3)):

@@ -12,25 +12,12 @@ import numpy as np
 from tidy_caravan.core.scene import Convention, Note, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.site import SITE, georeference_of, taken_off
 from tidy_caravan.core.space.transforms import affine_inverse
 
-SITE = Convention(1.0, "Z", "Y", "right")
 GRID_SCALES = (0.99, 1.01)
 """A map projection shrinks by less than this; any other scale of a map conversion is a unit."""
 STILL_M = 1e-6
-
-
-def georeference_of(scene: Scene) -> dict[str, Any] | None:
-    extras = scene.extras.get("extras")
-    found = extras.get("georeference") if isinstance(extras, dict) else None
-    return found if isinstance(found, dict) else None
-
-
-def taken_off(scene: Scene) -> F64:
-    """(3,) what the file was recentred by, in metres, Z up."""
-    geo = georeference_of(scene) or {}
-    out: F64 = np.array(geo.get("offsetMetres") or (0.0, 0.0, 0.0), np.float64)
-    return out
 
 
 def map_frame(geo: dict[str, Any]) -> F64:

@@ -26,12 +26,11 @@ from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
+from tidy_caravan.core.space.site import FAR_M
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.work.isolation import report
 
 CREASE_DEG = 30.0
-FAR_M = 5000.0
-"""Distance from the origin from which on positions are recentred: a float32 step is half a millimetre there."""
 NOT_DRAWN = ("IfcOpeningElement", "IfcOpeningStandardCase", "IfcSpace", "IfcVirtualElement", "IfcAnnotation", "IfcGrid",
              "IfcSpatialZone", "IfcAlignment", "IfcPort", "IfcDistributionPort")  # fmt: skip
 WHY_BEHIND = {

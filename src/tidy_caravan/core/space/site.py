@@ -1,0 +1,88 @@
+"""Where a scene lies on its site: what was taken off its numbers to bring it near the origin, and how to give it back.
+
+The offset is kept in float64, in metres with Z up, whatever the scene's convention. It is taken off once per haul.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.scene import Convention, Note, Scene
+from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.axes import linear_map
+
+SITE = Convention(1.0, "Z", "Y", "right")
+FAR_M = 5000.0
+"""Distance from the origin from which on a scene is recentred: a float32 step is half a millimetre there."""
+
+
+def georeference_of(scene: Scene) -> dict[str, Any] | None:
+    """What the source says of where it lies, and `offsetMetres`, what was taken off."""
+    extras = scene.extras.get("extras")
+    found = extras.get("georeference") if isinstance(extras, dict) else None
+    return found if isinstance(found, dict) else None
+
+
+def taken_off(scene: Scene) -> F64:
+    """(3,) what was taken off, in metres, Z up."""
+    geo = georeference_of(scene) or {}
+    out: F64 = np.array(geo.get("offsetMetres") or (0.0, 0.0, 0.0), np.float64)
+    return out
+
+
+def with_offset(scene: Scene, offset: F64) -> Scene:
+    """The scene that says that this much (3,) was taken off; its numbers stay as they are."""
+    old = scene.extras.get("extras")
+    rest = old if isinstance(old, dict) else ({} if old is None else {"value": old})
+    geo = {**(georeference_of(scene) or {}), "offsetMetres": offset.tolist()}
+    return scene.but(extras={**scene.extras, "extras": {**rest, "georeference": geo}})
+
+
+def moved(scene: Scene, metres: F64) -> Scene:
+    """The whole scene moved by (3,) metres in the axes of the site. Raises ValueError where a clip moves a root."""
+    nodes = scene.nodes
+    roots = nodes.parent < 0
+    if any(roots[c.node] for clip in scene.clips for c in clip.channels if c.path == "translation"):
+        raise ValueError("a clip moves a top node")
+    step = np.linalg.solve(linear_map(scene.convention, SITE), metres)
+    local = nodes.local.copy()
+    local[roots, :3, 3] += step
+    rest = {
+        i: ((t[0] + step[0], t[1] + step[1], t[2] + step[2]), r, s) if roots[i] else (t, r, s)
+        for i, (t, r, s) in nodes.rest.items()
+    }
+    return scene.but(nodes=replace(nodes, local=local, rest=rest))
+
+
+def recentred(scene: Scene) -> Scene:
+    """The scene near the origin, with the offset kept, when it lies more than FAR_M from it. O(parts)."""
+    boxes = scene.part_bounds
+    if not len(boxes):
+        return scene
+    middle = linear_map(scene.convention, SITE) @ np.median((boxes[:, 0] + boxes[:, 1]) / 2, axis=0)
+    if not np.isfinite(middle).all() or np.abs(middle).max() <= FAR_M:
+        return scene
+    offset = np.rint(middle)
+    far = f"The scene lies {np.linalg.norm(offset) / 1000:.1f} km from its origin"
+    try:
+        out = with_offset(moved(scene, -offset), taken_off(scene) + offset)
+    except ValueError as error:
+        text = f"{far} and could not be recentred, because {error}."
+        return scene.but(notes=(*scene.notes, Note("damaged", "import.recentred", "scene", text)))
+    text = f"{far}; it was recentred by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m, and the offset is kept."
+    return out.but(notes=(*scene.notes, Note("converted", "import.recentred", "scene", text)))
+
+
+def read_as(scene: Scene, convention: Convention) -> Scene:
+    """The same numbers in another convention, and the offset with them: it was taken off in numbers of the file."""
+    if convention is scene.convention:
+        return scene
+    out = scene.but(convention=convention)
+    offset = taken_off(scene)
+    if not offset.any():
+        return out
+    numbers = np.linalg.solve(linear_map(scene.convention, SITE), offset)
+    return with_offset(out, linear_map(convention, SITE) @ numbers)
