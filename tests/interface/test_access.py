@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import socket
 import threading
 import time
@@ -24,7 +23,7 @@ class Access(BrowserTest):
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             port = probe.getsockname()[1]
-        chosen = dataclasses.replace(settings(), host="0.0.0.0", access_key=KEY)
+        chosen = settings().but(host="0.0.0.0", access_key=KEY)
         config = uvicorn.Config(create_app(chosen), host="127.0.0.1", port=port, log_level="error")
         server = uvicorn.Server(config)
         thread = threading.Thread(target=server.run, daemon=True)

@@ -190,7 +190,7 @@ class SignIn(unittest.TestCase):
     KEY = "schlüssel ; =\"'\u2603 key"
 
     def app(self, key: str | None = None) -> TestClient:
-        chosen = dataclasses.replace(settings(), host="0.0.0.0", access_key=key or self.KEY)
+        chosen = settings().but(host="0.0.0.0", access_key=key or self.KEY)
         return TestClient(
             create_app(chosen, work=False), base_url="http://127.0.0.1:8321", raise_server_exceptions=False
         )

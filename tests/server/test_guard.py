@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import unittest
 from pathlib import Path
@@ -21,7 +20,7 @@ from tidy_caravan.server.settings import Settings
 
 class Access(unittest.TestCase):
     def app(self, **changes: object) -> TestClient:
-        chosen = dataclasses.replace(settings(), **changes)  # type: ignore[arg-type]
+        chosen = settings().but(**changes)
         return TestClient(
             create_app(chosen, work=False), base_url="http://127.0.0.1:8321", raise_server_exceptions=False
         )

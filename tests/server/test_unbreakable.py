@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import errno
 import io
 import os
@@ -473,7 +472,7 @@ class Disks(unittest.TestCase):
         from tidy_caravan.server.app import create_app
 
         with self.small_disk(2) as folder:
-            app = create_app(dataclasses.replace(settings(), store=f"{folder}/store"), work=False)
+            app = create_app(settings().but(store=f"{folder}/store"), work=False)
             c = TestClient(app, base_url="http://127.0.0.1:8321", raise_server_exceptions=False)
             answer = c.post("/api/hauls", files=[("files", ("a.glb", os.urandom(3 << 20)))])
             self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk.full"), answer.text)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import dataclasses
 import fcntl
 import os
 import signal
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 import uvicorn
+from pydantic import ValidationError
 
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.server.app import create_app
@@ -25,7 +25,7 @@ from tidy_caravan.server.db.cluster import Cluster
 from tidy_caravan.server.db.naming import name_parts
 from tidy_caravan.server.db.session import engine_for, migrate, session_for
 from tidy_caravan.server.faults import disk_full, keep_log
-from tidy_caravan.server.settings import ROOT, Settings
+from tidy_caravan.server.settings import ROOT, Settings, told
 from tidy_caravan.server.store.blobs import Store
 
 
@@ -85,8 +85,14 @@ def serve(state: Path, demo: bool) -> int:
             "Tidy Caravan is running already from this folder; stop it first (Ctrl-C in its window).", file=sys.stderr
         )
         return 1
-    log = os.environ.get("CARAVAN_LOG", str(state / "log" / "tidy-caravan.log"))
-    settings = Settings(store=os.environ.get("CARAVAN_STORE", str(state / "store")), log=log)
+    try:
+        settings = Settings()
+    except ValidationError as error:
+        print(told(error), file=sys.stderr)
+        return 2
+    log = settings.log or str(state / "log" / "tidy-caravan.log")
+    given = "store" in settings.model_fields_set
+    settings = settings.but(log=log, store=settings.store if given else str(state / "store"))
     if not settings.loopback and not settings.access_key:
         print(f"Binding to {settings.host} needs an access key: set CARAVAN_ACCESS_KEY.", file=sys.stderr)
         return 2
@@ -100,7 +106,7 @@ def serve(state: Path, demo: bool) -> int:
     try:
         if cluster is not None:
             say("starting the database")
-            settings = dataclasses.replace(settings, database=cluster.start(say))
+            settings = settings.but(database=cluster.start(say))
         migrate(settings.database)
         with session_for(settings.database) as session:
             name_parts(session, Store(settings.store))

@@ -22,6 +22,7 @@ SENTENCES = {
     404: "There is nothing at this address.",
     405: "This address does not take that method.",
 }
+TOO_LARGE = "The upload is larger than this server takes. Send the scene in smaller pieces."
 
 
 class Problem(Exception):
@@ -70,6 +71,8 @@ def install(app: FastAPI) -> None:
     async def http(request: Request, error: HTTPException) -> Response:
         if full := disk_full(error):  # a form's pieces that the temporary folder did not take
             return answer(507, full["code"], full["title"], full["where"])
+        if error.status_code == 413:  # the body grew over the limit while it came in
+            return answer(413, "upload.too-large", TOO_LARGE, "upload")
         codes = {404: "not-found", 405: "method-not-allowed"}
         return answer(
             error.status_code,

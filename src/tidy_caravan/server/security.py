@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import hmac
 import secrets
@@ -10,6 +9,7 @@ import time
 from http.cookies import CookieError, SimpleCookie
 from urllib.parse import urlsplit
 
+from starlette.middleware.body_limit import RequestBodyLimitMiddleware
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from tidy_caravan.server.problems import answer
@@ -57,11 +57,20 @@ def _signature(key: str, ends: str, nonce: str) -> str:
     return hmac.new(hashlib.sha256(secret).digest(), f"{ends}.{nonce}".encode(), "sha256").hexdigest()
 
 
+def body_limit(settings: Settings) -> int:
+    """Bytes of a request: an upload and what a form puts around it."""
+    return settings.upload_bytes + (1 << 20)
+
+
+def too_large(settings: Settings) -> str:
+    return f"The upload is larger than {settings.upload_bytes >> 20} MiB. Send the scene in smaller pieces."
+
+
 class Guard:
     """ASGI middleware. A page of another origin cannot drive a server on loopback, nor a renamed host."""
 
     def __init__(self, app: ASGIApp, settings: Settings) -> None:
-        self.app, self.settings = app, settings
+        self.app, self.settings = RequestBodyLimitMiddleware(app, body_limit(settings)), settings
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -69,45 +78,17 @@ class Guard:
             return
         raw = {k.lower(): v for k, v in scope["headers"]}
         headers = {k.decode("latin-1"): v.decode("latin-1") for k, v in raw.items()}
-        limit, seen, over, begun = self.settings.upload_bytes + (1 << 20), 0, False, False
-
-        async def counted() -> Message:
-            nonlocal seen, over
-            message = await receive()
-            seen += len(message.get("body", b""))
-            if seen > limit:
-                over = True
-                raise UploadTooLarge
-            return message
 
         async def with_headers(message: Message) -> None:
-            nonlocal begun
-            if over and not begun:
-                return  # what the parser makes of the cut is not the answer
             if message["type"] == "http.response.start":
-                begun = True
                 message["headers"] = [*message.get("headers", []), *HEADERS]
             await send(message)
 
-        async def refused(refusal: tuple[int, str, str, str]) -> None:
-            async def plain(message: Message) -> None:
-                if message["type"] == "http.response.start":
-                    message["headers"] = [*message.get("headers", []), *HEADERS]
-                await send(message)
-
-            await answer(*refusal)(scope, receive, plain)
-
         refusal = self._refuse(scope, headers, raw)
         if refusal is not None:
-            await refused(refusal)
+            await answer(*refusal)(scope, receive, with_headers)
             return
-        with contextlib.suppress(UploadTooLarge):
-            await self.app(scope, counted, with_headers)
-        if over and not begun:
-            await refused((413, "upload.too-large", self._limit_text(), "upload"))
-
-    def _limit_text(self) -> str:
-        return f"The upload is larger than {self.settings.upload_bytes >> 20} MiB. Send the scene in smaller pieces."
+        await self.app(scope, receive, with_headers)
 
     def _refuse(
         self, scope: Scope, headers: dict[str, str], raw: dict[bytes, bytes]
@@ -138,12 +119,8 @@ class Guard:
                 "authorization",
             )
         length = headers.get("content-length", "")
-        if (
-            length.isascii()
-            and length.isdigit()
-            and (len(length) > 18 or int(length) > self.settings.upload_bytes + (1 << 20))
-        ):
-            return 413, "upload.too-large", self._limit_text(), "upload"
+        if length.isascii() and length.isdigit() and (len(length) > 18 or int(length) > body_limit(self.settings)):
+            return 413, "upload.too-large", too_large(self.settings), "upload"
         return None
 
     def _known(self, headers: dict[str, str], raw: dict[bytes, bytes]) -> bool:
@@ -171,7 +148,3 @@ def place_of(origin: str) -> str:
         return urlsplit(origin).netloc
     except ValueError:
         return ""
-
-
-class UploadTooLarge(Exception):
-    """The body grew over the limit while it came in."""

@@ -2,38 +2,69 @@
 
 from __future__ import annotations
 
-import os
-from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import AliasChoices, BeforeValidator, Field, ValidationError
+from pydantic_settings import BaseSettings, SettingsConfigDict
 
 ROOT = Path(__file__).resolve().parents[3]
+MIB = 1 << 20
 
 
-@dataclass(frozen=True)
-class Settings:
-    """database: SQLAlchemy address. store: folder or fsspec address. scheduler: address of an existing
-    dask scheduler, empty for an embedded cluster; scheduler_ca, _cert and _key: files of its TLS; scheduler_private:
-    the network is said to be private, so that it may go without. access_key: needed when host is not loopback.
-    keep_runs: how many runs of a haul are kept. keep_minutes: how old a file must be to be freed when nothing names it.
-    log: the file for warnings and faults."""
+def from_mebibytes(value: Any) -> Any:
+    """Text, as an environment variable has it, in MiB; numbers are bytes."""
+    if not isinstance(value, str):
+        return value
+    if not value.isascii() or not value.isdigit():
+        raise ValueError("input should be a whole number of MiB")
+    return int(value) * MIB
 
-    database: str = field(default_factory=lambda: os.environ.get("CARAVAN_DATABASE", ""))
-    store: str = field(default_factory=lambda: os.environ.get("CARAVAN_STORE", str(ROOT / ".state" / "store")))
-    scheduler: str = field(default_factory=lambda: os.environ.get("CARAVAN_SCHEDULER", ""))
-    scheduler_ca: str = field(default_factory=lambda: os.environ.get("CARAVAN_SCHEDULER_CA", ""))
-    scheduler_cert: str = field(default_factory=lambda: os.environ.get("CARAVAN_SCHEDULER_CERT", ""))
-    scheduler_key: str = field(default_factory=lambda: os.environ.get("CARAVAN_SCHEDULER_KEY", ""))
-    scheduler_private: bool = field(default_factory=lambda: os.environ.get("CARAVAN_SCHEDULER_PRIVATE", "") == "1")
-    keep_runs: int = field(default_factory=lambda: int(os.environ.get("CARAVAN_KEEP_RUNS", "10")))
-    keep_minutes: float = field(default_factory=lambda: float(os.environ.get("CARAVAN_KEEP_MINUTES", "60")))
-    log: str = field(default_factory=lambda: os.environ.get("CARAVAN_LOG", ""))
-    host: str = field(default_factory=lambda: os.environ.get("CARAVAN_HOST", "127.0.0.1"))
-    port: int = field(default_factory=lambda: int(os.environ.get("CARAVAN_PORT", "8321")))
-    access_key: str = field(default_factory=lambda: os.environ.get("CARAVAN_ACCESS_KEY", ""))
-    upload_bytes: int = field(default_factory=lambda: int(os.environ.get("CARAVAN_UPLOAD_MIB", "1024")) << 20)
-    workers: int = field(default_factory=lambda: int(os.environ.get("CARAVAN_WORKERS", "2")))
-    web: Path = field(default_factory=lambda: Path(os.environ.get("CARAVAN_WEB", str(ROOT / "web" / "dist"))))
+
+class Settings(BaseSettings):
+    """database: SQLAlchemy address, empty for a server of our own. store: folder or fsspec address. scheduler: address
+    of an existing dask scheduler, empty for an embedded cluster; scheduler_ca, _cert and _key: files of its TLS;
+    scheduler_private: the network is said to be private, so that it may go without. access_key: needed when host is
+    not loopback. keep_runs: how many runs of a haul are kept. keep_minutes: how old a file must be to be freed when
+    nothing names it. log: the file for warnings and faults.
+    """
+
+    model_config = SettingsConfigDict(env_prefix="CARAVAN_", frozen=True, populate_by_name=True, extra="forbid")
+
+    database: str = ""
+    store: str = str(ROOT / ".state" / "store")
+    scheduler: str = ""
+    scheduler_ca: str = ""
+    scheduler_cert: str = ""
+    scheduler_key: str = ""
+    scheduler_private: bool = False
+    keep_runs: int = Field(default=10, ge=1)
+    keep_minutes: float = Field(default=60.0, ge=0)
+    log: str = ""
+    host: str = "127.0.0.1"
+    port: int = Field(default=8321, ge=0, le=65535)
+    access_key: str = ""
+    upload_bytes: Annotated[int, BeforeValidator(from_mebibytes)] = Field(
+        default=1024 * MIB, gt=0, validation_alias=AliasChoices("upload_bytes", "CARAVAN_UPLOAD_MIB")
+    )
+    workers: int = Field(default=2, ge=1, le=256)
+    web: Path = ROOT / "web" / "dist"
 
     @property
     def loopback(self) -> bool:
         return self.host in ("127.0.0.1", "localhost", "::1")
+
+    def but(self, **changes: Any) -> Settings:
+        """A copy with some of them replaced."""
+        return self.model_copy(update=changes)
+
+
+def told(error: ValidationError) -> str:
+    """What is wrong with the environment, one sentence for each variable."""
+    out = []
+    for one in error.errors():
+        name = "UPLOAD_MIB" if one["loc"][0] == "upload_bytes" else str(one["loc"][0]).upper()
+        name = f"CARAVAN_{name.removeprefix('CARAVAN_')}"
+        message = one["msg"].removeprefix("Value error, ").split(", unable to")[0]
+        out.append(f"{name} is “{str(one['input'])[:80]}”: {message[:1].lower()}{message[1:]}.")
+    return " ".join(out)

@@ -77,7 +77,7 @@ class Mesh:
             if value is not None:
                 object.__setattr__(self, name, frozen(value))
         object.__setattr__(self, "uvs", tuple(frozen(u) for u in self.uvs))
-        object.__setattr__(self, "colors", tuple(frozen(c) for c in self.colors))
+        object.__setattr__(self, "colors", tuple(frozen(with_opacity(c)) for c in self.colors))
 
     @cached_property
     def id(self) -> str:
@@ -173,6 +173,14 @@ class Mesh:
             "morphs": tuple(Morph(take(m.positions), take(m.normals), take(m.tangents), m.name) for m in self.morphs),
         }
         return replace(self, **(values | changes))
+
+
+def with_opacity(colors: F32) -> F32:
+    """(V, 4) of colours that may have come without opacity."""
+    if colors.ndim != 2 or colors.shape[1] != 3:
+        return colors
+    out: F32 = np.column_stack([colors, np.ones(len(colors), colors.dtype)])
+    return out
 
 
 def _box(points: F32) -> F64:

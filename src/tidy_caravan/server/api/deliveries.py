@@ -5,11 +5,13 @@ from __future__ import annotations
 import io
 import uuid
 import zipfile
+from collections.abc import Callable, Iterator
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 import orjson
 from fastapi import Query, Response
+from fastapi.responses import StreamingResponse
 from sqlalchemy import text
 
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, stop
@@ -60,20 +62,48 @@ def download(package_id: uuid.UUID, session: SessionDep, state: StateDep) -> Res
     """All files and the manifest as one zip; the same package gives the same bytes."""
     package = found(session, PackageRow, package_id, "package")
     haul = session.get_one(Haul, package.haul_id)
-    body = io.BytesIO()
-    with zipfile.ZipFile(body, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as archive:
-        for file in package.files:
-            entry = zipfile.ZipInfo(file["path"], FIXED_TIME)
-            entry.compress_type = zipfile.ZIP_DEFLATED
-            entry.external_attr = 0o644 << 16
-            archive.writestr(entry, state.store.get(file["key"]))
+    files = [(f["path"], f["key"]) for f in package.files]
     plain = (
         "".join(c if c.isalnum() or c in "-_" else "-" for c in haul.name)[:80].encode("ascii", "ignore").decode()
         or "package"
     )
     name = f"{plain}-{haul.destination['name']}-{package.format}.zip"
     disposition = f"attachment; filename=\"{name}\"; filename*=UTF-8''{quote(name)}"
-    return Response(body.getvalue(), media_type="application/zip", headers={"Content-Disposition": disposition})
+    return StreamingResponse(
+        zipped(files, state.store.get), media_type="application/zip", headers={"Content-Disposition": disposition}
+    )
+
+
+def zipped(files: list[tuple[str, str]], get: Callable[[str], bytes]) -> Iterator[bytes]:
+    """A zip of (path, key) piece by piece; one file is in memory at a time, and every time has the same date."""
+    out = Outgoing()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=4) as archive:
+        for path, key in files:
+            entry = zipfile.ZipInfo(path, FIXED_TIME)
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            entry.external_attr = 0o644 << 16
+            archive.writestr(entry, get(key))
+            yield out.taken()
+    yield out.taken()
+
+
+class Outgoing(io.RawIOBase):
+    """A file that cannot be wound back, whose bytes are taken as they come."""
+
+    def __init__(self) -> None:
+        self.pieces: list[bytes] = []
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: Any) -> int:
+        self.pieces.append(bytes(data))
+        return len(data)
+
+    def taken(self) -> bytes:
+        out = b"".join(self.pieces)
+        self.pieces.clear()
+        return out
 
 
 @router.get("/packages/{package_id}/manifest", response_class=Response)

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import io
-import zipfile
-
 import numpy as np
 
 from tidy_caravan.core.errors import CaravanError
@@ -16,8 +13,6 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.isolation import Child, Lost
 
 JOB = "tidy_caravan.core.formats.usd.native.package:build"
-ALIGN = 64
-"""Files in a package begin at multiples of so many bytes (OpenUSD, “Usdz File Format”)."""
 
 
 def write_usda(scene: Scene, name: str, instancing: bool = False) -> Written:
@@ -32,23 +27,7 @@ def write_usdc(scene: Scene, name: str, instancing: bool = False) -> Written:
 
 def write_usdz(scene: Scene, name: str, instancing: bool = False) -> Written:
     """One uncompressed, aligned archive with the binary layer first."""
-    out = write_usd(scene, name, ".usdc", instancing)
-    inner = out.files
-    out.files = {f"{name}.usdz": archive({f"{name}.usdc": inner.pop(f"{name}.usdc"), **inner})}
-    return out
-
-
-def archive(files: dict[str, bytes]) -> bytes:
-    body = io.BytesIO()
-    with zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as packed:
-        for path, data in files.items():
-            info = zipfile.ZipInfo(path, (1980, 1, 1, 0, 0, 0))
-            start = body.tell() + 30 + len(path.encode()) + 4
-            padding = -start % ALIGN
-            # an extra field of our own fills up to the boundary, as the format prescribes
-            info.extra = (0x1986).to_bytes(2, "little") + padding.to_bytes(2, "little") + b"\0" * padding
-            packed.writestr(info, data)
-    return body.getvalue()
+    return write_usd(scene, name, ".usdz", instancing)
 
 
 def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written:
@@ -72,7 +51,7 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
     child = Child()
     try:
         limit = 120.0 + len(nodes) / 200 + sum(m.nbytes for m in scene.meshes) / 1e6
-        answer = child.call(JOB, (scene, name, ending, pictures, batches, swallowed), limit)
+        answer = child.call(JOB, (scene, name, ending, pictures, batches, swallowed, files), limit)
     finally:
         child.stop()
     if isinstance(answer, Lost):
@@ -80,7 +59,7 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
     data, paths = answer
     # a prim cannot be without a name; another one that it takes badly stands beside it as its display name
     out.renamed = {i: paths[i].rpartition("/")[2] for i, n in enumerate(nodes.names) if not n and paths[i]}
-    out.files = {f"{name}{ending}": data, **files}
+    out.files = {f"{name}{ending}": data, **({} if ending == ".usdz" else files)}
     for what, there in (
         ("skins", scene.skins),
         ("animation clips", scene.clips),

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import os
 import tempfile
+import time
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,8 @@ from tidy_caravan.core.space.transforms import split_trs
 MARK = "tidyCaravan:onePart"
 HOLDER = "tidyCaravan:holder"
 """On the default prim, which the format wants around everything and the scene has no node for."""
+FIXED_TIME = 315_619_200
+"""2 January 1980, in a package: the first day of its format, whatever the clock of the file system rounds to."""
 WRAPS = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -42,20 +45,45 @@ class Names:
 
 
 def build(
-    scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any
-) -> tuple[bytes, list[str]]:
-    """(bytes of the layer, prim path of every node). pictures: relative path by image index.
+    scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any,
+    beside: dict[str, bytes],
+) -> tuple[bytes, list[str]]:  # fmt: skip
+    """(bytes of the layer or the package, prim path of every node). pictures: relative path by image index.
 
     batches: scatter nodes that become point instancers: (mesh, matrices (K, 4, 4)); swallowed: (N,) their copies.
+    beside: files that go into a package with the layer.
     """
     with tempfile.TemporaryDirectory() as folder:
-        path = os.path.join(folder, f"{stem}{ending}")
+        layer = ".usdc" if ending == ".usdz" else ending
+        path = os.path.join(folder, f"{stem}{layer}")
         stage = Usd.Stage.CreateNew(path)
         paths = write(stage, scene, stem, pictures, batches, swallowed)
         stage.GetRootLayer().Save()
         del stage
+        if ending == ".usdz":
+            path = archived(folder, {f"{stem}{layer}": path}, beside)
         with open(path, "rb") as file:
             return file.read(), paths
+
+
+def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> str:
+    """Path of a package of the files, the first of them its layer; the same files give the same bytes.
+
+    The library writes the time of each file into it, as the clock on the wall has it.
+    """
+    os.environ["TZ"] = "UTC"
+    time.tzset()
+    for number, (name, data) in enumerate(beside.items()):
+        files[name] = os.path.join(folder, f"beside{number}")
+        with open(files[name], "wb") as file:
+            file.write(data)
+    out = os.path.join(folder, "package.usdz")
+    writer = Sdf.ZipFileWriter.CreateNew(out)
+    for name, path in files.items():
+        os.utime(path, (FIXED_TIME, FIXED_TIME))
+        writer.AddFile(path, name)
+    writer.Save()
+    return out
 
 
 def write(
