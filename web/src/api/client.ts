@@ -1,5 +1,6 @@
 // Typed calls to the server; every failure becomes a Problem with a sentence that can be shown.
-import type { components } from "./schema";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Haul = Schemas["HaulOut"];
@@ -46,20 +47,6 @@ export class Problem extends Error {
   }
 }
 
-async function problemOf(response: Response): Promise<Problem> {
-  try {
-    const body = await response.json();
-    return new Problem(
-      response.status,
-      body.code ?? "http",
-      body.title ?? response.statusText,
-      body.where ?? "",
-    );
-  } catch {
-    return new Problem(response.status, "http", `The server answered ${response.status}.`);
-  }
-}
-
 /** Pages of a server with an access key lead to its sign-in page, and back afterwards. */
 export function toSignIn() {
   const here = window.location.pathname + window.location.search;
@@ -67,92 +54,165 @@ export function toSignIn() {
     window.location.assign(`/sign-in?back=${encodeURIComponent(here)}`);
 }
 
-export async function call<T>(path: string, init: RequestInit = {}): Promise<T> {
-  let response: Response;
-  try {
-    response = await fetch(path, init);
-  } catch {
-    throw new Problem(0, "offline", "The server does not answer. Start it again with ./run demo.");
-  }
-  if (response.status === 401 && path !== "/api/sign-in") toSignIn();
-  if (!response.ok) throw await problemOf(response);
-  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
-}
-
-const json = (method: string, body: unknown, headers: Record<string, string> = {}): RequestInit => ({
-  method,
-  body: JSON.stringify(body),
-  headers: { "Content-Type": "application/json", ...headers },
+/** The typed client: addresses, parameters and answers are those of the server's schema. */
+const client = createClient<paths>({ fetch: (request) => fetch(request) });
+client.use({
+  onResponse: ({ request, response }) => {
+    if (response.status === 401 && !request.url.endsWith("/api/sign-in")) toSignIn();
+  },
+  onError: () => new Problem(0, "offline", "The server does not answer. Start it again with ./run demo."),
 });
 
+/**
+ * What was answered. Raises a Problem for everything else. The type is named at each call: the library takes tuples of
+ * the schema for lists.
+ */
+async function answer<T>(call: Promise<{ data?: unknown; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (response.ok) return data as T;
+  const body = (typeof error === "object" && error !== null ? error : {}) as Partial<Schemas["ProblemOut"]>;
+  const title = body.title ?? `The server answered ${response.status}.`;
+  throw new Problem(response.status, body.code ?? "http", title, body.where ?? "");
+}
+
+/** Query parameters as the ledger makes them. */
+const all = (query: URLSearchParams) => ({ query: Object.fromEntries(query) as Record<string, never> });
+const at = <K extends string>(key: K, value: string) => ({ path: { [key]: value } as Record<K, string> });
+const ifMatch = (tag: string | null) => (tag ? { headers: { "If-Match": tag } } : {});
+
+/** Files as a form; the folder that they were dropped in goes along. */
+function formOf(files: File[], more: Record<string, string> = {}) {
+  const form = new FormData();
+  for (const file of files)
+    form.append("files", file, (file as File & { path?: string }).webkitRelativePath || file.name);
+  for (const [key, value] of Object.entries(more)) form.append(key, value);
+  // the schema tells a form by its fields; what is sent is the form itself
+  return { body: form as never, bodySerializer: (body: unknown) => body as FormData };
+}
+
+async function tagOf(name: string): Promise<string | null> {
+  const { response } = await client.GET("/api/destinations/{name}", { params: at("name", name) });
+  return response.headers.get("ETag");
+}
+
 export const api = {
-  health: () => call<Health>("/api/health"),
+  health: () => answer<Health>(client.GET("/api/health")),
   hauls: (search: string, offset: number) =>
-    call<Schemas["HaulsPage"]>(`/api/hauls?${new URLSearchParams({ search, offset: String(offset) })}`),
-  signIn: (key: string) => call<void>("/api/sign-in", json("POST", { key })),
-  job: (id: string) => call<Job>(`/api/jobs/${id}`),
-  preview: (scene: string, step: unknown) =>
-    call<Job>(`/api/scenes/${scene}/preview`, json("POST", { step })),
-  haul: (id: string) => call<Haul>(`/api/hauls/${id}`),
-  begin: (files: File[], destination: string) => {
-    const form = new FormData();
-    for (const file of files)
-      form.append("files", file, (file as File & { path?: string }).webkitRelativePath || file.name);
-    form.append("destination", destination);
-    return call<Haul>("/api/hauls", { method: "POST", body: form });
-  },
-  addFiles: (haul: string, files: File[]) => {
-    const form = new FormData();
-    for (const file of files)
-      form.append("files", file, (file as File & { path?: string }).webkitRelativePath || file.name);
-    return call<Job>(`/api/hauls/${haul}/files`, { method: "POST", body: form });
-  },
+    answer<Schemas["HaulsPage"]>(client.GET("/api/hauls", { params: { query: { search, offset } } })),
+  signIn: (key: string) => answer<void>(client.POST("/api/sign-in", { body: { key } })),
+  job: (id: string) => answer<Job>(client.GET("/api/jobs/{job_id}", { params: at("job_id", id) })),
+  preview: (scene: string, step: StepData) =>
+    answer<Job>(
+      client.POST("/api/scenes/{scene_id}/preview", { params: at("scene_id", scene), body: { step } }),
+    ),
+  haul: (id: string) => answer<Haul>(client.GET("/api/hauls/{haul_id}", { params: at("haul_id", id) })),
+  begin: (files: File[], destination: string) =>
+    answer<Haul>(client.POST("/api/hauls", formOf(files, { destination }))),
+  addFiles: (haul: string, files: File[]) =>
+    answer<Job>(client.POST("/api/hauls/{haul_id}/files", { params: at("haul_id", haul), ...formOf(files) })),
   edit: (haul: Haul, change: HaulChange) =>
-    call<Haul>(`/api/hauls/${haul.id}`, json("PATCH", change, { "If-Match": `"${haul.version}"` })),
+    answer<Haul>(
+      client.PATCH("/api/hauls/{haul_id}", {
+        params: at("haul_id", haul.id),
+        body: change,
+        ...ifMatch(`"${haul.version}"`),
+      }),
+    ),
   remove: (id: string, version: number) =>
-    call<void>(`/api/hauls/${id}`, { method: "DELETE", headers: { "If-Match": `"${version}"` } }),
-  run: (id: string) => call<Job>(`/api/hauls/${id}/run`, { method: "POST" }),
-  pack: (id: string, format: string) => call<Job>(`/api/hauls/${id}/pack`, json("POST", { format })),
-  arrive: (id: string) => call<Job>(`/api/hauls/${id}/arrive`, { method: "POST" }),
-  cancel: (job: string) => call<Job>(`/api/jobs/${job}/cancel`, { method: "POST" }),
+    answer<void>(
+      client.DELETE("/api/hauls/{haul_id}", { params: at("haul_id", id), ...ifMatch(`"${version}"`) }),
+    ),
+  run: (id: string) => answer<Job>(client.POST("/api/hauls/{haul_id}/run", { params: at("haul_id", id) })),
+  pack: (id: string, format: string) =>
+    answer<Job>(
+      client.POST("/api/hauls/{haul_id}/pack", {
+        params: at("haul_id", id),
+        body: { format } as Schemas["PackRequest"],
+      }),
+    ),
+  arrive: (id: string) =>
+    answer<Job>(client.POST("/api/hauls/{haul_id}/arrive", { params: at("haul_id", id) })),
+  cancel: (job: string) =>
+    answer<Job>(client.POST("/api/jobs/{job_id}/cancel", { params: at("job_id", job) })),
   parts: (scene: string, query: URLSearchParams) =>
-    call<{ total: number; items: Part[] }>(`/api/scenes/${scene}/parts?${query}`),
+    answer<Schemas["PartsPage"]>(
+      client.GET("/api/scenes/{scene_id}/parts", { params: { ...at("scene_id", scene), ...all(query) } }),
+    ),
   namedParts: (scene: string, parts: string[]) =>
-    call<{ items: Part[]; gone: string[] }>(`/api/scenes/${scene}/parts/named`, json("POST", { parts })),
+    answer<Schemas["PartsNamed"]>(
+      client.POST("/api/scenes/{scene_id}/parts/named", { params: at("scene_id", scene), body: { parts } }),
+    ),
   meshes: (scene: string, query: URLSearchParams) =>
-    call<{ total: number; items: MeshRow[] }>(`/api/scenes/${scene}/meshes?${query}`),
-  findings: (scene: string) => call<Finding[]>(`/api/scenes/${scene}/findings`),
+    answer<Schemas["MeshesPage"]>(
+      client.GET("/api/scenes/{scene_id}/meshes", { params: { ...at("scene_id", scene), ...all(query) } }),
+    ),
+  findings: (scene: string) =>
+    answer<Finding[]>(client.GET("/api/scenes/{scene_id}/findings", { params: at("scene_id", scene) })),
   picked: (scene: string, query: URLSearchParams) =>
-    call<Schemas["Picked"]>(`/api/scenes/${scene}/picked?${query}`),
+    answer<Schemas["Picked"]>(
+      client.GET("/api/scenes/{scene_id}/picked", { params: { ...at("scene_id", scene), ...all(query) } }),
+    ),
   groups: (scene: string, query: URLSearchParams) =>
-    call<{ total: number; items: Group[] }>(`/api/scenes/${scene}/groups?${query}`),
+    answer<Schemas["GroupsPage"]>(
+      client.GET("/api/scenes/{scene_id}/groups", { params: { ...at("scene_id", scene), ...all(query) } }),
+    ),
   materials: (scene: string, query: URLSearchParams) =>
-    call<{ total: number; items: MaterialRow[] }>(`/api/scenes/${scene}/materials?${query}`),
+    answer<Schemas["MaterialsPage"]>(
+      client.GET("/api/scenes/{scene_id}/materials", {
+        params: { ...at("scene_id", scene), ...all(query) },
+      }),
+    ),
   arrivalRows: (arrival: string, query: URLSearchParams) =>
-    call<{ total: number; items: ArrivalRow[] }>(`/api/arrivals/${arrival}/rows?${query}`),
-  destinations: () => call<Destination[]>("/api/destinations"),
+    answer<Schemas["ArrivalPage"]>(
+      client.GET("/api/arrivals/{arrival_id}/rows", {
+        params: { ...at("arrival_id", arrival), ...all(query) },
+      }),
+    ),
+  destinations: () => answer<Destination[]>(client.GET("/api/destinations")),
   keepDestination: async (destination: Destination) => {
-    const path = `/api/destinations/${encodeURIComponent(destination.name)}`;
     const known = (await api.destinations()).some((d) => d.name === destination.name);
-    const tag = known ? (await fetch(path)).headers.get("ETag") : null;
-    return call<Destination>(path, json("PUT", destination, tag ? { "If-Match": tag } : {}));
+    const tag = known ? await tagOf(destination.name) : null;
+    return answer<Destination>(
+      client.PUT("/api/destinations/{name}", {
+        params: at("name", destination.name),
+        body: destination,
+        ...ifMatch(tag),
+      }),
+    );
   },
   dropDestination: async (name: string) => {
-    const path = `/api/destinations/${encodeURIComponent(name)}`;
-    const tag = (await fetch(path)).headers.get("ETag") ?? "";
-    return call<void>(path, { method: "DELETE", headers: { "If-Match": tag } });
+    const tag = await tagOf(name);
+    return answer<void>(
+      client.DELETE("/api/destinations/{name}", { params: at("name", name), ...ifMatch(tag) }),
+    );
   },
-  formats: () => call<Format[]>("/api/formats"),
-  habits: () => call<Habit[]>("/api/yardstick/habits"),
+  formats: () => answer<Format[]>(client.GET("/api/formats")),
+  habits: () => answer<Habit[]>(client.GET("/api/yardstick/habits")),
   standIn: (destination: string, format: string, habit: string) =>
-    call<Answers>("/api/yardstick/answer", json("POST", { destination, format, habit })),
+    answer<Answers>(
+      client.POST("/api/yardstick/answer", {
+        body: { destination, format, habit } as Schemas["AnswerRequest"],
+      }),
+    ),
   readAnswers: (destination: string, format: string, answers: Answers) =>
-    call<Reading>("/api/yardstick/read", json("POST", { destination, format, answers })),
+    answer<Reading>(
+      client.POST("/api/yardstick/read", {
+        body: { destination, format, answers } as Schemas["ReadRequest"],
+      }),
+    ),
   setFigures: (scene: string, sets: PartSet[]) =>
-    call<SetFigures[]>(`/api/scenes/${scene}/sets/figures`, json("POST", { sets })),
+    answer<SetFigures[]>(
+      client.POST("/api/scenes/{scene_id}/sets/figures", { params: at("scene_id", scene), body: { sets } }),
+    ),
   setMembers: (scene: string, set: PartSet) =>
-    call<Schemas["Picked"]>(`/api/scenes/${scene}/sets/members`, json("POST", set)),
+    answer<Schemas["Picked"]>(
+      client.POST("/api/scenes/{scene_id}/sets/members", { params: at("scene_id", scene), body: set }),
+    ),
   shapes: (scene: string, step: string) =>
-    call<Shapes>(`/api/scenes/${scene}/shapes${step ? `?step=${encodeURIComponent(step)}` : ""}`),
-  steps: () => call<StepKind[]>("/api/steps"),
+    answer<Shapes>(
+      client.GET("/api/scenes/{scene_id}/shapes", {
+        params: { ...at("scene_id", scene), query: step ? { step } : {} },
+      }),
+    ),
+  steps: () => answer<StepKind[]>(client.GET("/api/steps")),
 };

@@ -2,15 +2,7 @@
 import { Canvas, useFrame, useThree } from "@react-three/fiber";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import {
-  type Camera,
-  InstancedMesh,
-  PerspectiveCamera,
-  Raycaster,
-  Vector2,
-  Vector3,
-  type WebGLRenderer,
-} from "three";
+import { type Camera, PerspectiveCamera, Vector2, Vector3, type WebGLRenderer } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
@@ -19,6 +11,7 @@ import { partBoxes, useBox } from "./box";
 import { lensNumber } from "./lenses";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, type Shared } from "./material";
+import { nearest } from "./picking";
 import { metresPerPixel, useFigure } from "./scale";
 
 export type Figures = { calls: number; triangles: number; batches: number };
@@ -270,11 +263,8 @@ function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick:
         ((e.clientX - box.left) / box.width) * 2 - 1,
         1 - ((e.clientY - box.top) / box.height) * 2,
       );
-      const ray = new Raycaster();
-      ray.setFromCamera(at, camera);
-      const hits = ray.intersectObjects(batches.scene.children, false);
-      const hit = hits[0];
-      if (!hit || !(hit.object instanceof InstancedMesh) || hit.instanceId === undefined) {
+      const hit = nearest(camera, batches, at);
+      if (hit?.instanceId === undefined) {
         onPick(-1, false);
         return;
       }

@@ -4,11 +4,9 @@ import {
   type Camera,
   CapsuleGeometry,
   Group,
-  InstancedMesh,
   Mesh,
   MeshBasicMaterial,
   PerspectiveCamera,
-  Raycaster,
   SphereGeometry,
   Vector2,
   type Vector3,
@@ -17,6 +15,7 @@ import {
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import type { Batches } from "./batches";
+import { nearest } from "./picking";
 
 export const PERSON_METRES = 1.75;
 const LONGEST_BAR = 120;
@@ -54,10 +53,7 @@ export function hitAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: Po
     ((e.clientX - box.left) / box.width) * 2 - 1,
     1 - ((e.clientY - box.top) / box.height) * 2,
   );
-  const ray = new Raycaster();
-  ray.setFromCamera(at, camera);
-  const shapes = batches.scene.children.filter((c) => c instanceof InstancedMesh);
-  return ray.intersectObjects(shapes, false)[0]?.point ?? null;
+  return nearest(camera, batches, at)?.point ?? null;
 }
 
 /** The figure stands where it was set down; while `placing`, the next click sets it down. */
