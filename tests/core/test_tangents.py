@@ -34,15 +34,35 @@ def without_area(uv: Any, faces: Any) -> Any:
     return np.repeat(a * d - b * c == 0, 3)
 
 
-def in_the_last_run(positions: Any, normals: Any, uv: Any, faces: Any) -> Any:
-    """(3F,) corners where the reference may miss a neighbour: it sorts its edges by their lower end and then each run
-    of one lower end by the upper one, but forgets the last run."""
+def around_one_vertex(wrong: Any, positions: Any, normals: Any, uv: Any, faces: Any) -> bool:
+    """Whether all of these corners (3F,) are at one vertex and those joined to it by an edge.
+
+    The reference sorts its edges by their lower end and then each run of one lower end by the upper one, but forgets the
+    last run: there it may miss neighbours, at either end of them. Which run that is depends on how it numbers vertices.
+    """
     data = np.column_stack([positions, normals, uv]).astype(np.float32)[faces.ravel()]
-    _, first, inverse = np.unique(data, axis=0, return_index=True, return_inverse=True)
-    number = first[inverse.reshape(-1)].reshape(-1, 3)
-    edges = np.concatenate([number[:, [0, 1]], number[:, [1, 2]], number[:, [2, 0]]])
-    low = edges.min(axis=1)
-    return np.isin(number.ravel(), edges[low == low.max()])
+    _, number = np.unique(data, axis=0, return_inverse=True)
+    number = number.reshape(-1, 3)
+    own = np.unique(number.ravel()[wrong]).tolist()
+    return not own or bool(set.intersection(*(set(number[(number == v).any(axis=1)].ravel().tolist()) for v in own)))
+
+
+def nearly_opposite(positions: Any, normals: Any, uv: Any, faces: Any) -> Any:
+    """(V,) vertices around which two directions of growing u, or of v, are opposite but for float32's last digits: there
+    rounding decides whether the reference takes them for opposite."""
+    out = np.zeros(len(positions), np.bool_)
+    edges = (positions[faces[:, 1:]] - positions[faces[:, :1]]).astype(np.float64)
+    way = (uv[faces[:, 1:]] - uv[faces[:, :1]]).astype(np.float64)
+    area = way[:, 0, 0] * way[:, 1, 1] - way[:, 0, 1] * way[:, 1, 0]
+    for k in (1, 0):
+        along = (edges[:, 0] * way[:, 1, k, None] - edges[:, 1] * way[:, 0, k, None]) * np.sign(area)[:, None]
+        for vertex in range(len(positions)):
+            mine = along[(faces == vertex).any(axis=1)]
+            n = normals[vertex].astype(np.float64)
+            flat = mine - np.outer(mine @ n, n)
+            flat /= np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-30)
+            out[vertex] |= bool((flat @ flat.T).min(initial=1.0) < -1 + 1e-6)
+    return out
 
 
 def ball(level: int = 3) -> tuple[Any, Any]:
@@ -60,9 +80,13 @@ class AsTheReference(unittest.TestCase):
         reference = by_the_reference(positions, normals, uv, faces)
         tangent, sign, _ = tangent_space(positions, normals, uv, faces)
         known = ~((reference == UNDEFINED).all(axis=1) & without_area(uv, faces))
-        known &= ~in_the_last_run(positions, normals, uv, faces)
-        np.testing.assert_allclose(tangent[known], reference[known, :3], atol=tolerance)
-        np.testing.assert_array_equal(sign[known], reference[known, 3])
+        # a corner whose edges fall into one line seen along its normal has no angle in float32, and no direction there
+        known &= np.linalg.norm(reference[:, :3], axis=1) > 0.5
+        apart = np.abs(tangent - reference[:, :3]).max(axis=1) > tolerance
+        wrong = known & (apart | (sign != reference[:, 3]))
+        if wrong.any():
+            wrong &= ~nearly_opposite(positions, normals, uv, faces)[faces.ravel()]
+        self.assertTrue(around_one_vertex(wrong, positions, normals, uv, faces), np.flatnonzero(wrong).tolist())
         lengths = np.linalg.norm(tangent, axis=1)
         np.testing.assert_allclose(lengths, 1, atol=1e-6)  # the undefined ones have one as well
         return float(known.mean())
@@ -89,7 +113,7 @@ class AsTheReference(unittest.TestCase):
         v, f = ball()
         uv = np.random.default_rng(2).random((len(v), 2))
         uv[::5], uv[::7, 0] = 0.25, 0.5
-        self.assertLess(self.agree(v, v, uv, f), 0.99)
+        self.assertLess(self.agree(v, v, uv, f), 0.995)
         broken = f.copy()
         broken[::9, 1], broken[5::11, 2] = broken[::9, 0], broken[5::11, 1]
         self.agree(v, v, v[:, :2], broken)

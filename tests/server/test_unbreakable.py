@@ -113,7 +113,7 @@ class Claims(unittest.TestCase):
 
             def edit(part: dict[str, Any]) -> int:
                 now = c.get(f"/api/hauls/{haul['id']}").json()
-                sets = [{"id": "s", "name": part["name"], "added": [part["source"]]}]
+                sets = [{"id": "s", "name": part["name"], "added": [part["identity"]]}]
                 route = {"steps": now["route"]["steps"], "sets": sets}
                 match = {"If-Match": f'"{now["version"]}"'}
                 return c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers=match).status_code

@@ -232,7 +232,9 @@ def data_told(
     out = data_problems(result, arrived, (paths, found), pairs) if ability.data else []
     if not declared.free(Aspect.DATA):
         origin = result.nodes.source.tolist()
-        pairs = {i: k for k, i in enumerate(origin) if i >= 0}
+        # of several parts that came from one, that one counts which kept its data
+        said = result.nodes.extras
+        pairs = {i: k for k, i in sorted(enumerate(origin), key=lambda p: p[0] in said) if i >= 0}
         nowhere = [""] * len(result.nodes)
         out += by_route(data_problems(source, result, (source.nodes.paths, nowhere), pairs))
     return out

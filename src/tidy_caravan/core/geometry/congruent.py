@@ -41,7 +41,7 @@ def signature(mesh: Mesh) -> tuple[float, ...]:
     corners = mesh.positions.astype(np.float64)[mesh.indices]
     edges = np.linalg.norm(corners[:, [1, 2, 0]] - corners, axis=2) / np.sqrt(whole)
     arms = corners.reshape(-1, 3)
-    arms = arms - arms.mean(axis=0)
+    arms = arms - (arms.mean(axis=0) if len(arms) else 0.0)
     reach = np.linalg.norm(arms, axis=1) / np.sqrt(whole)
     figures = [float((area**2).sum()) / whole**2, float(edges.sum()), float((edges**2).sum()), float((reach**2).sum())]
     return (mesh.triangles, len(mesh.uvs), len(mesh.slots), *figures)
