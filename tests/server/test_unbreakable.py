@@ -137,10 +137,11 @@ class Claims(unittest.TestCase):
             self.assertEqual(told, [200])
             after = c.get(f"/api/hauls/{haul['id']}").json()
             known = c.get(f"/api/scenes/{after['source']['id']}/parts?limit=99").json()["items"]
-            names = {r["source"]: r["name"] for r in known}
+            names = {r["identity"]: r["name"] for r in known}
             chosen = after["route"]["sets"][0]
             self.assertEqual((chosen["name"], [names[n] for n in chosen["added"]]), (two["name"], [two["name"]]))
-            self.assertNotEqual(chosen["added"], [two["source"]], "the file that came first moved all numbers")
+            moved = next(r["source"] for r in known if r["identity"] == two["identity"])
+            self.assertNotEqual(moved, two["source"], "the file that came first moved all numbers")
             self.assertGreater(after["version"], haul["version"] + 2)
 
     def test_stale_lines_of_the_pool_reach_nobody(self) -> None:

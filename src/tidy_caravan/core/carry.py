@@ -13,7 +13,7 @@ from tidy_caravan.core.packing.pack import Package, Source, pack
 from tidy_caravan.core.route import Route, StepRecord, as_json, as_read, declared_by, read_convention, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, survey
-from tidy_caravan.core.work.heavy import Workshop
+from tidy_caravan.core.work.heavy import Tell, Workshop
 
 
 def carry(
@@ -34,7 +34,10 @@ def carry(
     return package, done, records, findings
 
 
-def prove(folder: Path, source: Scene, result: Scene | None = None) -> tuple[ArrivalReport, Scene]:
+def prove(
+    folder: Path, source: Scene, result: Scene | None = None, workshop: Workshop | None = None,
+    tell: Tell = lambda done, total: None,
+) -> tuple[ArrivalReport, Scene]:  # fmt: skip
     """Reads the package in a folder as its destination would and compares it with the source and the route's result.
 
     source: as it was loaded. result: the scene that was packed; without it the route is run again, which gives the
@@ -43,8 +46,9 @@ def prove(folder: Path, source: Scene, result: Scene | None = None) -> tuple[Arr
     manifest = read_manifest(folder)
     route = Route.model_validate({"steps": manifest.route, "sets": manifest.sets})
     if result is None:
-        result, _ = run(source, route, manifest.destination)
-    return arrive(folder, manifest, as_read(source, route, manifest.destination), result, declared_by(route))
+        result, _ = run(source, route, manifest.destination, workshop=workshop)
+    reference = as_read(source, route, manifest.destination)
+    return arrive(folder, manifest, reference, result, declared_by(route), workshop, tell)
 
 
 def package_of(

@@ -46,6 +46,7 @@ from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Tell, Workshop
 
 ROWS = 200_000
 
@@ -65,7 +66,13 @@ def read_manifest(folder: Path) -> Manifest:
 
 
 def arrive(
-    folder: Path, manifest: Manifest, source: Scene, result: Scene, declared: Declared
+    folder: Path,
+    manifest: Manifest,
+    source: Scene,
+    result: Scene,
+    declared: Declared,
+    workshop: Workshop | None = None,
+    tell: Tell = lambda done, total: None,
 ) -> tuple[ArrivalReport, Scene]:
     """Reads the package in `folder` as its destination would and compares it with what was packed and with the source.
 
@@ -85,7 +92,7 @@ def arrive(
                 code=error.code,
             ) from error
         raise
-    return compare(source, result, arrived, manifest, declared, changed)
+    return compare(source, result, arrived, manifest, declared, changed, workshop, tell)
 
 
 def changed_files(folder: Path, manifest: Manifest) -> list[str]:
@@ -100,7 +107,14 @@ def changed_files(folder: Path, manifest: Manifest) -> list[str]:
 
 
 def compare(
-    source: Scene, result: Scene, arrived: Scene, manifest: Manifest, declared: Declared, problems: list[str]
+    source: Scene,
+    result: Scene,
+    arrived: Scene,
+    manifest: Manifest,
+    declared: Declared,
+    problems: list[str],
+    workshop: Workshop | None = None,
+    tell: Tell = lambda done, total: None,
 ) -> tuple[ArrivalReport, Scene]:
     """The whole comparison, and the arrived scene as it was matched. O(parts log parts + triangles)."""
     ability = format_named(manifest.format).ability
@@ -123,7 +137,7 @@ def compare(
     limits = np.maximum(LEAST_POSITION_MM, reach(mid, middle) * 1000 * STEPS)
     judged = Judged(len(middle))
     figures = measured(here, mid, there, origin, middle, end, known, limits, allowed, ability, judged)
-    delivered = contact(mid, there, middle, end, limits, ability)
+    delivered = contact(mid, there, middle, end, limits, ability, workshop=workshop, tell=tell)
     judge_delivery(judged, delivered, mid, there, middle, end, (paths, found), limits, manifest, ability)
     rows = np.flatnonzero(known)
     pairing, loose, skipped = ways(allowed, traces, rows)
@@ -136,6 +150,8 @@ def compare(
         EVERYTHING,
         pairing,
         loose,
+        workshop,
+        tell,
     ).without(skipped)
     judge_route(judged, routed, rows, here, mid, traces, middle, limits, allowed, manifest)
     parts = allowed.of(rows)

@@ -8,10 +8,11 @@ import numpy as np
 
 from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
-from tidy_caravan.core.arrival.surfaces import Difference, Pairing, difference
+from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.work.heavy import Piece, Tell, Workshop
 
 FLAT = 1e-9
 """Determinant below which, as a part of the largest entry cubed, a matrix makes everything flat."""
@@ -36,7 +37,8 @@ class Contact:
 
 def contact(
     here: Placed, there: Placed, a: I64, b: I64, limits: F64, ability: Ability,
-    pairing: I64 | None = None, loose: Bool | None = None,
+    pairing: I64 | None = None, loose: Bool | None = None, workshop: Workshop | None = None,
+    tell: Tell = lambda done, total: None,
 ) -> Contact:  # fmt: skip
     """Surfaces of nodes a of one side and nodes b of the other. One exact comparison per pair of meshes.
 
@@ -46,6 +48,7 @@ def contact(
     the mesh: so it costs triangles once, however many instances there are.
     """
     source, arrived = here.scene, there.scene
+    workshop = workshop or Workshop()
     relative = affine_inverse(there.worlds[b]) @ here.worlds[a]
     stretch = np.linalg.norm(there.worlds[b][:, :3, :3], axis=(1, 2)) / np.sqrt(3)
     astray = np.abs(here.boxes[here.row_of[a]] - there.boxes[there.row_of[b]]).max(axis=(1, 2), initial=0.0)
@@ -64,27 +67,35 @@ def contact(
     turned = sides(here, a) * sides(there, b) < 0
     order = np.argsort(key, kind="stable")
     _, begin = np.unique(key[order], return_index=True)
-    for members in np.split(order, begin[1:]):
+    groups = np.split(order, begin[1:])
+    firsts: list[int] = []
+    pieces: list[Piece] = []
+    for members in groups:
         # compared exactly is a part that stands where it should, as most do: one that was moved does not blame the others
         middle = np.median(relative[members], axis=0)
         odd = np.abs(relative[members] - middle).sum(axis=(1, 2))
         first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
         mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
         uvs = expected_coordinates(source, mesh_a, mesh_b) if ability.laid_out and mesh_a.uvs and mesh_b.uvs else None
-        found = difference(
-            mesh_a,
-            mesh_b,
-            here.worlds[a[first]] @ here.map4(),
-            there.worlds[b[first]] @ there.map4(),
-            float(limits[first]) / 1000,
-            bool(turned[first]),
-            ability.uv_sets,
-            ability.color_channels,
-            ability.tangents,
-            uvs,
-            Pairing(int(pairing[first])),
-            bool(loose[first]),
+        firsts.append(first)
+        pieces.append(
+            asked(
+                mesh_a,
+                mesh_b,
+                here.worlds[a[first]] @ here.map4(),
+                there.worlds[b[first]] @ there.map4(),
+                float(limits[first]) / 1000,
+                bool(turned[first]),
+                ability.uv_sets,
+                ability.color_channels,
+                ability.tangents,
+                uvs,
+                Pairing(int(pairing[first])),
+                bool(loose[first]),
+            )
         )
+    for members, first, outcome in zip(groups, firsts, workshop.do(SURFACES, pieces, tell), strict=True):
+        found = difference_of(outcome)
         drift = np.abs(relative[members] - relative[first])
         moved = drift[:, :3, :3].max(axis=(1, 2)) * 3 * found.radius + drift[:, :3, 3].max(axis=1) * stretch[members]
         surface[members] = (found.distance + moved) * 1000

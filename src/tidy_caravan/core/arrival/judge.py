@@ -140,6 +140,9 @@ def judge_delivery(
     judged.measured("normals", found.normal_deg, degrees, "its normals are {value}° off, limit {limit}°")
     for members, d in found.meshes:
         for k in members.tolist():
+            if d.failed:
+                judged.say(k, "not compared", f"it could not be compared with what was packed: {d.failed}")
+                continue
             triangles(judged, k, d)
             if d.normals_lost and ability.normals:
                 judged.say(k, "normals", "its normals did not arrive")
@@ -261,6 +264,9 @@ def judge_route(
     channel = manifest.lightmap_channel
     for members, d in found.meshes:
         for k in members.tolist():
+            if d.failed:
+                by_route.say(k, "not compared", f"it could not be compared with the source: {d.failed}")
+                continue
             if not free[Aspect.TRIANGLES][k]:
                 triangles(by_route, k, d, within[k])
             elif traces.exact[rows[k]] and d.turned:  # triangles may come and go; those that stayed did not turn

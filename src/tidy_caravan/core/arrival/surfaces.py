@@ -6,8 +6,11 @@ is looked for by its place. O(F) where the order was kept, O(F log F) where it w
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import hashlib
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
 from enum import IntEnum
+from typing import Any
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -15,6 +18,9 @@ from scipy.spatial import cKDTree
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
+from tidy_caravan.core.work.heavy import Outcome, Piece, Work
+from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.core.work.meshes import everything_of, mesh_of
 
 TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1, 0, 2)], np.int64)
 """The corners of a triangle in every order; the last three are seen from behind."""
@@ -46,6 +52,7 @@ class Difference:
     missing_height: the largest that is missing, by its smallest height.
     tangent: degrees; handed: corners whose bitangent points the other way. color: the largest difference of vertex
     colours, of 1.
+    failed: why the two could not be compared.
     turned: seen from the other side. slots: how many triangles of material a carry material b.
     """
 
@@ -63,6 +70,7 @@ class Difference:
     color: float = 0.0
     colors_lost: bool = False
     normals_lost: bool = False
+    failed: str = ""
     uvs_lost: tuple[int, ...] = ()
     radius: float = 0.0
 
@@ -188,6 +196,63 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     upright = np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt)) or 1.0])
     turn: F64 = (u @ upright @ vt).T
     return first @ turn.T, second, turn
+
+
+SURFACES = Work("surfaces", 1, f"{__name__}:compared", native=False, figures_only=True)
+
+
+def asked(
+    a: Mesh, b: Mesh, map_a: F64, map_b: F64, limit: float, mirrored: bool, sets: int, channels: int, tangents: bool,
+    uvs: dict[int, tuple[F64, F64]] | None, pairing: Pairing, loose: bool,
+) -> Piece:  # fmt: skip
+    """A comparison (see `difference`) as a piece of work."""
+    arrays: dict[str, AnyArray] = {f"a/{k}": v for k, v in everything_of(a).items()}
+    arrays |= {f"b/{k}": v for k, v in everything_of(b).items()}
+    given = hashlib.blake2b(digest_size=16)
+    for k, (first, second) in (uvs or {}).items():
+        arrays |= {f"laid/{k}/a": first, f"laid/{k}/b": second}
+        given.update(np.ascontiguousarray(first).data)
+        given.update(np.ascontiguousarray(second).data)
+    parameters = {
+        "map_a": map_a.tolist(), "map_b": map_b.tolist(), "limit": limit, "mirrored": mirrored, "sets": sets,
+        "channels": channels, "tangents": tangents, "pairing": int(pairing), "loose": loose,
+    }  # fmt: skip
+    content = f"{a.id} {b.id} {given.hexdigest() if uvs else ''}"
+    return Piece(content, arrays, parameters, size=max(1, a.triangles + b.triangles))
+
+
+def compared(
+    arrays: Mapping[str, AnyArray], map_a: list[list[float]], map_b: list[list[float]], limit: float, mirrored: bool,
+    sets: int, channels: int, tangents: bool, pairing: int, loose: bool,
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:  # fmt: skip
+    """Work on a pair of meshes: the fields of their Difference."""
+    a, b = (mesh_of({k[2:]: v for k, v in arrays.items() if k.startswith(f"{side}/")}) for side in ("a", "b"))
+    laid = {int(k.split("/")[1]) for k in arrays if k.startswith("laid/")}
+    uvs = {k: (arrays[f"laid/{k}/a"], arrays[f"laid/{k}/b"]) for k in laid} or None
+    found = difference(
+        a, b, np.array(map_a), np.array(map_b), limit, mirrored, sets, channels, tangents, uvs, Pairing(pairing), loose
+    )
+    figures = asdict(found)
+    figures["uv"] = [[k, v] for k, v in found.uv.items()]
+    figures["slots"] = [[i, j, n] for (i, j), n in found.slots.items()]
+    return {}, {k: str(v) if isinstance(v, float) and not np.isfinite(v) else v for k, v in figures.items()}
+
+
+def difference_of(outcome: Outcome) -> Difference:
+    """What such work came to."""
+    if isinstance(outcome, Lost):
+        return Difference(failed=outcome.reason)
+    fields: dict[str, Any] = {
+        k: float(v) if v in ("inf", "nan", "-inf") else v
+        for k, v in outcome.figures.items()
+        if k not in ("uv", "slots", "uvs_lost")
+    }
+    return Difference(
+        **fields,
+        uv={int(k): float(v) for k, v in outcome.figures["uv"]},
+        slots={(int(i), int(j)): int(n) for i, j, n in outcome.figures["slots"]},
+        uvs_lost=tuple(outcome.figures["uvs_lost"]),
+    )
 
 
 def heights(corners: F64) -> F64:

@@ -7,7 +7,7 @@ import numpy as np
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 
 
 def corner_normals(points: F64, triangles: I64, crease_deg: float) -> F32:
@@ -48,8 +48,10 @@ def corner_normals(points: F64, triangles: I64, crease_deg: float) -> F32:
     return out
 
 
-def with_normals(mesh: Mesh, bad: Bool, crease_deg: float) -> Mesh:
-    """The mesh with normals at the vertices in `bad` (V,), made anew; all others keep theirs bit for bit.
+def split_normals(mesh: Mesh, bad: Bool, crease_deg: float) -> tuple[I64, U32, F32]:
+    """Normals at the vertices in `bad` (V,), made anew; all others keep theirs bit for bit.
+
+    Returns (V',) the old vertex of each new one, (F, 3) indices into them, and (V', 3) normals.
 
     A vertex is split where its faces meet at a hard edge. Vertices at one place count as one, so that seams of other
     data stay smooth. Corners that lie on no usable face point up +Y. O(F log F).
@@ -67,9 +69,7 @@ def with_normals(mesh: Mesh, bad: Bool, crease_deg: float) -> Mesh:
     rank = np.empty(len(order), np.int64)
     rank[order] = np.arange(len(order))
     rows = first[order]
-    return mesh.with_vertices(
-        corner[rows], indices=rank[vertex].reshape(-1, 3).astype(np.uint32), normals=normals[rows]
-    )
+    return corner[rows], rank[vertex].reshape(-1, 3).astype(np.uint32), normals[rows]
 
 
 def corner_angles(points: F64, triangles: I64) -> F64:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from abc import abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, ClassVar, NoReturn, TypeVar
@@ -20,7 +20,9 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.scene import Convention, Mesh, Scene
 from tidy_caravan.core.scene.arrays import Bool
 from tidy_caravan.core.selection import Assignment, Rule
-from tidy_caravan.core.work.heavy import Workshop
+from tidy_caravan.core.work.heavy import Piece, Work, Workshop
+from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.core.work.meshes import arrays_of, remade
 
 
 class Where(Rule):
@@ -233,6 +235,47 @@ def per_mesh(scene: Scene, chosen: Bool, make: Callable[[Mesh], Mesh]) -> tuple[
     targets = np.unique(nodes.mesh[rows])
     made = [make(scene.meshes[i]) for i in targets.tolist()]
     return replace_meshes(scene, rows, dict(zip(targets.tolist(), made, strict=True)))
+
+
+@dataclass
+class WorkedOn:
+    """What came of work on meshes. changed: (N,) parts whose mesh is another now. figures: by old mesh. lost: meshes on
+    which it failed, which stay as they are."""
+
+    scene: Scene
+    changed: Bool
+    figures: dict[int, Mapping[str, Any]]
+    lost: list[Change]
+
+
+def per_mesh_work(
+    scene: Scene, chosen: Bool, context: StepContext, work: Work, parameters: Mapping[str, Any],
+    wanted: Callable[[Mesh], bool] = lambda mesh: True,
+) -> WorkedOn:  # fmt: skip
+    """Declared work on every mesh that a chosen part uses: once per content, shared out, with progress and cancel.
+
+    The work gets `arrays_of` the mesh and gives back what `remade` takes. Parts that share a mesh with a chosen one
+    but are not chosen keep the old one. wanted: meshes that the work is for.
+    """
+    rows = np.flatnonzero(chosen & (scene.nodes.mesh >= 0))
+    targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if wanted(scene.meshes[i])]
+    meshes = [scene.meshes[i] for i in targets]
+    pieces = [Piece(m.id, arrays_of(m), parameters, size=max(1, m.triangles)) for m in meshes]
+    made: dict[int, Mesh] = {}
+    figures: dict[int, Mapping[str, Any]] = {}
+    lost: list[Change] = []
+    for i, mesh, outcome in zip(targets, meshes, context.workshop.do(work, pieces, context.progress), strict=True):
+        if isinstance(outcome, Lost):
+            name = mesh.name or mesh.id[:8]
+            parts = rows[scene.nodes.mesh[rows] == i]
+            text = f"“{name}” stays as it is: {outcome.reason}"
+            lost.append(Change(text=text, count=len(parts), problem=True, parts=identities_of(scene, parts)))
+            continue
+        figures[i] = outcome.figures
+        if outcome.arrays:
+            made[i] = remade(mesh, outcome.arrays)
+    out, changed = replace_meshes(scene, rows, made)
+    return WorkedOn(out, changed, figures, lost)
 
 
 def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh]) -> tuple[Scene, Bool]:

@@ -2,24 +2,67 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
 
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, settled
-from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh, step
+from tidy_caravan.core.scene import Mesh, Recipe, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    identities_of,
+    parameter,
+    replace_meshes,
+    step,
+)
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Piece, Work
+from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.core.work.meshes import everything_of, mesh_of
 
 MOST_PER_SHAPE = 4_000_000
 MOST_IN_ALL = 20_000_000
 """Triangles that the step makes at the most."""
 
 
-def same_corners(a: Mesh, b: Mesh) -> bool:
-    """Whether two meshes are the same triangles in the same order, however their vertices are joined."""
-    return len(a.indices) == len(b.indices) and np.array_equal(a.positions[a.indices], b.positions[b.indices])
+SHAPES = Work("shapes", 1, f"{__name__}:made_again", native=False)
+
+
+def piece_of(mesh: Mesh, recipe: Recipe, asked: Fineness, metres: float, wanted: int) -> Piece:
+    arrays = {f"recipe:{k}": a for k, a in recipe.arrays.items()}
+    parameters = {
+        "kind": recipe.kind, "values": dict(recipe.values), "setting": dict(recipe.setting),
+        "asked": [asked.tolerance_mm, asked.segments, asked.level], "metres_per_unit": metres,
+    }  # fmt: skip
+    return Piece(mesh.id, {**arrays, "positions": mesh.positions, "indices": mesh.indices}, parameters, size=wanted)
+
+
+def made_again(
+    arrays: Mapping[str, AnyArray], kind: str, values: Mapping[str, Any], setting: Mapping[str, Any],
+    asked: list[Any], metres_per_unit: float,
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:  # fmt: skip
+    """Work on one mesh with a recipe: the mesh as fine as asked; changed: it is not what its recipe gives any more."""
+    own = {name.removeprefix("recipe:"): a for name, a in arrays.items() if name.startswith("recipe:")}
+    recipe = Recipe(kind, values, own, setting)
+    first = make(recipe, Fineness.of(recipe), metres_per_unit)
+    if first is None or not same_corners(first, arrays["positions"], arrays["indices"]):
+        return {}, {"changed": True}
+    fresh = make(recipe, Fineness(*asked), metres_per_unit)
+    if fresh is None or fresh.recipe is None:
+        return {}, {"changed": False}
+    return everything_of(fresh), {"changed": False, "setting": dict(fresh.recipe.setting)}
+
+
+def same_corners(a: Mesh, positions: AnyArray, indices: AnyArray) -> bool:
+    """Whether a mesh is these triangles in this order, however their vertices are joined."""
+    return len(a.indices) == len(indices) and np.array_equal(a.positions[a.indices], positions[indices])
 
 
 @step
@@ -56,14 +99,17 @@ class MakeShapes(Step):
         asked = self.fineness()
         before = after = planned = 0
         stuck: list[str] = []
-
-        def again(mesh: Mesh) -> Mesh:
-            nonlocal before, after, planned
+        chosen = context.selected(self.where, scene)
+        rows = np.flatnonzero(chosen & (scene.nodes.mesh >= 0))
+        todo: list[int] = []
+        pieces: list[Piece] = []
+        for i in np.unique(scene.nodes.mesh[rows]).tolist():
+            mesh = scene.meshes[i]
             recipe = mesh.recipe
             if recipe is None or settled(recipe, asked) == Fineness.of(recipe):
-                return mesh
+                continue
             if recipe.kind == "subdivision" and asked.level is None:
-                return mesh
+                continue
             # counted before anything is made: a small recipe can ask for more than any memory holds
             wanted = estimate(recipe, asked, metres)
             if wanted > MOST_PER_SHAPE or planned + wanted > MOST_IN_ALL:
@@ -72,23 +118,22 @@ class MakeShapes(Step):
                     f"“{mesh.name[:60]}” stays as it is: it would take about {wanted:,} triangles, and {most:,} is the limit"
                     + ("" if most == MOST_PER_SHAPE else " for all shapes together")
                 )
-                return mesh
+                continue
             planned += wanted
-            try:
-                first = make(recipe, Fineness.of(recipe), metres, mesh.name)
-                if first is None or not same_corners(first, mesh):
-                    stuck.append(f"“{mesh.name[:60]}” was changed by an earlier step and cannot be made again here")
-                    return mesh
-                fresh = make(recipe, asked, metres, mesh.name)
-            except (ValueError, KeyError) as error:
-                stuck.append(f"“{mesh.name[:60]}” stays as it is: {error}")
-                return mesh
-            if fresh is None:
-                return mesh
-            before, after = before + mesh.triangles, after + fresh.triangles
-            return fresh
-
-        out, changed = per_mesh(scene, context.selected(self.where, scene), again)
+            todo.append(i)
+            pieces.append(piece_of(mesh, recipe, asked, metres, wanted))
+        made: dict[int, Mesh] = {}
+        for i, outcome in zip(todo, context.workshop.do(SHAPES, pieces, context.progress), strict=True):
+            mesh = scene.meshes[i]
+            if isinstance(outcome, Lost):
+                stuck.append(f"“{mesh.name[:60]}” stays as it is: {outcome.reason}")
+            elif outcome.figures["changed"]:
+                stuck.append(f"“{mesh.name[:60]}” was changed by an earlier step and cannot be made again here")
+            elif outcome.arrays and mesh.recipe is not None:
+                recipe = replace(mesh.recipe, setting=dict(outcome.figures["setting"]))
+                made[i] = replace(mesh_of(outcome.arrays), name=mesh.name, recipe=recipe)
+                before, after = before + mesh.triangles, after + made[i].triangles
+        out, changed = replace_meshes(scene, rows, made)
         changes = [Change(text=text, count=1, problem=True) for text in stuck[:20]]
         if changed.any():
             count = len(np.unique(out.nodes.mesh[changed]))

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate
-from tidy_caravan.core.geometry.smoothing import with_normals
+from tidy_caravan.core.geometry.smoothing import split_normals
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.convert import split_viewers
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -22,14 +23,38 @@ from tidy_caravan.core.steps.base import (
     StepContext,
     identities_of,
     parameter,
-    per_mesh,
+    per_mesh_work,
     step,
     with_meshes,
 )
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.meshes import KEPT, SOURCE, mesh_of
 
 THIN_MM = 0.1
 """Height up to which a triangle may go as one without area: some steps of float32 a hundred metres out."""
+
+
+NORMALS = Work("normals", 1, f"{__name__}:mended_normals", native=False)
+AREALESS = Work("triangles without area", 1, f"{__name__}:without_degenerates", native=False)
+
+
+def mended_normals(arrays: Mapping[str, AnyArray], crease_degrees: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: normals where they are missing or broken, and the vertices they need; nothing if all are good."""
+    mesh = mesh_of(arrays)
+    bad = np.ones(mesh.vertices, np.bool_) if mesh.normals is None else broken_normals(mesh)
+    if not bad.any() or not mesh.triangles:
+        return {}, {}
+    source, indices, normals = split_normals(mesh, bad, crease_degrees)
+    return {SOURCE: source, "indices": indices, "normals": normals}, {}
+
+
+def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: the triangles that have an area, unless none has; nothing if all have."""
+    bad = degenerate(mesh_of(arrays))
+    if not bad.any() or bad.all():
+        return {}, {"gone": 0}
+    return {KEPT: np.flatnonzero(~bad)}, {"gone": int(bad.sum())}
 
 
 @step
@@ -56,14 +81,9 @@ class MendNormals(Step):
         return (Effect(Aspect.NORMALS, why=why), Effect(Aspect.TANGENTS), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        def make(mesh: Mesh) -> Mesh:
-            if not mesh.triangles:
-                return mesh
-            bad = np.ones(mesh.vertices, np.bool_) if mesh.normals is None else broken_normals(mesh)
-            return with_normals(mesh, bad, self.crease_degrees) if bad.any() else mesh
-
-        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
-        return out, _changes(scene, out, changed, "given normals")
+        chosen = context.selected(self.where, scene)
+        done = per_mesh_work(scene, chosen, context, NORMALS, {"crease_degrees": self.crease_degrees})
+        return done.scene, [*_changes(scene, done.scene, done.changed, "given normals"), *done.lost]
 
 
 @step
@@ -84,21 +104,12 @@ class DropDegenerates(Step):
         )
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        gone = 0
-
-        def make(mesh: Mesh) -> Mesh:
-            nonlocal gone
-            bad = degenerate(mesh)
-            if not bad.any() or bad.all():
-                return mesh
-            gone += int(bad.sum())
-            return mesh.with_triangles(~bad)
-
-        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
-        changes = _changes(scene, out, changed, "cleaned")
+        done = per_mesh_work(scene, context.selected(self.where, scene), context, AREALESS, {})
+        changes = _changes(scene, done.scene, done.changed, "cleaned")
+        gone = sum(int(f["gone"]) for f in done.figures.values())
         if gone:
             changes.insert(0, Change(text=f"{plural(gone, 'triangle')} without area dropped", count=gone))
-        return out, changes
+        return done.scene, [*changes, *done.lost]
 
 
 @step

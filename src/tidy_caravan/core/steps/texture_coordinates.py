@@ -9,9 +9,9 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.projection import box_project
+from tidy_caravan.core.geometry.projection import box_coordinates, box_project
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
-from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
+from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import (
@@ -21,17 +21,29 @@ from tidy_caravan.core.steps.base import (
     StepContext,
     identities_of,
     parameter,
-    per_mesh,
+    per_mesh_work,
     replace_meshes,
     step,
 )
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Piece
+from tidy_caravan.core.work.heavy import Piece, Work
 from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.core.work.meshes import SOURCE, mesh_of
 
 LISTED = 50
 """Meshes that are told one by one."""
+
+
+PROJECTION = Work("box projection", 1, f"{__name__}:projected", native=False)
+
+
+def projected(
+    arrays: Mapping[str, AnyArray], up: Axis, metres_per_unit: float, metres_per_repeat: float
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: a first UV set, and the vertices it needs."""
+    source, indices, uv = box_coordinates(mesh_of(arrays), up, metres_per_unit, metres_per_repeat)
+    return {SOURCE: source, "indices": indices, "uv0": uv}, {}
 
 
 @step
@@ -52,19 +64,24 @@ class FirstUvs(Step):
         return (Effect(Aspect.FIRST_UV),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        def make(mesh: Mesh) -> Mesh:
-            return mesh if mesh.uvs else box_project(mesh, scene.convention, self.metres_per_repeat)
-
-        out, changed = per_mesh(scene, context.selected(self.where, scene), make)
+        parameters = {
+            "up": scene.convention.up,
+            "metres_per_unit": scene.convention.metres_per_unit,
+            "metres_per_repeat": self.metres_per_repeat,
+        }
+        chosen = context.selected(self.where, scene)
+        done = per_mesh_work(scene, chosen, context, PROJECTION, parameters, lambda mesh: not mesh.uvs)
+        out, changed = done.scene, done.changed
         if not changed.any():
-            return out, []
+            return out, done.lost
         meshes = len(np.unique(out.nodes.mesh[changed]))
         return out, [
             Change(
                 text=f"{plural(meshes, 'mesh', 'meshes')} given a first UV set by box projection",
                 count=meshes,
                 parts=identities_of(scene, np.flatnonzero(changed)),
-            )
+            ),
+            *done.lost,
         ]
 
 

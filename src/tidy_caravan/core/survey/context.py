@@ -13,6 +13,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop, key_of
+from tidy_caravan.core.work.meshes import arrays_of, mesh_of
 
 
 @dataclass(frozen=True)
@@ -46,19 +47,6 @@ def known_facts() -> dict[str, MeshFact]:
 WORK = Work("mesh facts", 1, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
 PAIRS = Work("pairs of meshes", 1, "", native=False, figures_only=True)
 """Outcomes by mesh: what it was compared with so far."""
-
-
-def arrays_of(mesh: Mesh) -> dict[str, AnyArray]:
-    """What facts may look at."""
-    out: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices, "material": mesh.material}
-    if mesh.normals is not None:
-        out["normals"] = mesh.normals
-    return out | {f"uv{k}": uv for k, uv in enumerate(mesh.uvs)}
-
-
-def mesh_of(arrays: Mapping[str, AnyArray]) -> Mesh:
-    uvs = tuple(arrays[f"uv{k}"] for k in range(sum(name.startswith("uv") for name in arrays)))
-    return Mesh(arrays["positions"], arrays["indices"], arrays["material"], arrays.get("normals"), uvs=uvs)
 
 
 def measure_mesh(
@@ -100,10 +88,19 @@ class Context:
         found = self.measured(WORK, used, facts=versions)
         return [found.get(i) for i in range(len(scene.meshes))]
 
-    def measured(self, work: Work, meshes: Sequence[int], **parameters: Any) -> dict[int, dict[str, Any]]:
-        """Figures of work on some meshes, by mesh; meshes that the work failed on are left out, and in `unknown`."""
+    def measured(
+        self,
+        work: Work,
+        meshes: Sequence[int],
+        arrays: Callable[[Mesh], dict[str, AnyArray]] = arrays_of,
+        **parameters: Any,
+    ) -> dict[int, dict[str, Any]]:
+        """Figures of work on some meshes, by mesh; meshes that the work failed on are left out, and in `unknown`.
+
+        arrays: what of a mesh the work looks at; less is less to send.
+        """
         chosen = [self.scene.meshes[i] for i in meshes]
-        pieces = [Piece(m.id, arrays_of(m), parameters, size=max(1, m.triangles)) for m in chosen]
+        pieces = [Piece(m.id, arrays(m), parameters, size=max(1, m.triangles)) for m in chosen]
         out: dict[int, dict[str, Any]] = {}
         for i, mesh, outcome in zip(meshes, chosen, self.workshop.do(work, pieces, self.tell), strict=True):
             if isinstance(outcome, Done):

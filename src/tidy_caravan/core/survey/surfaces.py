@@ -12,7 +12,7 @@ from PIL import Image as Picture
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
 from tidy_caravan.core.geometry.shells import disagreements
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
-from tidy_caravan.core.scene import NO_LIGHTMAP, Scene
+from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
@@ -30,7 +30,7 @@ SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=Fals
 
 def set_faults(arrays: Mapping[str, AnyArray], channel: int) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: whether a UV set lies on itself, and how many triangles leave the map."""
-    overlaps, outside = overlaps_and_range(arrays[f"uv{channel}"], arrays["indices"])
+    overlaps, outside = overlaps_and_range(arrays["uv"], arrays["indices"])
     return {}, {"overlaps": overlaps, "outside": outside}
 
 
@@ -201,7 +201,11 @@ def bad_lightmap_set(context: Context) -> Iterable[Finding]:
         i for i, mesh in enumerate(scene.meshes)
         if wanted[i] and len(mesh.uvs) > channel and mesh.triangles and not reading & set(mesh.slots)
     ]  # fmt: skip
-    for i, figures in context.measured(SET_FAULTS, asked, channel=channel).items():
+
+    def of_set(mesh: Mesh) -> dict[str, AnyArray]:
+        return {"uv": mesh.uvs[channel], "indices": mesh.indices}
+
+    for i, figures in context.measured(SET_FAULTS, asked, of_set, channel=channel).items():
         overlapping[i], outside[i] = figures["overlaps"] > 0, figures["outside"] > 0
     for code, marked, what in (
         ("uv.lightmap-overlaps", overlapping, "lies on itself"),

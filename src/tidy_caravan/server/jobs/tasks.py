@@ -417,7 +417,13 @@ def do_arrive(
         contents = {f["path"]: store.get(f["key"]) for f in package.files}
         save(contents, Path(folder))
         progress("reading as the destination reads", 2, 4)
-        report, arrived = prove(Path(folder), source, result)
+        report, arrived = prove(
+            Path(folder),
+            source,
+            result,
+            workshop_of(session, store),
+            lambda done, total: progress("comparing", done, total),
+        )
     origin = np.full(len(arrived.nodes), -1, np.int64)
     origin[[r.node for r in report.rows]] = [r.source_id for r in report.rows]
     arrived = arrived.but(nodes=replace(arrived.nodes, source=origin))

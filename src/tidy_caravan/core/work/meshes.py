@@ -1,0 +1,58 @@
+"""Meshes as the arrays that work on them gets and gives back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import AnyArray
+
+SOURCE = "source"
+"""Among what work gives back: (V',) the old vertex of each new one; goes with `indices`."""
+KEPT = "kept"
+"""Among what work gives back: the numbers of the triangles that stay."""
+
+
+def arrays_of(mesh: Mesh) -> dict[str, AnyArray]:
+    """Surface, materials, normals and UV sets; what else a mesh has goes with its vertices."""
+    out: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices, "material": mesh.material}
+    if mesh.normals is not None:
+        out["normals"] = mesh.normals
+    return out | {f"uv{k}": uv for k, uv in enumerate(mesh.uvs)}
+
+
+def everything_of(mesh: Mesh) -> dict[str, AnyArray]:
+    """The same with tangents and vertex colours."""
+    out = arrays_of(mesh) | {f"color{k}": c for k, c in enumerate(mesh.colors)}
+    return out if mesh.tangents is None else {**out, "tangents": mesh.tangents}
+
+
+def mesh_of(arrays: Mapping[str, AnyArray]) -> Mesh:
+    """The mesh of such arrays."""
+    uvs = [arrays[f"uv{k}"] for k in range(sum(name.startswith("uv") for name in arrays))]
+    colors = [arrays[f"color{k}"] for k in range(sum(name.startswith("color") for name in arrays))]
+    return Mesh(
+        arrays["positions"],
+        arrays["indices"],
+        arrays["material"],
+        arrays.get("normals"),
+        arrays.get("tangents"),
+        tuple(uvs),
+        tuple(colors),
+    )
+
+
+def remade(mesh: Mesh, made: Mapping[str, AnyArray]) -> Mesh:
+    """The mesh with what work gave back: other vertices or fewer triangles first, then new normals and UV sets."""
+    if KEPT in made:
+        mesh = mesh.with_triangles(made[KEPT])
+    if SOURCE in made:
+        mesh = mesh.with_vertices(made[SOURCE], indices=made["indices"])
+    if "normals" in made:
+        mesh = replace(mesh, normals=made["normals"])
+    fresh = {int(name[2:]): values for name, values in made.items() if name.startswith("uv")}
+    if fresh:
+        count = max(len(mesh.uvs), max(fresh) + 1)
+        mesh = replace(mesh, uvs=tuple(fresh[k] if k in fresh else mesh.uvs[k] for k in range(count)))
+    return mesh
