@@ -297,7 +297,7 @@ class Writing(unittest.TestCase):
         )
         del g.json["meshes"][0]["primitives"][0]["attributes"]["TEXCOORD_1"]
         written = write(g.scene(), "glb", "scene")
-        self.assertEqual(len(written.remarks), 3)  # normals, empty UV set, tangents
+        self.assertEqual(len(written.texts("rewritten")), 3)  # normals, empty UV set, tangents
         self.assert_valid(dict(written.files))
 
     def test_round_trip_keeps_everything(self) -> None:

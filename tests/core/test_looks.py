@@ -72,7 +72,7 @@ def only(scene: Scene) -> Material:
 
 def again(scene: Scene, kind: str) -> tuple[Scene, list[str]]:
     written = write(scene, kind, "x")
-    return read(dict(written.files), f"x.{kind}"), written.remarks
+    return read(dict(written.files), f"x.{kind}"), written.texts("rewritten")
 
 
 class InUsd(unittest.TestCase):
@@ -86,7 +86,7 @@ class InUsd(unittest.TestCase):
         surface = next(
             s for p in self.stage.Traverse() if (s := UsdShade.Shader(p)) and s.GetIdAttr().Get() == "UsdPreviewSurface"
         )
-        return surface, written.remarks
+        return surface, written.texts("rewritten")
 
     def feeding(self, surface: Any, name: str) -> dict[str, Any]:
         """Inputs of the texture that feeds an input, and the output that it comes from."""
@@ -149,9 +149,9 @@ class InCollada(unittest.TestCase):
             return round(255 * (12.92 * flat if flat <= 0.0031308 else 1.055 * flat ** (1 / 2.4) - 0.055))
 
         self.assertIn(tuple(shaded(v, f) for v, f in zip((255, 128, 64), TINT, strict=True)), pixels)
-        self.assertTrue(any("cannot tint" in r for r in written.remarks))
+        self.assertTrue(any("cannot tint" in r for r in written.texts("rewritten")))
         for lost in ("normal map strengths", "brightness of images", "metallic surfaces"):
-            self.assertTrue(any(lost in r for r in written.losses), lost)
+            self.assertTrue(any(lost in r for r in written.texts("lost")), lost)
 
     def test_opacity_comes_through_and_pycollada_sees_it(self) -> None:
         scene = tinted_glass()
@@ -172,7 +172,7 @@ class InCollada(unittest.TestCase):
         g = dressed({"alphaMode": "MASK", "alphaCutoff": 0.7, "pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}},
                     [square((10, 20, 30, 99))])  # fmt: skip
         for kind in ("dae", "obj"):
-            self.assertTrue(any("cut-out" in r for r in write(g.scene(), kind, "x").losses), kind)
+            self.assertTrue(any("cut-out" in r for r in write(g.scene(), kind, "x").texts("lost")), kind)
 
 
 class InObj(unittest.TestCase):
@@ -234,7 +234,7 @@ class InObj(unittest.TestCase):
         mesh = self.by_trimesh(g.scene())
         got = np.asarray(mesh.visual.vertex_colors)[mesh.faces].reshape(-1, 4) / 255
         np.testing.assert_allclose(got, colors, atol=0.01)
-        self.assertTrue(any("occlusion" in r for r in write(scene, "obj", "x").losses))
+        self.assertTrue(any("occlusion" in r for r in write(scene, "obj", "x").texts("lost")))
 
     def test_options_of_pictures_are_read(self) -> None:
         mtl = b"newmtl a\nmap_Kd -s 2 4 -o 0.5 0.25 -clamp on dot.png\nmap_Ks shine.png\nbump -bm 0.3 dot.png\n"
@@ -285,7 +285,7 @@ class Pictures(unittest.TestCase):
         self.assertEqual(scene.images[0].mime, "image/webp")
         for kind in ("glb", "gltf", "usdz", "dae", "obj"):
             written = write(scene, kind, "x")
-            self.assertTrue(any("WebP" in r for r in written.remarks), kind)
+            self.assertTrue(any("WebP" in r for r in written.texts("rewritten")), kind)
             if kind in ("glb", "gltf"):
                 self.assertEqual(validate_bytes(dict(written.files))["errors"], 0)
         with tempfile.TemporaryDirectory() as folder:

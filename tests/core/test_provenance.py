@@ -136,7 +136,7 @@ class Toy(Step):
                 piece = replace(piece, material=np.full_like(piece.material, 3))
             pieces.append(piece)
         starts = np.concatenate([[0], np.cumsum([p.vertices for p in pieces])[:-1]])
-        origin = joined([p.origin or Origin.whole(p.triangles) for p in pieces], [1] * 4)
+        origin = joined([p.origin or Origin.all_of(p.triangles) for p in pieces], [1] * 4)
         whole = Mesh(
             np.concatenate([p.positions for p in pieces]),
             np.concatenate([p.indices + int(s) for p, s in zip(pieces, starts, strict=True)]).astype(np.uint32),
@@ -279,7 +279,7 @@ class Columns(unittest.TestCase):
         self.assertEqual(both.triangle.tolist(), [7, 5, 1, MADE])
         self.assertEqual(both.members().tolist(), [0, 0, 2, 1])
         self.assertEqual(both.members().dtype, np.uint8)
-        many = joined([Origin.whole(1)] * 300, [1] * 300)
+        many = joined([Origin.all_of(1)] * 300, [1] * 300)
         self.assertEqual(many.members().dtype, np.uint16)
         self.assertNotEqual(again.id, replace(again, origin=None).id)
 

@@ -102,7 +102,7 @@ class Builder:
         )
         return len(self.meshes) - 1
 
-    def placed(self, shape: Shape, name: str, at: tuple[float, float, float], turn: float) -> int:
+    def add_shape(self, shape: Shape, name: str, at: tuple[float, float, float], turn: float) -> int:
         """A smooth mesh of its own with its place baked into the vertices; its UVs are those of the shape at rest."""
         rest = shape.mesh(name, smooth=True, scale=self.scale)
         c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
@@ -287,7 +287,7 @@ def quay(b: Builder, k: Kit, top: int) -> None:
     pile = lathe([(0.17, -3.5), (0.18, -3.0), (0.18, 0.4), (0.12, 0.5)], 14, TIMBER)
     for i in range(16):
         # each its own mesh with the place baked in: loose copies, all pivots on the world origin
-        own = b.placed(pile, f"piling_{i + 1:02}", (-17 + 2.8 * i, -14.6, -0.6), 7.0 * i)
+        own = b.add_shape(pile, f"piling_{i + 1:02}", (-17 + 2.8 * i, -14.6, -0.6), 7.0 * i)
         b.node(f"piling_{i + 1:02}", piles, own)
     empties = b.node("old export markers", group)
     for i in range(8):

@@ -93,7 +93,7 @@ def Xform "beach"
 {{
     def Scope "Looks"
     {{
-{look("shingle", (0.5, 0.47, 0.42), 0.85)}{look("buoy_red", (0.5, 0.1, 0.07), 0.5)}{look("boat_white", (0.8, 0.79, 0.74), 0.5)}    }}
+{material_prim("shingle", (0.5, 0.47, 0.42), 0.85)}{material_prim("buoy_red", (0.5, 0.1, 0.07), 0.5)}{material_prim("boat_white", (0.8, 0.79, 0.74), 0.5)}    }}
 
     def Cube "beach_ground" (
         prepend apiSchemas = ["MaterialBindingAPI"]
@@ -173,7 +173,7 @@ def Xform "beach"
 """
 
 
-def look(name: str, color: tuple[float, float, float], roughness: float) -> str:
+def material_prim(name: str, color: tuple[float, float, float], roughness: float) -> str:
     return f"""        def Material "{name}"
         {{
             token outputs:surface.connect = </beach/Looks/{name}/surface.outputs:surface>

@@ -175,7 +175,7 @@ def coverage(out: Traced, used: dict[int, list[tuple[int, int, int]]]) -> None:
         if key not in known:
             times = np.zeros(mesh.triangles, np.int64)
             for _, number, member in pieces:
-                origin = result.meshes[number].origin or Origin.whole(mesh.triangles)
+                origin = result.meshes[number].origin or Origin.all_of(mesh.triangles)
                 mine = (origin.members() == member) & (origin.triangle != MADE)
                 times += np.bincount(origin.triangle[mine], minlength=mesh.triangles)
             gone = times == 0

@@ -8,6 +8,7 @@ from pathlib import Path, PurePosixPath
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 from tidy_caravan.core.formats.registry import endings, formats
 from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, nothing, short, unzip
+from tidy_caravan.core.scene import Note
 
 
 def bundle_from_files(
@@ -31,7 +32,7 @@ def bundles_from_files(
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
         raise TooLarge(f"the upload is larger than {limits.upload_bytes // MIB} MiB")
-    complaints: list[str] = []
+    notes: list[Note] = []
     budget = Budget(limits.decoded_bytes)
     whole: dict[str, bytes] = {}
     mains: list[str] = []
@@ -43,7 +44,7 @@ def bundles_from_files(
         if data[:4] == b"PK\x05\x06":
             raise UnusableInput("the zip is empty", where=name)
         inner, told = unzip(name, data, limits, budget)
-        complaints += told
+        notes += told
         # several archives keep their files apart; a single one is the whole upload
         folder = "" if len(files) == 1 else f"{PurePosixPath(name).with_suffix('')}/"
         inner = {folder + path: content for path, content in inner.items()}
@@ -64,7 +65,7 @@ def bundles_from_files(
             where=", ".join(short(f) for f in sorted(whole)[:3]),
         )
     return [
-        Bundle(main, whole[main], dict(whole), limits=limits, complaints=tuple(complaints) if k == 0 else (), tell=tell)
+        Bundle(main, whole[main], dict(whole), limits=limits, notes=tuple(notes) if k == 0 else (), tell=tell)
         for k, main in enumerate(mains)
     ]
 

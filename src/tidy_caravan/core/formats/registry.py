@@ -169,7 +169,7 @@ def load(bundle: Bundle) -> Scene:
         raise UnusableInput(
             "the file needs more memory than there is; send it in smaller pieces", where=bundle.main
         ) from error
-    notes = [Note("damaged", "import.bundle", bundle.main, text) for text in bundle.complaints]
+    notes = list(bundle.notes)
     if form not in by_ending:
         notes.append(
             Note(

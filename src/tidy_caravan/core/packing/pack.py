@@ -67,7 +67,7 @@ def pack(
         as_written = tuple(written.renamed.get(i, n) for i, n in enumerate(placed.nodes.names))
         placed = placed.but(nodes=dataclasses.replace(placed.nodes, names=as_written))
     if drawn is not scene:
-        written.losses.append(
+        written.lost(
             f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
         )
     files = dict(sorted(written.files.items()))
@@ -97,8 +97,8 @@ def pack(
         renamed_materials=written.materials,
         dropped=dropped(source.scene, scene),
         behind=[f"{n.where}: {n.text}" for n in source.scene.notes],
-        remarks=written.remarks,
-        losses=written.losses,
+        remarks=written.texts("rewritten"),
+        losses=written.texts("lost"),
         unproven=form.ability.unproven(),
         checks=checks,
         parts=parts_of(placed, source.scene, written.node_index, form.ability.uv_sets, sets),

@@ -152,7 +152,7 @@ class Mesh:
 
     def with_triangles(self, rows: AnyArray) -> Mesh:
         """The mesh with only the triangles `rows` (numbers or a mask); it knows which they were."""
-        origin = self.origin or Origin.whole(self.triangles)
+        origin = self.origin or Origin.all_of(self.triangles)
         return replace(
             self, indices=self.indices[rows], material=self.material[rows], recipe=None, origin=origin.taken(rows)
         )

@@ -35,7 +35,7 @@ class Origin:
             object.__setattr__(self, "member", frozen(self.member))
 
     @classmethod
-    def whole(cls, triangles: int) -> Origin:
+    def all_of(cls, triangles: int) -> Origin:
         """All triangles of one part, in order."""
         return cls(np.arange(triangles, dtype=np.uint32))
 

@@ -77,13 +77,13 @@ class Root:
 
 @dataclass(frozen=True)
 class Note:
-    """What a reader or a step has to tell about a piece.
+    """What a reader or a writer has to tell about a piece: the one kind of diagnostic, from file to finding.
 
-    kind: converted (into something else), behind (did not travel), damaged (left out or repaired),
-    guess (assumed, not known).
+    kind: converted (into something else), behind (did not travel), damaged (left out or repaired), guess (assumed, not
+    known); of writers also rewritten (put right, or written differently) and lost (the format cannot hold it).
     """
 
-    kind: Literal["converted", "behind", "damaged", "guess"]
+    kind: Literal["converted", "behind", "damaged", "guess", "rewritten", "lost"]
     code: str
     where: str
     text: str

@@ -50,7 +50,7 @@ router = new_router("/api/hauls", "hauls")
 IfMatch = Annotated[str | None, Header(alias="If-Match")]
 
 
-def whole(session: Session, haul: Haul) -> HaulOut:
+def haul_out(session: Session, haul: Haul) -> HaulOut:
     # the job first: it ends in one commit with what it made, so a haul read after it is never older
     session.flush()
     brief = summary_of(session, haul.id)
@@ -175,14 +175,14 @@ def begin(
     job = new_job(session, haul, "import", {"files": stored})
     after.add_task(state.manager.submit, job.id)
     session.refresh(haul)
-    return whole(session, haul)
+    return haul_out(session, haul)
 
 
 @router.get("/{haul_id}")
 def read_haul(haul_id: uuid.UUID, session: SessionDep, response: Response) -> HaulOut:
     haul = found(session, Haul, haul_id, "haul")
     response.headers["ETag"] = f'"{haul.version}"'
-    return whole(session, haul)
+    return haul_out(session, haul)
 
 
 @router.patch("/{haul_id}")
@@ -201,7 +201,7 @@ def edit_haul(
     haul.version += 1
     session.flush()
     response.headers["ETag"] = f'"{haul.version}"'
-    return whole(session, haul)
+    return haul_out(session, haul)
 
 
 @router.delete("/{haul_id}", status_code=204)

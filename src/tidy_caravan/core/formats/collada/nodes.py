@@ -60,7 +60,7 @@ class Builder:
     _thing: dict[str, int] = field(default_factory=dict)
     _told: dict[str, int] = field(default_factory=dict)
 
-    def tell(self, kind: Any, code: str, where: str, text: str) -> None:
+    def note(self, kind: Any, code: str, where: str, text: str) -> None:
         self._told[code] = self._told.get(code, 0) + 1
         if self._told[code] <= MANY:
             self.notes.append(Note(kind, code, where[:120], text))
@@ -79,10 +79,10 @@ class Builder:
     def node(self, element: Element, parent: int, path: tuple[int, ...] = (), layer: int = -1) -> None:
         """One node element with everything below it; `path` holds the elements above, to notice cycles."""
         if id(element) in path:
-            self.tell("damaged", "import.cycle", label(element), "A node contains itself; it was left out there.")
+            self.note("damaged", "import.cycle", label(element), "A node contains itself; it was left out there.")
             return
         if len(path) > DEEPEST:
-            self.tell(
+            self.note(
                 "damaged", "import.deep", label(element), f"The tree is deeper than {DEEPEST}; the rest was left out."
             )
             return
@@ -108,7 +108,7 @@ class Builder:
             elif child.tag == "instance_node":
                 target = self.document.target(child.get("url"))
                 if target is None:
-                    self.tell(
+                    self.note(
                         "behind", "import.reference", child.get("url") or "",
                         f"The node “{(child.get('url') or '')[:80]}” is not in the file; only what the file holds is read.",
                     )  # fmt: skip
@@ -156,7 +156,7 @@ class Builder:
             except ValueError:
                 one = np.full((4, 4), np.nan)
             if not np.isfinite(one).all():
-                self.tell(
+                self.note(
                     "damaged",
                     "import.transform",
                     label(element),
@@ -198,17 +198,17 @@ class Builder:
             controller = self.document.target(url)
             geometry = self.geometry(source_geometry(self.document, url))
             if controller is None or geometry is None:
-                self.tell("behind", "import.reference", url, f"The controller “{url[:80]}” is not in the file.")
+                self.note("behind", "import.reference", url, f"The controller “{url[:80]}” is not in the file.")
                 continue
             try:
                 made = posed(controller, self.document, geometry, self.rows, world, holder, self.geometry, self.budget)
             except (Unreadable, ValueError) as error:
                 why = error.what if isinstance(error, Unreadable) else "it holds a word where a number should be"
-                self.tell("damaged", "import.controller", url, f"Left in the shape it was bound in, because {why}.")
+                self.note("damaged", "import.controller", url, f"Left in the shape it was bound in, because {why}.")
                 made = Posed(bound(controller, geometry), False)
             pose = "the pose of its joints" if made.whole else "the shape it was bound in"
             self.travels.converted("skinned and morphed surfaces", 1, f"the mesh in {pose}")
-            self.tell("converted", "import.controller", url, f"A skin or morph became the mesh in {pose}.")
+            self.note("converted", "import.controller", url, f"A skin or morph became the mesh in {pose}.")
             self.mesh_of[holder] = self.dressed(element, f"{url} {holder}", made.geometry)
             if made.geometry.origin.any():
                 self.origin[holder] = made.geometry.origin
@@ -233,7 +233,7 @@ class Builder:
         if key not in self._mesh:
             mesh, dropped = geometry.mesh(slots, order)
             if dropped:
-                self.tell(
+                self.note(
                     "damaged", "import.face", geometry.name,
                     f"{dropped} faces of “{geometry.name[:60]}” were left out: too few corners, indices that point at "
                     "nothing, or positions that are no numbers.",
@@ -267,7 +267,7 @@ class Builder:
         if url not in self._geometry:
             element = self.document.target(url)
             if element is None or element.tag != "geometry":
-                self.tell("behind", "import.reference", url, f"The geometry “{url[:80]}” is not in the file.")
+                self.note("behind", "import.reference", url, f"The geometry “{url[:80]}” is not in the file.")
                 self._geometry[url] = None
             else:
                 self._geometry[url] = read_geometry(
@@ -288,7 +288,7 @@ class Builder:
                 else None
             )
             if kind is None:
-                self.tell("damaged", "import.light", url or "", "A light without a usable kind was left out.")
+                self.note("damaged", "import.light", url or "", "A light without a usable kind was left out.")
             elif kind.tag == "ambient":
                 self.travels.behind("ambient lights", 1, "receivers light the surroundings by their sky")
             else:
@@ -308,7 +308,7 @@ class Builder:
                         outer_cone=min(cone, math.pi / 2),
                     )
                 )
-                self.tell(
+                self.note(
                     "guess",
                     "import.light-intensity",
                     label(element),
@@ -323,7 +323,7 @@ class Builder:
             element = self.document.target(url)
             lens = element.find("optics/technique_common/*") if element is not None else None
             if lens is None or lens.tag not in ("perspective", "orthographic"):
-                self.tell("damaged", "import.camera", url or "", "A camera without usable optics was left out.")
+                self.note("damaged", "import.camera", url or "", "A camera without usable optics was left out.")
                 return -1
             aspect = number(lens.find("aspect_ratio"), 0.0)
             near, far = number(lens.find("znear"), 0.1), number(lens.find("zfar"), 0.0)

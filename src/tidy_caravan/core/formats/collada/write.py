@@ -31,7 +31,7 @@ def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
     out = Written({}, node_index=list(range(len(scene.nodes))))
     root = etree.Element("COLLADA", {"xmlns": NAMESPACES[0], "version": "1.4.1"})
     write_asset(root, scene, out)
-    scene = with_tints_baked(portable(scene, out.remarks), out)
+    scene = with_tints_baked(portable(scene, out.rewritten), out)
     pictures: dict[str, bytes] = {}
     paths = write_images(root, scene, pictures, out)
     write_effects(root, scene, paths, out)
@@ -60,7 +60,7 @@ def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
         ("texture offsets, turns and scales", [u for m in scene.materials for u in m.uses() if moved(u)]),
     ):  # fmt: skip
         if there:
-            out.losses.append(f"COLLADA as written here cannot hold: {what}.")
+            out.lost(f"COLLADA as written here cannot hold: {what}.")
     body = etree.tostring(root, xml_declaration=True, encoding="utf-8", pretty_print=True)
     out.files[f"{name}.dae"] = body
     out.files |= pictures
@@ -83,7 +83,7 @@ def with_tints_baked(scene: Scene, out: Written) -> Scene:
                 try:
                     picture = tinted(data, (tint[0], tint[1], tint[2]))
                 except (OSError, ValueError):
-                    out.remarks.append(f"The tint of “{m.name}” is lost: its image cannot be decoded.")
+                    out.rewritten(f"The tint of “{m.name}” is lost: its image cannot be decoded.")
                     continue
                 made[key] = len(textures)
                 name = f"{(images[image].name or images[image].uri or 'picture').rsplit('.', 1)[0]}_tinted"
@@ -93,7 +93,7 @@ def with_tints_baked(scene: Scene, out: Written) -> Scene:
             baked += 1
     if not baked:
         return scene
-    out.remarks.append(f"COLLADA cannot tint images; {plural(baked, 'tint')} went into copies of them.")
+    out.rewritten(f"COLLADA cannot tint images; {plural(baked, 'tint')} went into copies of them.")
     return scene.but(images=tuple(images), textures=tuple(textures), materials=tuple(materials))
 
 
@@ -131,7 +131,7 @@ def spaced(values: AnyArray, form: str = "%.9g") -> str:
     return (" ".join([form] * len(flat))) % tuple(flat.tolist())
 
 
-def whole(values: AnyArray) -> str:
+def integers_as_text(values: AnyArray) -> str:
     return " ".join(map(str, values.ravel().tolist()))
 
 
@@ -148,7 +148,7 @@ def write_asset(root: Any, scene: Scene, out: Written) -> None:
     up = UP.get(scene.convention.up)
     _add(asset, "up_axis", up or "Y_UP")
     if up is None or scene.convention.handedness != "right":
-        out.remarks.append(
+        out.rewritten(
             f"COLLADA can only declare right-handed axes; the numbers are {scene.convention.label()}, as the destination takes them."
         )
 
@@ -159,7 +159,7 @@ def write_images(root: Any, scene: Scene, pictures: dict[str, bytes], out: Writt
     library = None
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         path = texture_path(image.name or image.uri, i, image.mime, pictures)
         pictures[path] = image.data
@@ -306,7 +306,7 @@ def write_geometry(library: Any, mesh: Mesh, index: int) -> None:
         for semantic, source, number in shared:
             extra = {"set": str(number)} if semantic == "TEXCOORD" else {}
             _add(triangles, "input", semantic=semantic, source=f"#{source}", offset="0", **extra)
-        _add(triangles, "p", whole(faces))
+        _add(triangles, "p", integers_as_text(faces))
 
 
 def write_source(mesh: Any, key: str, values: AnyArray, params: str) -> None:
@@ -365,9 +365,9 @@ def write_tree(root: Any, scene: Scene, out: Written) -> None:
                 _add(element, "instance_light", url=f"#light{nodes.light[i]}")
             waiting += [(element, c) for c in reversed(children.get(i, []))]
     if out.renamed:
-        out.remarks.append(f"Names of {len(out.renamed)} nodes were brought to the characters that COLLADA allows.")
+        out.rewritten(f"Names of {len(out.renamed)} nodes were brought to the characters that COLLADA allows.")
     if changed:
-        out.remarks.append(f"Layer names of {changed} nodes were brought to the characters that COLLADA allows.")
+        out.rewritten(f"Layer names of {changed} nodes were brought to the characters that COLLADA allows.")
 
 
 def write_instance(element: Any, scene: Scene, mesh: int) -> None:

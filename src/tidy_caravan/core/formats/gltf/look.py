@@ -39,7 +39,7 @@ def no_material() -> Material:
     return Material(name="")
 
 
-def spare_images(document: dict[str, Any]) -> set[str]:
+def fallback_images(document: dict[str, Any]) -> set[str]:
     """Places of images that stand only in for others: named by a texture's extension while its own source is
     another picture, and by no texture as its source."""
     sources, others = set[int](), set[int]()
@@ -64,22 +64,22 @@ def spare_images(document: dict[str, Any]) -> set[str]:
     return {f"images[{i}]" for i in others - sources}
 
 
-def without_spares(
-    images: tuple[Image, ...], textures: tuple[Texture, ...], spare: set[str]
+def without_fallbacks(
+    images: tuple[Image, ...], textures: tuple[Texture, ...], fallbacks: set[str]
 ) -> tuple[tuple[Image, ...], tuple[Texture, ...]]:
     """Images without those that only stood in for others, and textures that refer to what is left."""
-    if not spare:
+    if not fallbacks:
         return images, textures
-    kept = [i for i in range(len(images)) if f"images[{i}]" not in spare]
+    kept = [i for i in range(len(images)) if f"images[{i}]" not in fallbacks]
     place = {old: new for new, old in enumerate(kept)}
     return tuple(images[i] for i in kept), tuple(replace(t, image=place.get(t.image, -1)) for t in textures)
 
 
 def read_image(
-    entry: dict[str, Any], where: str, accessors: Accessors, bundle: Bundle, notes: list[Note], spare: bool = False
+    entry: dict[str, Any], where: str, accessors: Accessors, bundle: Bundle, notes: list[Note], fallback: bool = False
 ) -> Image:
-    """spare: another form of a picture that the file also holds in one that is read."""
-    if spare:
+    """fallback: another form of a picture that the file also holds in one that is read."""
+    if fallback:
         text = "A second form of an image (KTX2, WebP) stays behind; the file's own PNG or JPEG of it travels."
         notes.append(Note("behind", "texture.second-form", where, text))
         return Image()

@@ -47,11 +47,11 @@ def read(bundle: Bundle) -> Scene:
     def every(
         key: str,
         make: Callable[[dict[str, Any], str], T],
-        spare: Callable[[], T],
+        placeholder: Callable[[], T],
         code: str = "import.damaged",
         parent: dict[str, Any] | None = None,
     ) -> tuple[T, ...]:
-        """One result per entry; an unusable entry becomes a spare and a note."""
+        """One result per entry; an unusable entry becomes a placeholder and a note."""
         out = []
         entries = (parent or document).get(key, [])
         if not isinstance(entries, list):
@@ -65,13 +65,13 @@ def read(bundle: Bundle) -> Scene:
                 raise
             except Damage as damage:
                 notes.append(Note("damaged", code, where, f"Left out, because {damage.sentence()}."))
-                out.append(spare())
+                out.append(placeholder())
         return tuple(out)
 
-    spare = gltf_look.spare_images(document)
+    fallbacks = gltf_look.fallback_images(document)
     images = every(
         "images",
-        lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes, w in spare),
+        lambda e, w: gltf_look.read_image(e, w, accessors, bundle, notes, w in fallbacks),
         gltf_look.no_image,
     )
     samplers = every("samplers", gltf_look.read_sampler, gltf_look.no_sampler)
@@ -110,7 +110,7 @@ def read(bundle: Bundle) -> Scene:
         "animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip
     )
     nodes = gltf_things.keep_rest_pose(nodes, raw_nodes, clips)
-    images, textures = gltf_look.without_spares(images, textures, spare)
+    images, textures = gltf_look.without_fallbacks(images, textures, fallbacks)
     extras = {k: document[k] for k in ("extras",) if k in document}
     asset = document.get("asset")
     if isinstance(asset, dict):

@@ -99,7 +99,7 @@ def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
 
 def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any], Builder, Written, dict[str, bytes]]:
     builder, out = Builder(), Written({})
-    scene = portable(scene, out.remarks)
+    scene = portable(scene, out.rewritten)
     used: set[str] = set()
     document: dict[str, Any] = {
         "asset": {"version": "2.0", "generator": "Tidy Caravan", **scene.extras.get("asset", {})}
@@ -176,7 +176,7 @@ def write_images(
     index: dict[int, int] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         entry = _named({}, image.name, image.extras)
         if loose:
@@ -277,7 +277,7 @@ def write_material(m: Material, texture_of: dict[int, int], used: set[str]) -> d
     return _named(entry, m.name, m.extras)
 
 
-def unit_vectors(vectors: F32, spare: Any) -> tuple[F32, int]:
+def unit_vectors(vectors: F32, instead: Any) -> tuple[F32, int]:
     """The vectors with those that are no unit vectors mended, and how many those were."""
     wide = vectors[:, :3].astype(np.float64)
     length = np.linalg.norm(wide, axis=1)
@@ -289,7 +289,7 @@ def unit_vectors(vectors: F32, spare: Any) -> tuple[F32, int]:
     scalable = bad & ~zero
     out[scalable, :3] = (wide[scalable] / length[scalable, None]).astype(np.float32)
     if zero.any():
-        out[zero, :3] = spare()[zero]
+        out[zero, :3] = instead()[zero]
     return out, int(bad.sum())
 
 
@@ -310,11 +310,11 @@ def with_needed_channels(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
     needed = max((u.channel if u.transform_channel is None else u.transform_channel for u in uses), default=-1) + 1
     if needed <= len(mesh.uvs):
         return mesh
-    out.remarks.append(
+    out.rewritten(
         f"“{mesh.name}” has {len(mesh.uvs)} UV sets and its material samples set {needed - 1}; empty sets were added."
     )
-    spare = np.zeros((mesh.vertices, 2), np.float32)
-    return replace(mesh, uvs=(*mesh.uvs, *[spare] * (needed - len(mesh.uvs))))
+    instead = np.zeros((mesh.vertices, 2), np.float32)
+    return replace(mesh, uvs=(*mesh.uvs, *[instead] * (needed - len(mesh.uvs))))
 
 
 def ready_for_normal_maps(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
@@ -326,7 +326,7 @@ def ready_for_normal_maps(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
     channel = uses[0].channel if uses[0].transform_channel is None else uses[0].transform_channel
     if channel >= len(mesh.uvs):
         return mesh
-    out.remarks.append(f"Tangents were computed for “{mesh.name}”, whose material has a normal map.")
+    out.rewritten(f"Tangents were computed for “{mesh.name}”, whose material has a normal map.")
     return with_tangents(mesh, channel)
 
 
@@ -341,7 +341,7 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
     if mesh.normals is not None:
         normals, mended = unit_vectors(mesh.normals, lambda: vertex_normals(mesh.positions, mesh.indices))
         if mended:
-            out.remarks.append(f"{mended} normals of “{mesh.name}” were no unit vectors and were put right.")
+            out.rewritten(f"{mended} normals of “{mesh.name}” were no unit vectors and were put right.")
         attributes["NORMAL"] = builder.accessor(normals, ARRAY_BUFFER)
         if mesh.tangents is not None:
             tangents, mended = unit_vectors(

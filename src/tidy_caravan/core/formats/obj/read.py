@@ -230,7 +230,7 @@ class Pieces:
         self.far = far_file(positions[finite])
         self.told = 0
 
-    def tell(self, where: str, text: str) -> None:
+    def note(self, where: str, text: str) -> None:
         self.told += 1
         if self.told <= MANY:
             self.notes.append(Note("damaged", "import.face", where[:120], text))
@@ -364,7 +364,7 @@ class Pieces:
                     rows.extend(face)
                     sizes.append(len(face))
             except (ValueError, OverflowError) as error:
-                self.tell(f"f {line}", f"A face was left out, because {error}.")
+                self.note(f"f {line}", f"A face was left out, because {error}.")
         return np.array(rows, np.int64).reshape(-1, 3), np.array(sizes, np.int64)
 
 

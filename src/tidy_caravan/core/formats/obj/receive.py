@@ -12,7 +12,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.received import Gallery, placed
+from tidy_caravan.core.formats.shared.received import Gallery, received_scene
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -75,7 +75,7 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     gallery = Gallery()
     library = [line[7:].strip() for line in text.splitlines() if line.startswith("mtllib ")]
     known = looks_of(file, library, gallery)
-    return placed(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
+    return received_scene(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
 
 
 def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | None:

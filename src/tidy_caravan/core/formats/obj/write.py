@@ -23,7 +23,7 @@ NO_MATERIAL = "none"
 def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
     """`name`.obj, `name`.mtl and a folder of textures; positions with 9 significant digits, more far out."""
     out = Written({}, node_index=list(range(len(scene.nodes))))
-    scene = portable(scene, out.remarks)
+    scene = portable(scene, out.rewritten)
     pictures: dict[str, bytes] = {}
     material_names = unique_names([m.name or f"material_{i}" for i, m in enumerate(scene.materials)])
     part_names = unique_names([scene.nodes.names[i] or f"part_{i}" for i in scene.nodes.parts.tolist()])
@@ -58,20 +58,21 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
             shift = kinds.index(layouts[slot]) * mesh.vertices if slot in layouts else 0
             write_faces(text, placed.faces[mesh.material == slot].astype(np.int64), base, counts, shift)
         base += counts
-    for remark in (
+    for what in (
         "tree",
         "sharing of meshes",
         "pivots and rotations",
         "UV sets after the first",
         "lights, cameras, skins and clips",
     ):
-        out.losses.append(f"OBJ cannot hold: {remark}.")
-    out.losses += lost_looks(scene)
+        out.lost(f"OBJ cannot hold: {what}.")
+    for what in lost_looks(scene):
+        out.lost(what)
     out.files[f"{name}.obj"] = text.getvalue().encode()
     library = write_materials(scene, material_names, pictures)
     if bare_faces:
         library += f"newmtl {bare}\nKd 1 1 1\nd 1\nPr 1\nPm 0\n"
-        out.remarks.append(
+        out.rewritten(
             f"{plural(bare_faces, 'triangle')} without a material carry “{bare}”: OBJ cannot take one off again."
         )
     out.files[f"{name}.mtl"] = library.encode()

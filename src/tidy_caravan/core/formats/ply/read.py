@@ -79,7 +79,7 @@ def read(bundle: Bundle) -> Scene:
         raise UnusableInput("there are no vertices with x, y and z; this is no scene", where=bundle.main)
     points: F64 = np.column_stack([vertex.single[c] for c in "xyz"]).astype(np.float64)
     travels = Travels()
-    images, textures, materials = look(bundle, comments, notes)
+    images, textures, materials = texture_in_comments(bundle, comments, notes)
     mesh, origin = surface(points, vertex, values, bool(materials), PurePosixPath(bundle.main).stem, notes, bundle.main)
     if mesh is None:
         notes.append(
@@ -305,14 +305,14 @@ def surface(
     """The mesh, None without a usable face, and its origin (3,)."""
     face = values.get("face", Values())
     flat, counts = next((face.lists[n] for n in LIST_NAMES if n in face.lists), (np.zeros(0), np.zeros(0, np.int64)))
-    corner = whole(flat)
+    corner = as_integers(flat)
     corner_uv = None
     if "texcoord" in face.lists:
         wedge, sizes = face.lists["texcoord"]
         if np.array_equal(sizes, counts * 2):
             corner_uv = stored32(wedge).reshape(-1, 2)
     if "tristrips" in values and values["tristrips"].lists:
-        strips = unroll(whole(next(iter(values["tristrips"].lists.values()))[0]))
+        strips = unroll(as_integers(next(iter(values["tristrips"].lists.values()))[0]))
         corner = np.concatenate([corner, strips.reshape(-1)])
         counts = np.concatenate([counts, np.full(len(strips), 3, np.int64)])
         corner_uv = None
@@ -360,7 +360,7 @@ def surface(
     return mesh, origin
 
 
-def whole(values: AnyArray) -> I64:
+def as_integers(values: AnyArray) -> I64:
     """Indices as whole numbers; what is none points at nothing."""
     if np.issubdtype(values.dtype, np.integer):
         return values.astype(np.int64)
@@ -384,7 +384,7 @@ def unroll(strip: I64) -> I64:
     return np.concatenate(pieces) if pieces else np.zeros((0, 3), np.int64)
 
 
-def look(
+def texture_in_comments(
     bundle: Bundle, comments: list[str], notes: list[Note]
 ) -> tuple[tuple[Image, ...], tuple[Texture, ...], tuple[Material, ...]]:
     """The picture that a comment “TextureFile name” gives the surface."""

@@ -9,7 +9,7 @@ import numpy as np
 import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.formats.shared.received import Gallery, placed
+from tidy_caravan.core.formats.shared.received import Gallery, received_scene
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import U32, AnyArray
 
@@ -19,7 +19,7 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     loaded: Any = trimesh.load(file, file_type="ply", process=False, maintain_order=True, force="mesh")
     raw = loaded.metadata.get("_ply_raw") or {}
     if "vertex" not in raw or "face" not in raw or not len(raw["face"]["data"]):
-        return placed(destination, fmt, [], [], [], Gallery())
+        return received_scene(destination, fmt, [], [], [], Gallery())
     vertex, face = raw["vertex"]["data"], raw["face"]["data"]
     # the library's own mesh is joined anew along seams; the columns that it parsed are as they stand
     positions: AnyArray = np.column_stack([np.asarray(vertex[f], np.float64).ravel() for f in "xyz"])
@@ -37,4 +37,4 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     rgba = columns("red", "green", "blue", "alpha")
     colors = () if rgba is None else ((rgba / 255).astype(np.float32),)
     whole = Mesh(positions, faces, slots, normals, uvs=() if uv is None else (uv,), colors=colors, name="")
-    return placed(destination, fmt, [""], [whole], [], Gallery())
+    return received_scene(destination, fmt, [""], [whole], [], Gallery())

@@ -67,7 +67,7 @@ def write_ply(scene: Scene, name: str, instancing: bool = False) -> Written:
         "end_header",
     ]
     out.files[f"{name}.ply"] = ("\n".join(header) + "\n").encode() + b"".join(b.tobytes() for b in body)
-    for remark in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets after the first",
+    for what in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets after the first",
                    "lights, cameras, skins and clips", "unit and axes"):  # fmt: skip
-        out.losses.append(f"PLY cannot hold: {remark}.")
+        out.lost(f"PLY cannot hold: {what}.")
     return out

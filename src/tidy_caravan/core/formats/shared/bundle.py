@@ -14,6 +14,7 @@ from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
+from tidy_caravan.core.scene import Note
 
 MIB = 1 << 20
 BOMB_RATIO = 200
@@ -64,7 +65,8 @@ class Bundle:
     files: Mapping[str, bytes] = field(default_factory=dict)
     folder: Path | None = None
     limits: Limits = field(default_factory=Limits)
-    complaints: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
+    """What could not be taken from the files, such as entries of a zip."""
     tell: Callable[..., None] = nothing
     """Called by slow readers as tell(what, done, total), and as tell() now and then; may raise Cancelled."""
 
@@ -132,7 +134,7 @@ class Bundle:
             raise TooLarge(f"“{short(path)}” is larger than the upload limit", where=self.main)
         return target.read_bytes()
 
-    def whole(self) -> dict[str, bytes]:
+    def all_files(self) -> dict[str, bytes]:
         """All files at hand by path; of a folder those that can be read within the upload limit."""
         if self.folder is None:
             return dict(self.files)
@@ -227,10 +229,14 @@ def _resolve(path: str) -> list[str]:
     return out
 
 
-def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[str, bytes], tuple[str, ...]]:
+def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[str, bytes], tuple[Note, ...]]:
     """Files of a zip, counted while unpacking so that a lying header cannot exceed the limit."""
     out: dict[str, bytes] = {}
-    complaints: list[str] = []
+    notes: list[Note] = []
+
+    def note(text: str) -> None:
+        notes.append(Note("damaged", "import.bundle", name[:120], text))
+
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             entries = archive.infolist()
@@ -244,16 +250,16 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
                 try:
                     path = path_inside(entry.filename)
                 except UnusableInput as error:
-                    complaints.append(f"zip entry left out: {error.what}")
+                    note(f"zip entry left out: {error.what}")
                     continue
                 if stat.S_ISLNK(entry.external_attr >> 16):
-                    complaints.append(f"zip entry “{short(path)}” is a link, and links are not followed")
+                    note(f"zip entry “{short(path)}” is a link, and links are not followed")
                     continue
                 if too_long(path):
-                    complaints.append(f"zip entry “{short(path)}” has a longer name than files can have")
+                    note(f"zip entry “{short(path)}” has a longer name than files can have")
                     continue
                 if entry.flag_bits & 1:
-                    complaints.append(f"zip entry “{short(path)}” is encrypted and was left out")
+                    note(f"zip entry “{short(path)}” is encrypted and was left out")
                     continue
                 chunks = []
                 with archive.open(entry) as stream:
@@ -270,11 +276,11 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
             raise
         raise UnusableInput("the zip is damaged; pack it again", where=name) from error
     for path in in_the_way(out):
-        complaints.append(f"zip entry “{short(path)}” is a file and a folder at once; the file was left out")
+        note(f"zip entry “{short(path)}” is a file and a folder at once; the file was left out")
         del out[path]
     if not out:
         raise UnusableInput("the zip holds no usable file", where=name)
-    return out, tuple(complaints)
+    return out, tuple(notes)
 
 
 def refuse_bomb(unpacked: int, packed: int, name: str) -> None:

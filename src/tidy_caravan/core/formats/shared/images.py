@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -117,7 +118,7 @@ def packed_channels(green: tuple[bytes | None, str], blue: tuple[bytes | None, s
     return out.getvalue()
 
 
-def portable(scene: Scene, remarks: list[str]) -> Scene:
+def portable(scene: Scene, note: Callable[[str], None]) -> Scene:
     """The scene with pictures that not every receiver takes (WebP) as PNG, pixel for pixel; each is told."""
     images = list(scene.images)
     for i, image in enumerate(images):
@@ -128,11 +129,11 @@ def portable(scene: Scene, remarks: list[str]) -> Scene:
             data = as_png(image.data)
         except (OSError, ValueError, PIL.Image.DecompressionBombError):
             images[i] = replace(image, data=None)
-            remarks.append(f"The WebP image “{name[:80]}” cannot be decoded and stays behind.")
+            note(f"The WebP image “{name[:80]}” cannot be decoded and stays behind.")
             continue
         uri = image.uri.removesuffix(".webp") + ".png" if image.uri else ""
         images[i] = replace(image, data=data, mime="image/png", uri=uri, name=image.name.removesuffix(".webp"))
-        remarks.append(f"The WebP image “{name[:80]}” was written as PNG, pixel for pixel.")
+        note(f"The WebP image “{name[:80]}” was written as PNG, pixel for pixel.")
     return scene if images == list(scene.images) else scene.but(images=tuple(images))
 
 

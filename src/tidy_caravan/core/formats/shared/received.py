@@ -91,7 +91,7 @@ class Tree:
         )
 
 
-def placed(
+def received_scene(
     destination: Destination,
     fmt: FormatName,
     names: list[str],

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from tidy_caravan.core.scene import SCATTER, Scene
+from tidy_caravan.core.scene import SCATTER, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 from tidy_caravan.core.space.transforms import split_trs
 
@@ -16,17 +16,27 @@ ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
 
 @dataclass
 class Written:
-    """Files by name, what had to be put right, what was left out; `node_index[i]` is the file's number of node i.
+    """Files by name, and notes of what had to be rewritten or was lost; `node_index[i]` is the file's number of node i.
 
     renamed: nodes whose name the format cannot hold, and what stands there instead; materials: old to new names.
     """
 
     files: dict[str, bytes]
-    remarks: list[str] = field(default_factory=list)
-    losses: list[str] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
     node_index: list[int] = field(default_factory=list)
     renamed: dict[int, str] = field(default_factory=dict)
     materials: dict[str, str] = field(default_factory=dict)
+
+    def rewritten(self, text: str, where: str = "") -> None:
+        """Notes what was put right or written differently."""
+        self.notes.append(Note("rewritten", "write.rewritten", where, text))
+
+    def lost(self, text: str, where: str = "") -> None:
+        """Notes what the format cannot hold."""
+        self.notes.append(Note("lost", "write.lost", where, text))
+
+    def texts(self, kind: str) -> list[str]:
+        return [n.text for n in self.notes if n.kind == kind]
 
 
 def texture_path(name: str, index: int, mime: str, taken: dict[str, bytes]) -> str:

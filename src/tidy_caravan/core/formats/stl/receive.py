@@ -11,7 +11,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.received import Gallery, placed
+from tidy_caravan.core.formats.shared.received import Gallery, received_scene
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import U32
 
@@ -35,4 +35,4 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         meshes.append(
             Mesh(np.asarray(loaded.vertices, np.float64), faces, np.full(len(faces), -1, np.int32), name=names[-1])
         )
-    return placed(destination, fmt, names, meshes, [], Gallery())
+    return received_scene(destination, fmt, names, meshes, [], Gallery())

@@ -27,8 +27,8 @@ def write_stl(scene: Scene, name: str, instancing: bool = False) -> Written:
         facet = FACET.replace("%.9g", f"%.{digits(placed.positions)}g")
         text.write((facet * len(rows)) % tuple(rows.ravel().tolist()))
         text.write(f"endsolid {part}\n")
-    for remark in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets", "smooth normals", "vertex colours",
+    for what in ("tree", "sharing of meshes", "pivots and rotations", "materials", "UV sets", "smooth normals", "vertex colours",
                    "lights, cameras, skins and clips", "unit and axes"):  # fmt: skip
-        out.losses.append(f"STL cannot hold: {remark}.")
+        out.lost(f"STL cannot hold: {what}.")
     out.files[f"{name}.stl"] = text.getvalue().encode()
     return out

@@ -42,7 +42,7 @@ def read(bundle: Bundle) -> Scene:
                 if sayable(main)
                 else f"model{PurePosixPath(main).suffix if sayable(PurePosixPath(main).suffix) else '.usd'}"
             )
-            lay_out(readable({**bundle.whole(), main: bundle.data}, told), top, main)
+            lay_out(readable({**bundle.all_files(), main: bundle.data}, told), top, main)
         child = Child(MEMORY_BYTES + bundle.limits.decoded_bytes)
         stack.callback(child.stop)
         size = sum(len(d) for d in bundle.files.values()) or len(bundle.data)

@@ -39,12 +39,12 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
     number = np.full(len(nodes), -1, np.int64)
     number[kept] = np.arange(len(kept))
     out = Written({}, node_index=number.tolist())
-    scene = portable(scene, out.remarks)
+    scene = portable(scene, out.rewritten)
     pictures: dict[int, str] = {}
     files: dict[str, bytes] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.remarks.append(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
             continue
         pictures[i] = texture_path(image.name or image.uri, i, image.mime, files)
         files[pictures[i]] = image.data
@@ -67,18 +67,16 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
         ("tangents", [m for m in scene.meshes if m.tangents is not None]),
     ):
         if there:
-            out.losses.append(f"OpenUSD as written here cannot hold: {what}.")
+            out.lost(f"OpenUSD as written here cannot hold: {what}.")
     unlit = [m for m in scene.materials if m.unlit]
     if unlit:
-        out.remarks.append(
-            f"OpenUSD knows no unlit surface; {plural(len(unlit), 'material')} glow in their colour instead."
-        )
+        out.rewritten(f"OpenUSD knows no unlit surface; {plural(len(unlit), 'material')} glow in their colour instead.")
     if any((c[:, 3] < 1).any() for m in scene.meshes for c in m.colors[:1]) or any(
         len(m.colors) > 1 for m in scene.meshes
     ):
-        out.losses.append("OpenUSD as written here cannot hold: opacity of vertex colours, and further sets of them.")
+        out.lost("OpenUSD as written here cannot hold: opacity of vertex colours, and further sets of them.")
     if scene.convention.up not in ("Y", "Z") or scene.convention.handedness != "right":
-        out.remarks.append(
+        out.rewritten(
             f"OpenUSD can only declare right-handed axes; the numbers are {scene.convention.label()}, as the destination takes them."
         )
     return out

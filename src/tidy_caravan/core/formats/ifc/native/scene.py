@@ -206,7 +206,7 @@ class Building:
             names.append(str(getattr(entity, "Name", None) or entity.is_a()[3:]))
             parents.append(parent)
             worlds.append(
-                shape.matrix if shape else placed(entity, scale, worlds[parent] if parent >= 0 else np.eye(4))
+                shape.matrix if shape else world_matrix(entity, scale, worlds[parent] if parent >= 0 else np.eye(4))
             )
             mesh = -1
             if shape is not None and (made := self.meshes[shape.geometry]) is not None:
@@ -343,7 +343,7 @@ def below(entity: Any) -> list[Any]:
     return sorted({e.id(): e for e in out if e is not None}.values(), key=lambda e: int(e.id()))
 
 
-def placed(entity: Any, scale: float, above: F64) -> F64:
+def world_matrix(entity: Any, scale: float, above: F64) -> F64:
     """World matrix in metres of an entity without a shape; that of its parent where it has no placement."""
     placement = getattr(entity, "ObjectPlacement", None)
     if placement is None:

@@ -91,7 +91,7 @@ class Reader:
         self._parts: dict[int, set[int]] = {}
         self._waiting: list[tuple[str, Any]] = []
 
-    def tell(self, kind: Any, code: str, where: str, text: str) -> None:
+    def note(self, kind: Any, code: str, where: str, text: str) -> None:
         self._told[code] = self._told.get(code, 0) + 1
         if self._told[code] <= MANY:
             self.notes.append(Note(kind, code, where[:120], text))
@@ -221,7 +221,7 @@ class Reader:
         try:
             self.content(prim, kind, name, rows, here)
         except (ValueError, RuntimeError, IndexError, TypeError, ArithmeticError) as error:
-            self.tell(
+            self.note(
                 "damaged",
                 "import.prim",
                 str(prim.GetPath()),
@@ -240,7 +240,7 @@ class Reader:
             if abs(np.linalg.det(above)) > 0:
                 matrix = np.linalg.inv(above) @ matrix
         if not np.isfinite(matrix).all() or np.abs(matrix).max() > 1e12:
-            self.tell(
+            self.note(
                 "damaged",
                 "import.transform",
                 str(prim.GetPath()),
@@ -277,7 +277,7 @@ class Reader:
             rows.light[here] = self.light(prim, kind, name)
         elif kind in BEHIND:
             self.travels.behind(f"{kind} prims", 1, BEHIND[kind])
-            self.tell(
+            self.note(
                 "behind", "import.not-a-surface", str(prim.GetPath()), f"A {kind} prim stays behind: {BEHIND[kind]}."
             )
         if prim.HasVariantSets():
@@ -320,13 +320,13 @@ class Reader:
     def keep(self, surface: Surface, prim: Any, rows: Rows, here: int) -> None:
         where = str(prim.GetPath())
         if surface.dropped:
-            self.tell(
+            self.note(
                 "damaged", "import.face", where,
                 f"{surface.dropped} faces were left out: too few corners, indices that point at nothing, or positions that are no numbers.",
             )  # fmt: skip
         if surface.guess == "scheme":
             self.travels.converted("meshes without a stated scheme", 1, "polygons as they are")
-            self.tell(
+            self.note(
                 "guess", "import.subdivision", where,
                 "It does not say whether it is a subdivision surface, which the format then takes for Catmull-Clark; "
                 "its polygons were taken as they are. The step “Make shapes again” changes that.",
@@ -355,7 +355,7 @@ class Reader:
         )
         matrices = np.array(given, dtype=np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
         if len(matrices) != count:
-            self.tell(
+            self.note(
                 "damaged",
                 "import.scatter",
                 str(prim.GetPath()),
@@ -369,7 +369,7 @@ class Reader:
             self.travels.behind("switched-off copies", int(off.sum()), "the scatter hides them")
             good &= ~off
         if not good.all() and int((~good).sum()):
-            self.tell(
+            self.note(
                 "damaged",
                 "import.scatter",
                 str(prim.GetPath()),
@@ -380,7 +380,7 @@ class Reader:
         for proto in used:
             target = str(targets[proto])
             if not self.stage.GetPrimAtPath(target):
-                self.tell(
+                self.note(
                     "damaged", "import.scatter", str(prim.GetPath()), f"The prototype {target[:100]} is not there."
                 )
                 continue
@@ -442,7 +442,7 @@ class Reader:
             if kind != "CylinderLight" and shape == "point":
                 shape, cone = "spot", math.pi / 2 * 0.999
             self.travels.converted("area lights", 1, into)
-        self.tell(
+        self.note(
             "guess",
             "import.light-intensity",
             str(prim.GetPath()),
