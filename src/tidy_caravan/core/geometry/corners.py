@@ -67,16 +67,17 @@ def join(corner: I64, attributes: Sequence[F32]) -> tuple[I64, I64]:
 
     Two corners are one vertex when their point and all attributes are equal bit by bit (0 and -0 alike).
     """
+    if not attributes:
+        return join_points(corner)
     key = corner.astype(np.uint64)
     columns = [(a + np.float32(0)).astype(np.float32).view(np.uint32).reshape(len(corner), -1) for a in attributes]
     for column in columns:
         for k in range(column.shape[1]):
             key = _mix(key ^ (column[:, k].astype(np.uint64) + np.uint64(0x9E3779B97F4A7C15)))
     _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
-    same = corner[first][inverse] == corner
-    for column in columns:
-        same &= (column[first][inverse] == column).all(axis=1)
-    if not same.all():  # two different corners with one hash: compare them whole
+    row = first[inverse]
+    same = np.array_equal(corner[row], corner) and all(np.array_equal(column[row], column) for column in columns)
+    if not same:  # two different corners with one hash: compare them whole
         whole = np.column_stack([corner.astype(np.uint32)[:, None], *columns])
         _, first, inverse = np.unique(whole, axis=0, return_index=True, return_inverse=True)
         inverse = inverse.reshape(-1)
@@ -84,6 +85,18 @@ def join(corner: I64, attributes: Sequence[F32]) -> tuple[I64, I64]:
     rank = np.empty(len(order), np.int64)
     rank[order] = np.arange(len(order))
     return first[order].astype(np.int64), rank[inverse]
+
+
+def join_points(corner: I64) -> tuple[I64, I64]:
+    """The same for corners that have nothing but their point. O(C + V log V)."""
+    count = len(corner)
+    first = np.full(int(corner.max(initial=-1)) + 1, -1, np.int64)
+    first[corner[::-1]] = np.arange(count - 1, -1, -1)  # the last one written is the first that there is
+    used = np.flatnonzero(first >= 0)
+    order = used[np.argsort(first[used], kind="stable")]
+    rank = np.empty(len(first), np.int64)
+    rank[order] = np.arange(len(order))
+    return first[order], rank[corner]
 
 
 def _mix(value: AnyArray) -> AnyArray:

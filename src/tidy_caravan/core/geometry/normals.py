@@ -15,12 +15,15 @@ def face_vectors(positions: F32 | F64, indices: U32) -> F64:
 
 def face_normals(positions: F32 | F64, indices: U32) -> F32:
     """(F, 3) unit normals; triangles without area point along +Y."""
-    vectors = face_vectors(positions, indices)
-    length = np.linalg.norm(vectors, axis=1)
-    flat = length == 0
-    vectors[flat] = (0.0, 1.0, 0.0)
-    length[flat] = 1.0
-    unit: F32 = (vectors / length[:, None]).astype(np.float32)
+    return unit_normals(face_vectors(positions, indices))
+
+
+def unit_normals(vectors: F64) -> F32:
+    """(F, 3) of the same length as vectors; those without a direction point along +Y."""
+    length = np.sqrt(np.einsum("ij,ij->i", vectors, vectors))
+    flat = ~(length > 0)
+    unit: F32 = (vectors / np.where(flat, 1.0, length)[:, None]).astype(np.float32)
+    unit[flat] = (0.0, 1.0, 0.0)
     return unit
 
 

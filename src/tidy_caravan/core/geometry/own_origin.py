@@ -43,17 +43,23 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     inside = corner[(corner >= 0) & (corner < len(points))]
     if not len(inside):
         return points, none
-    used = points[inside[usable_rows(points[inside])]]
-    if not len(used):
+    finite = usable_rows(points)
+    asked = np.zeros(len(points), np.bool_)
+    asked[inside] = True
+    asked &= finite
+    if not asked.any():
         return points, none
-    low, high = used.min(axis=0), used.max(axis=0)
+    used = points if asked.all() else points[asked]
+    low = np.array([used[:, k].min() for k in range(3)])
+    high = np.array([used[:, k].max() for k in range(3)])
     reach, diagonal = float(np.abs([low, high]).max()), float(np.linalg.norm(high - low))
-    if not needs_origin(used, reach, diagonal, metres, far):
+    first = inside[:SAMPLE]
+    if not needs_origin(points[first[finite[first]]], reach, diagonal, metres, far):
         return points, none
     step = 10.0 ** np.floor(np.log10(max(diagonal, reach * 1e-12)))
     origin: F64 = np.round((low + high) / 2 / step) * step
     # beyond the range of numbers stays beyond it, so that the reader still leaves it out
-    return np.where(usable_rows(points)[:, None], points - origin, points), origin
+    return np.where(finite[:, None], points - origin, points), origin
 
 
 def needs_origin(used: F64, reach: float, diagonal: float, metres: float | None, far: bool) -> bool:

@@ -23,7 +23,9 @@ LARGEST = 1e15
 
 def usable_rows(points: AnyArray) -> Bool:
     """(N,) which of the (N, 3) points are numbers of a size that scenes have."""
-    out: Bool = np.asarray((np.abs(points) <= LARGEST).all(axis=1))  # false for NaN as well
+    out: Bool = np.ones(len(points), np.bool_)
+    for k in range(points.shape[1]):  # false for NaN as well; a column at a time is several times quicker
+        out &= np.abs(points[:, k]) <= LARGEST
     return out
 
 

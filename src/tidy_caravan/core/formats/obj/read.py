@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass, field, replace
-from itertools import repeat
+from itertools import groupby, repeat
+from operator import itemgetter
 
 import numpy as np
 
@@ -119,30 +120,47 @@ def split_lines(text: str, materials: MaterialTable) -> Parsed:
     current_object, group, material, smooth = "", "", -1, 0
     run: Run | None = None
     sinks = {"v": out.positions, "vt": out.coordinates, "vn": out.normals}
-    for line in text.splitlines():
-        word, _, rest = line.strip().partition(" ")
-        if word in sinks:
-            sinks[word].append(rest)
-        elif word == "f":
+    # most lines stand among many of their kind; those are taken block by block
+    for start, block in groupby(text.splitlines(), itemgetter(slice(0, 2))):
+        lines = list(block)
+        word = start.strip()
+        head = f"{word} "
+        if word in (*sinks, "f") and (start == head or all(map(str.startswith, lines, repeat(head)))):
+            rest = list(map(str.strip, map(itemgetter(slice(len(head), None)), lines)))
+            if word != "f":
+                sinks[word].extend(rest)
+                continue
             if run is None:
                 run = Run(current_object, group, material, smooth)
                 out.runs.append(run)
-            run.faces.append(rest)
+            run.faces.extend(rest)
             # only indices that count backwards ask how many there were
-            backwards = "-" in rest
-            run.totals.append((len(out.positions), len(out.coordinates), len(out.normals)) if backwards else NO_TOTALS)
-        elif word == "o":
-            current_object, group, run = rest.strip(), "", None
-        elif word == "g":
-            group, run = rest.strip(), None
-        elif word == "s":
-            out.smoothing, smooth, run = True, smoothing_group(rest), None
-        elif word == "usemtl":
-            material, run = materials.index(rest.strip()), None
-        elif word == "mtllib":
-            materials.load(rest.strip())
-        elif word and not word.startswith("#"):
-            out.other[word] = out.other.get(word, 0) + 1
+            totals = (len(out.positions), len(out.coordinates), len(out.normals))
+            run.totals.extend(totals if "-" in line else NO_TOTALS for line in rest)
+            continue
+        for line in lines:
+            word, _, given = line.strip().partition(" ")
+            if word in sinks:
+                sinks[word].append(given)
+            elif word == "f":
+                if run is None:
+                    run = Run(current_object, group, material, smooth)
+                    out.runs.append(run)
+                run.faces.append(given)
+                totals = (len(out.positions), len(out.coordinates), len(out.normals))
+                run.totals.append(totals if "-" in given else NO_TOTALS)
+            elif word == "o":
+                current_object, group, run = given.strip(), "", None
+            elif word == "g":
+                group, run = given.strip(), None
+            elif word == "s":
+                out.smoothing, smooth, run = True, smoothing_group(given), None
+            elif word == "usemtl":
+                material, run = materials.index(given.strip()), None
+            elif word == "mtllib":
+                materials.load(given.strip())
+            elif word and not word.startswith("#"):
+                out.other[word] = out.other.get(word, 0) + 1
     return out
 
 

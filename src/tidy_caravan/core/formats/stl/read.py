@@ -5,7 +5,7 @@ The format declares no unit and has neither vertices that triangles share nor a 
 
 from __future__ import annotations
 
-from dataclasses import replace
+import warnings
 from pathlib import PurePosixPath
 
 import numpy as np
@@ -13,11 +13,11 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
 from tidy_caravan.core.formats.shared.travel import Travels
-from tidy_caravan.core.geometry.corners import corner_mesh
-from tidy_caravan.core.geometry.normals import face_normals, face_vectors
+from tidy_caravan.core.geometry.corners import join
+from tidy_caravan.core.geometry.normals import face_vectors, unit_normals
 from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32
+from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32, usable_rows
 
 RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
 ZERO = 1e-30
@@ -87,6 +87,10 @@ def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]
     for k, block in enumerate(("\n" + text.lstrip()).split("\nsolid")[1:]):
         first, _, body = block.partition("\n")
         name = first.strip()[:200] or (stem if k == 0 else f"{stem}_{k + 1}")
+        plain = plain_facets(body)
+        if plain is not None:
+            out.append((name, plain[:, 3:].reshape(-1, 3, 3), stored32(plain[:, :3])))
+            continue
         words = body.split()
         # twelve numbers per facet stand at fixed places among twenty-one words; anything else is damaged
         stop = next((i for i in range(len(words) - 1, -1, -1) if words[i] == "endsolid"), len(words))
@@ -105,6 +109,23 @@ def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]
     return out
 
 
+def plain_facets(body: str) -> F64 | None:
+    """(T, 12) numbers of facets that are written in the usual words and nothing else; None for any others."""
+    text = body.partition("endsolid")[0]
+    count = text.count("endfacet")
+    if [text.count(w) for w in ("facet normal", "outer loop", "vertex", "endloop")] != [count, count, 3 * count, count]:
+        return None
+    for word in ("endfacet", "facet normal", "outer loop", "vertex", "endloop"):
+        text = text.replace(word, " ")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error", DeprecationWarning)
+        try:
+            values = np.fromstring(text, np.float64, sep=" ")
+        except (DeprecationWarning, ValueError):
+            return None
+    return values.reshape(-1, 12) if len(values) == 12 * count else None
+
+
 def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: bool) -> tuple[Mesh | None, F64]:
     """A mesh with flat normals from the winding, and its origin (3,); stored normals only serve to tell when they disagree."""
     count = len(corners)
@@ -113,22 +134,27 @@ def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: boo
     points = np.clip(corners.reshape(-1, 3), -2 * LARGEST, 2 * LARGEST)  # beyond stays beyond, and fits float32
     points, origin = rebased(points, np.arange(len(points)), far=far)
     values = np.ascontiguousarray(points.astype(np.float32) + np.float32(0))
-    _, first, inverse = np.unique(values.view("V12").ravel(), return_index=True, return_inverse=True)
-    triangles = inverse.reshape(-1, 3).astype(np.uint32)
-    normals = face_normals(values[first], triangles)
-    mesh, dropped = corner_mesh(
-        values[first].astype(np.float64),
-        inverse.astype(np.int64),
-        np.full(count, 3, np.int64),
-        normals=np.repeat(normals, 3, axis=0),
-        name=name,
-    )
+    usable = usable_rows(points).reshape(-1, 3).all(axis=1)
+    dropped = count - int(usable.sum())
     if dropped:
+        values, stored = values.reshape(-1, 3, 3)[usable].reshape(-1, 3), stored[usable]
         notes.append(
             Note("damaged", "import.not-finite", name[:120], f"{dropped} triangles have positions that are no numbers.")
         )
+        if not len(values):
+            return None, origin
+    vectors = face_vectors(values, np.arange(len(values), dtype=np.uint32).reshape(-1, 3))
+    # equal corners of one flat side are one vertex
+    first, vertex = join(np.zeros(len(values), np.int64), [values, np.repeat(unit_normals(vectors), 3, axis=0)])
+    mesh = Mesh(
+        values[first],
+        vertex.reshape(-1, 3).astype(np.uint32),
+        np.full(len(vectors), -1, np.int32),
+        unit_normals(vectors)[first // 3],
+        name=name,
+    )
     with np.errstate(all="ignore"):
-        against = np.einsum("ij,ij->i", face_vectors(values[first], triangles), stored.astype(np.float64)) < -ZERO
+        against = np.einsum("ij,ij->i", vectors, stored.astype(np.float64)) < -ZERO
     if against.any():
         notes.append(
             Note(
@@ -138,4 +164,4 @@ def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: boo
                 f"{int(against.sum())} of {count} triangles store a normal against their winding; the winding was taken.",
             )
         )
-    return (replace(mesh, name=name) if mesh else None), origin
+    return mesh, origin
