@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
@@ -85,9 +86,15 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
     boxes = at_rest(scene).part_bounds
     size = boxes[:, 1] - boxes[:, 0]
     out = []
+    # most names fit none: those are told by one look
+    texts = names.tolist()
+    any_kind = words_pattern("|".join(k.words for k in KNOWN))
+    fitting = [i for i, n in enumerate(texts) if any_kind.search(n)]
     for kind in KNOWN:
-        pattern = re.compile(rf"(?:^|[^a-z])(?:{kind.words})s?(?:[^a-z]|$)")
-        hit = np.array([bool(pattern.search(str(n))) for n in names], np.bool_)[which]
+        pattern = words_pattern(kind.words)
+        named = np.zeros(len(texts), np.bool_)
+        named[[i for i in fitting if pattern.search(texts[i])]] = True
+        hit = named[which]
         if kind.classes:
             typed = {i for i, c in classes.items() if c in kind.classes}
             hit |= np.isin(parts, list(typed))
@@ -95,6 +102,12 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
             rows = np.flatnonzero(hit)
             out.append(Evidence(kind, parts[rows], size[rows, up]))
     return out
+
+
+@lru_cache(maxsize=64)
+def words_pattern(words: str) -> re.Pattern[str]:
+    """One of the words, in singular or plural, by itself."""
+    return re.compile(rf"(?:^|[^a-z])(?:{words})s?(?:[^a-z]|$)")
 
 
 class Candidate(BaseModel):

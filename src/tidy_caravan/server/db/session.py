@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from psycopg.rows import dict_row
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
+
+ROWS_AT_ONCE = 5000
+ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
 @lru_cache(maxsize=4)
@@ -52,13 +56,32 @@ def fetch_page(session: Session, query: str, values: dict[str, Any]) -> tuple[in
     return total, rows
 
 
-def copy_rows(session: Session, table: str, columns: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
-    """Bulk load with COPY inside the session's transaction."""
+def copy_columns(session: Session, table: str, columns: Mapping[str, Sequence[Any]]) -> None:
+    """Bulk load with COPY inside the session's transaction, from columns of equal length of numbers, truths and texts.
+
+    Written a column at a time: a value at a time costs several times as much.
+    """
     connection: Any = session.connection().connection.driver_connection
     names = ", ".join(f'"{c}"' for c in columns)
+    lines = map("\t".join, zip(*map(as_copied, columns.values()), strict=True))
     with connection.cursor() as cursor, cursor.copy(f'COPY "{table}" ({names}) FROM STDIN') as copy:
-        for row in rows:
-            copy.write_row([clean(v) for v in row])
+        while piece := list(islice(lines, ROWS_AT_ONCE)):
+            copy.write("\n".join(piece) + "\n")
+
+
+def as_copied(values: Sequence[Any]) -> list[str]:
+    """Values of one column as COPY's text format has them."""
+    kinds = set(map(type, values))
+    if kinds == {str}:
+        joined = " ".join(values)
+        if not joined.isprintable() or "\\" in joined:
+            return [clean(v).translate(ESCAPES) for v in values]
+        return list(values)
+    if kinds <= {int, float}:
+        return list(map(repr, values))
+    if kinds == {bool}:
+        return ["t" if v else "f" for v in values]
+    return ["\\N" if v is None else as_copied([v])[0] for v in values]
 
 
 def clean(value: Any) -> Any:

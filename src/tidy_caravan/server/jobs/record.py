@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import dataclasses
+import hashlib
 import uuid
-from collections.abc import Iterator
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -17,8 +18,8 @@ from tidy_caravan.core.picture import picture
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.columns import PartFacts, part_columns
-from tidy_caravan.server.db.models import FindingRow, SceneRow, part
-from tidy_caravan.server.db.session import clean, clean_json, copy_rows
+from tidy_caravan.server.db.models import FindingRow, SceneRow
+from tidy_caravan.server.db.session import clean, clean_json, copy_columns
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import save_scene
 from tidy_caravan.server.view import view_bytes
@@ -30,7 +31,20 @@ ROLES = {
     "occlusion": "occlusion",
     "emissive": "emissive",
 }
-PART_COLUMNS = [c.name for c in part.columns]
+AS_THEY_ARE = (
+    "source_id",
+    "node",
+    "identity",
+    "path",
+    "rotation_deg",
+    "normal_deg",
+    "pivot_mm",
+    "triangles_source",
+    "triangles_arrived",
+    "told",
+)
+BOUNDED = ("position_mm", "size_ratio", "surface_mm")
+"""Figures that may be infinite."""
 
 
 def record_scene(
@@ -50,7 +64,7 @@ def record_scene(
         kind=kind,
         store_key=save_scene(store, scene) if whole else "",
         view_key=store.put_blob(view_bytes(scene)),
-        picture_key=store.put_blob(picture(scene)),
+        picture_key=picture_key(store, scene),
         counts=count(scene).model_dump(by_alias=True),
         bounds={"min": box[0].tolist(), "max": box[1].tolist()},
         convention={
@@ -73,7 +87,7 @@ def record_scene(
     session.add(row)
     session.flush()
     if whole:
-        copy_rows(session, "part", PART_COLUMNS, part_rows(row.id, scene, findings))
+        copy_columns(session, "part", part_values(row.id, scene, findings))
         for rank, f in enumerate(findings):
             session.add(
                 FindingRow(
@@ -96,13 +110,31 @@ def record_scene(
     return row.id
 
 
-def part_rows(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> Iterator[tuple[Any, ...]]:
-    """Rows in the order of the table's columns; everything computed per column, not per part."""
+def picture_key(store: Store, scene: Scene) -> str:
+    """Key of the scene's picture; made only when something that is seen in it is new."""
+    parts = scene.nodes.parts
+    digest = hashlib.blake2b(digest_size=20)
+    for array in (scene.nodes.world[parts], scene.nodes.mesh[parts], scene.nodes.flags[parts]):
+        digest.update(np.ascontiguousarray(array).data)
+    digest.update(
+        repr([scene.convention, [m.id for m in scene.meshes], [m.base_color for m in scene.materials]]).encode()
+    )
+    kept = f"cache/{digest.hexdigest()[:2]}/{digest.hexdigest()}.picture"
+    try:
+        found = store.get(kept).decode()
+        store.get(found)
+        return found
+    except FileNotFoundError:
+        made = store.put_blob(picture(scene))
+        store.put(kept, made.encode())
+        return made
+
+
+def part_values(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> dict[str, Sequence[Any]]:
+    """All columns of the parts' table; everything computed per column, not per part."""
     facts = PartFacts(scene, findings)
-    columns = [column.of(facts) for column in part_columns()]
-    text = str(scene_id)
-    for node, *values in zip(facts.parts.tolist(), *columns, strict=True):
-        yield (text, node, *values)
+    own = {column.name: column.of(facts) for column in part_columns()}
+    return {"scene_id": [str(scene_id)] * len(facts.parts), "node": facts.parts.tolist(), **own}
 
 
 def material_rows(scene: Scene) -> list[dict[str, Any]]:
@@ -142,44 +174,13 @@ def material_rows(scene: Scene) -> list[dict[str, Any]]:
 
 
 def record_arrival_rows(session: Session, arrival: uuid.UUID, report: ArrivalReport) -> None:
-    columns = [
-        "arrival_id",
-        "rank",
-        "source_id",
-        "node",
-        "identity",
-        "path",
-        "position_mm",
-        "size_ratio",
-        "rotation_deg",
-        "normal_deg",
-        "pivot_mm",
-        "surface_mm",
-        "triangles_source",
-        "triangles_arrived",
-        "faults",
-        "told",
-    ]
-    finite = np.finfo(np.float64).max
-    rows = (
-        (
-            str(arrival),
-            rank,
-            r.source_id,
-            r.node,
-            r.identity,
-            r.path,
-            min(r.position_mm, finite),
-            min(r.size_ratio, finite),
-            r.rotation_deg,
-            r.normal_deg,
-            r.pivot_mm,
-            min(r.surface_mm, finite),
-            r.triangles_source,
-            r.triangles_arrived,
-            ", ".join(r.faults),
-            r.told,
-        )
-        for rank, r in enumerate(report.rows)
-    )
-    copy_rows(session, "arrival_row", columns, rows)
+    rows = report.rows
+    finite = float(np.finfo(np.float64).max)
+    columns: dict[str, Sequence[Any]] = {
+        "arrival_id": [str(arrival)] * len(rows),
+        "rank": range(len(rows)),
+        **{name: [getattr(r, name) for r in rows] for name in AS_THEY_ARE},
+        **{name: [min(getattr(r, name), finite) for r in rows] for name in BOUNDED},
+        "faults": [", ".join(r.faults) for r in rows],
+    }
+    copy_columns(session, "arrival_row", columns)
