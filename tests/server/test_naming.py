@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import unittest
+import uuid
 
 from sqlalchemy import text
 
@@ -12,6 +13,7 @@ from tests.support import read, trimesh_scene
 from tidy_caravan.core.scene import HIDDEN
 from tidy_caravan.server import columns
 from tidy_caravan.server.columns import part_column, part_columns
+from tidy_caravan.server.db.models import Run
 from tidy_caravan.server.db.naming import name_parts
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.store.blobs import Store
@@ -40,6 +42,13 @@ class Naming(unittest.TestCase):
                 here = "ANY(CAST(:scenes AS uuid[]))"
                 session.execute(text(f"UPDATE part SET identity = '' WHERE scene_id = {here}"), number)
                 session.execute(text(f"UPDATE scene SET named = false WHERE id = {here}"), number)
+                run = session.get_one(Run, uuid.UUID(haul["run"]["id"]))
+                told = [c["parts"] for r in run.records for c in r["changes"]]
+                back = {r["identity"]: r["source"] for r in rows}
+                run.records = [
+                    {**r, "changes": [{**c, "parts": [back[p] for p in c["parts"]]} for c in r["changes"]]}
+                    for r in run.records
+                ]
                 session.execute(text("UPDATE haul SET route = CAST(:route AS jsonb) WHERE id = :haul"), number)
             for times in (2, 0):
                 with session_for(settings().database) as session:
@@ -47,7 +56,11 @@ class Naming(unittest.TestCase):
             for key, scene in scenes.items():
                 after = c.post(f"/api/scenes/{scene}/parts/named", json={"parts": [r["identity"] for r in before[key]]})
                 self.assertEqual(after.json(), {"items": before[key], "gone": []})
-            route = c.get(f"/api/hauls/{haul['id']}").json()["route"]
+            after_all = c.get(f"/api/hauls/{haul['id']}").json()
+            again = [change["parts"] for record in after_all["run"]["records"] for change in record["changes"]]
+            self.assertEqual(again, told)
+            self.assertTrue(any(told))
+            route = after_all["route"]
             names = [r["identity"] for r in rows]
             self.assertEqual(route["steps"][0]["where"]["parts"], names[:1])
             self.assertEqual((route["steps"][1]["where"]["parts"], route["steps"][1]["enabled"]), ([], False))

@@ -57,6 +57,13 @@ def name_parts(session: Session, store: Store) -> int:
             "steps": [{**s, **with_names(s, names)} for s in haul.route.get("steps") or []],
             "sets": [set_named(s, names) for s in haul.route.get("sets") or []],
         }
+    for run in session.scalars(select(Run)):
+        revision = session.get(Revision, run.revision_id)
+        names = of(revision.scene_id if revision else None) or Identities(())
+        run.records = [
+            {**r, "changes": [{**c, "parts": named(c.get("parts") or [], names)} for c in r.get("changes") or []]}
+            for r in run.records
+        ]
     session.execute(
         text(
             "UPDATE arrival_row a SET identity = p.identity FROM arrival r, package k, run, revision v, part p"
