@@ -21,7 +21,7 @@ from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import MADE, Mesh, Nodes, Origin, Scene, Touched, joined
 from tidy_caravan.core.space.convert import keep_nodes, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse
-from tidy_caravan.core.steps import Change, Step, StepContext, base
+from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
 from tidy_caravan.core.steps.base import Phase, per_mesh, step
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import load_scene, save_scene
@@ -52,6 +52,7 @@ class Toy(Step):
             "more": (Aspect.TRIANGLES, Aspect.SHARING),
             "shift": (Aspect.FIRST_UV, Aspect.SHARING),
             "stretch": (Aspect.POSITIONS, Aspect.SHARING),
+            "combine": (*SPLIT, Aspect.DATA),
         }
         return tuple(Effect(a) for a in aspects.get(self.does, SPLIT))
 
@@ -194,6 +195,34 @@ class Provenance(unittest.TestCase):
                 with self.subTest(does=does):
                     report = self.report(scene, {"does": does})
                     self.assertTrue(report.ok, everything_said(report))
+
+    def test_provenance_survives_every_step(self) -> None:
+        """Parts are split and combined first; whatever comes behind, they are still told triangle by triangle."""
+        others = [k for k in known_steps() if k not in ("toy", "match_units_axes")]
+        scene = kiosk()
+        thin = np.array([[0, 1, 1]], np.uint32)
+        post = scene.meshes[1]
+        flat = replace(
+            post, indices=np.concatenate([post.indices, thin]), material=np.append(post.material, post.material[:1])
+        )
+        scene = put_in(flat, 1, scene)
+        for toys in ([{"does": "split"}], [{"does": "combine"}], [{"does": "split"}, {"does": "combine"}]):
+            steps = [{"kind": "toy", **t} for t in toys] + [{"kind": k} for k in ("match_units_axes", *others)]
+            route = Route.model_validate({"steps": steps})
+            with self.subTest(toys=toys), TemporaryDirectory() as folder:
+                package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
+                save(package.files, Path(folder))
+                report, _ = prove(Path(folder), scene, result)
+                self.assertTrue(report.ok, everything_said(report))
+                told = [m for m in result.meshes if m.origin is not None]
+                self.assertTrue(told)
+                for mesh in told:
+                    assert mesh.origin is not None
+                    self.assertEqual(len(mesh.origin.triangle), mesh.triangles)
+                moved = replace(told[0], uvs=(told[0].uvs[0] * np.float32(1.5), *told[0].uvs[1:]))
+                meshes = [moved if m is told[0] else m for m in result.meshes]
+                wrong, _ = prove(Path(folder), scene, result.but(meshes=tuple(meshes)))
+                self.assertRegex(everything_said(wrong), "the route changed its first UV set|first UV set differs")
 
     def test_wrong_splits_are_caught(self) -> None:
         said = {

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -123,15 +124,20 @@ def beside_parts(
 
 
 def data_problems(
-    before: Scene, after: Scene, called: tuple[Sequence[str], Sequence[str]], pairs: dict[int, int]
+    before: Scene,
+    after: Scene,
+    called: tuple[Sequence[str], Sequence[str]],
+    pairs: dict[int, int],
+    kept: Mapping[int, Any] | None = None,
 ) -> list[str]:
     """What the source says of nodes, one sentence for each on which it differs. Only what is an object is looked at.
 
     called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
+    kept: data of the nodes that are looked at; all of `before` without it.
     """
     where = {path: j for j, path in enumerate(called[1])}
     out = []
-    for i, said in before.nodes.extras.items():
+    for i, said in (before.nodes.extras if kept is None else kept).items():
         if not isinstance(said, dict) or not said:
             continue
         j = pairs.get(i, where.get(called[0][i], -1))

@@ -246,13 +246,15 @@ def data_told(
 ) -> list[str]:  # fmt: skip
     """Data of nodes that did not arrive as packed, or were not packed as they were in the source."""
     out = data_problems(result, arrived, (paths, found), pairs) if ability.data else []
-    if not declared.free(Aspect.DATA):
+    free = declared.for_parts(result.touched, np.arange(len(source.nodes))).free(Aspect.DATA)
+    if not free.all():
         origin = result.nodes.source.tolist()
+        kept = {i: said for i, said in source.nodes.extras.items() if not free[i]}
         # of several parts that came from one, that one counts which kept its data
         said = result.nodes.extras
         pairs = {i: k for k, i in sorted(enumerate(origin), key=lambda p: p[0] in said) if i >= 0}
         nowhere = [""] * len(result.nodes)
-        out += by_route(data_problems(source, result, (source.nodes.paths, nowhere), pairs))
+        out += by_route(data_problems(source, result, (source.nodes.paths, nowhere), pairs, kept))
     return out
 
 
