@@ -50,8 +50,7 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     if not asked.any():
         return points, none
     used = points if asked.all() else points[asked]
-    low = np.array([used[:, k].min() for k in range(3)])
-    high = np.array([used[:, k].max() for k in range(3)])
+    low, high = used.min(axis=0), used.max(axis=0)
     reach, diagonal = float(np.abs([low, high]).max()), float(np.linalg.norm(high - low))
     first = inside[:SAMPLE]
     if not needs_origin(points[first[finite[first]]], reach, diagonal, metres, far):
