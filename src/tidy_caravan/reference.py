@@ -34,7 +34,7 @@ def text() -> str:
                 )
         lines.append("")
     lines += [
-        "Every step takes `where`: `names` (patterns with * and ?) and `parts` (ids in the source); all parts when empty.",
+        "Every step takes `where`: `names` (patterns with * and ?) and `parts` (identities, `file|own id or path|number`, as the survey and the ledger give them); all parts when empty.",
         "",
     ]
     lines += [

@@ -17,8 +17,9 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route
+from tidy_caravan.core.route import Route, run
 from tidy_caravan.core.scene import MADE, Mesh, Nodes, Origin, Scene, Touched, joined
+from tidy_caravan.core.selection import Rule
 from tidy_caravan.core.space.convert import keep_nodes, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
@@ -320,6 +321,19 @@ class Columns(unittest.TestCase):
         kept = keep_nodes(told, keep)
         self.assertEqual({k: v.tolist() for k, v in kept.nodes.sources.items()}, {3: [5, 6]})
         self.assertEqual(kept.nodes.came_from(kept.nodes.mesh == kept.nodes.mesh[3]).tolist(), [5, 6])
+
+    def test_results_are_stored_with_the_names_of_their_source(self) -> None:
+        """What is picked by hand is found in a result that was renamed, thinned out and kept meanwhile."""
+        scene = kiosk()
+        steps = [{"kind": k} for k in ("what_travels", "match_units_axes", "tidy_names")]
+        done, _ = run(scene, Route.model_validate({"steps": steps}), BUILT_IN[0])
+        with TemporaryDirectory() as folder:
+            again = load_scene(Store(folder), save_scene(Store(folder), done))
+        post = scene.identities.names[3]
+        chosen = np.flatnonzero(Rule(parts=[post]).select(again))
+        self.assertEqual(again.nodes.source[chosen].tolist(), [3])
+        untold = again.but(identity=None, nodes=replace(again.nodes, source=again.nodes.source[::-1].copy()))
+        self.assertFalse(Rule(parts=[post]).select(untold).any(), "a result that was not told names nothing")
 
     def test_of_steps_that_were_for_a_node(self) -> None:
         touched = Touched.none(4).by(0, np.array([0, 1])).by(1, np.array([1, 2, -1, 9])).by(3, np.array([1]))

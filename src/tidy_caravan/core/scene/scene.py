@@ -55,8 +55,11 @@ class Scene:
 
     @cached_property
     def identities(self) -> Identities:
-        """What the nodes of the source are called, by `nodes.source`."""
-        return self.identity or Identities.of(self.nodes, self.extras)
+        """What the nodes of the source are called, by `nodes.source`; of a result that was not told, nothing."""
+        if self.identity is not None:
+            return self.identity
+        whole = np.array_equal(self.nodes.source, np.arange(len(self.nodes)))
+        return Identities.of(self.nodes, self.extras) if whole else Identities(())
 
     @cached_property
     def part_bounds(self) -> F64:

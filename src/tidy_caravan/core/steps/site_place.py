@@ -15,8 +15,8 @@ from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, step
 class SitePlace(Step):
     """Adds the offset that reading took off, so that the package lies at its map coordinates again.
 
-    The offset is in the manifest either way. Formats of single precision lose up to half a metre in ten thousand
-    kilometres of it in flat files; where there is a tree it goes into the top nodes, and parts keep their places.
+    The offset is in the manifest either way. It goes into the top nodes; in formats without a tree it goes into the
+    coordinates, which lose a quarter of a metre at four thousand kilometres where they are of single precision.
     """
 
     title = "Back to the site's place"

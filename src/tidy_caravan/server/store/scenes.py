@@ -17,6 +17,7 @@ from tidy_caravan.core.scene import (
     Channel,
     Clip,
     Convention,
+    Identities,
     Image,
     Light,
     Material,
@@ -134,6 +135,7 @@ def save_scene(store: Store, scene: Scene) -> str:
         "nodeExtras": scene.nodes.extras,
         "rest": scene.nodes.rest,
         "ids": scene.nodes.ids,
+        "identity": scene.identity.names if scene.identity is not None else None,
         "sources": list(scene.nodes.sources),
         "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
@@ -185,6 +187,7 @@ def load_scene(store: Store, key: str) -> Scene:
         default_root=meta["defaultRoot"],
         extras=meta["extras"],
         format=meta["format"],
+        identity=Identities(tuple(meta["identity"])) if meta.get("identity") is not None else None,
         touched=Touched(arrays["touched"], tuple(map(tuple, meta["touched"]))) if meta.get("touched") else None,
         **{name: adapter.validate_python(meta[name]) for name, adapter in TABLES.items() if name in meta},
     )
