@@ -65,6 +65,16 @@ class Follow(unittest.TestCase):
         self.assertEqual(two.identities.names[-len(alone) :], alone, "alone or among others")
         self.assertTrue(all(n.startswith("quay.glb|") for n in alone))
 
+    def test_names_that_cannot_be_stored_are_told_apart_still(self) -> None:
+        names = ["a\nb", "a b", "a\0b", "a?b", "x|1", "x", "", "\ud800", "…"]
+        scene = row(names, list(range(len(names))), [0] * len(names))
+        found = scene.identities.names
+        self.assertEqual(len(set(found)), len(names))
+        for i, name in enumerate(found):
+            name.encode()
+            self.assertEqual(numbers(scene, [name]), [i])
+            self.assertNotIn("\0", name)
+
     def test_a_file_that_comes_before_moves_nothing(self) -> None:
         old, new = files(quay_glb=glb(1)), files(beach_glb=glb(2), quay_glb=glb(1))
         parts = old.nodes.parts.tolist()

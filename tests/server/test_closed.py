@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import dataclasses
 import os
 import socket
 import ssl
@@ -112,8 +111,8 @@ class Workers(unittest.TestCase):
         with self.assertRaises(CaravanError) as caught:
             security_of(open_)
         self.assertIn("CARAVAN_SCHEDULER_CA", caught.exception.what)
-        self.assertIsNone(security_of(dataclasses.replace(open_, scheduler_private=True)))
-        secured = dataclasses.replace(open_, scheduler_ca="/a", scheduler_cert="/b", scheduler_key="/c")
+        self.assertIsNone(security_of(open_.but(scheduler_private=True)))
+        secured = open_.but(scheduler_ca="/a", scheduler_cert="/b", scheduler_key="/c")
         self.assertTrue(security_of(secured).require_encryption)  # type: ignore[union-attr]
         with TemporaryDirectory() as folder:
             done = subprocess.run(

@@ -74,9 +74,7 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
     parts = scene.nodes.parts
     if not len(parts):
         return []
-    names, which = np.unique(
-        np.array([scene.nodes.names[i].lower()[:200] for i in parts.tolist()]), return_inverse=True
-    )
+    texts, which = name_stems(scene)
     classes = {
         i: e["ifc"].get("class")
         for i, e in scene.nodes.extras.items()
@@ -87,7 +85,6 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
     size = boxes[:, 1] - boxes[:, 0]
     out = []
     # most names fit none: those are told by one look
-    texts = names.tolist()
     any_kind = words_pattern("|".join(k.words for k in KNOWN))
     fitting = [i for i, n in enumerate(texts) if any_kind.search(n)]
     for kind in KNOWN:
@@ -102,6 +99,23 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
             rows = np.flatnonzero(hit)
             out.append(Evidence(kind, parts[rows], size[rows, up]))
     return out
+
+
+DIGITS = str.maketrans("123456789", "000000000")
+
+
+def name_stems(scene: Scene) -> tuple[list[str], I64]:
+    """Distinct names of the parts in small letters with all digits alike, and (P,) which of them each part bears.
+
+    What is looked for in names are words: numbers between them say nothing, and there are thousands of those.
+    """
+    kept = scene.__dict__.get("_name_stems")
+    if kept is None:
+        own = [scene.nodes.names[i].lower()[:200].translate(DIGITS) for i in scene.nodes.parts.tolist()]
+        number = {name: k for k, name in enumerate(dict.fromkeys(own))}
+        kept = list(number), np.array([number[name] for name in own], np.int64)
+        scene.__dict__["_name_stems"] = kept
+    return kept
 
 
 @lru_cache(maxsize=64)

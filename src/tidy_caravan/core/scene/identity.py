@@ -31,14 +31,13 @@ class Identities:
     @classmethod
     def of(cls, nodes: Nodes, extras: Mapping[str, Any]) -> Identities:
         """Of a source as it was read. O(nodes)."""
+        labels, names = labels_and_names(nodes, extras)
         seen: dict[tuple[str, str], int] = {}
         out = []
-        for key in zip(*labels_and_names(nodes, extras), strict=True):
+        for key in zip(storable(labels), storable(names), strict=True):
             seen[key] = number = seen.get(key, 0) + 1
             out.append(f"{key[0]}|{key[1]}|{number}")
-        # half of a surrogate pair and nought are in names, and neither in files nor in the database
-        text = "\n".join(n.replace("\n", " ") for n in out).encode("utf-8", "replace").decode().replace("\0", "?")
-        return cls(tuple(text.split("\n")) if out else ())
+        return cls(tuple(out))
 
     @cached_property
     def row(self) -> dict[str, int]:
@@ -53,6 +52,12 @@ class Identities:
     def given(self, ids: Iterable[int]) -> list[str]:
         """Names of source nodes, without those that no source has."""
         return [self.names[i] for i in ids if 0 <= i < len(self.names)]
+
+
+def storable(texts: Sequence[str]) -> list[str]:
+    """Without what neither files nor the database hold: line ends, nought, and half of a surrogate pair."""
+    whole = "\n".join(t.replace("\n", " ") for t in texts)
+    return whole.encode("utf-8", "replace").decode().replace("\0", "?").split("\n")[: len(texts)]
 
 
 def labels_and_names(nodes: Nodes, extras: Mapping[str, Any]) -> tuple[list[str], list[str]]:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.evidence import candidates
+from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.transforms import polar, split_trs
 from tidy_caravan.core.survey.base import Finding, check
@@ -100,8 +99,9 @@ def axes_plausible(context: Context) -> Iterable[Finding]:
     scene = context.scene
     nodes = scene.nodes
     up = "XYZ".index(scene.convention.up[-1])
-    pattern = re.compile(r"(?:^|[^a-z])(?:door|leaf|person|passenger|lamp_?post|column|mast)s?(?:[^a-z]|$)")
-    hit = np.array([bool(pattern.search(nodes.names[i].lower()[:200])) for i in nodes.parts.tolist()], np.bool_)
+    pattern = words_pattern("door|leaf|person|passenger|lamp_?post|column|mast")
+    texts, which = name_stems(scene)
+    hit = np.array([bool(pattern.search(t)) for t in texts] or [False], np.bool_)[which]
     if hit.sum() < 2:
         return
     size = (scene.part_bounds[:, 1] - scene.part_bounds[:, 0])[hit]
