@@ -1704,7 +1704,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
         };
         /** MeshOut */
         MeshOut: {
@@ -1938,7 +1938,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -2050,7 +2050,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -2236,12 +2236,32 @@ export interface components {
             key: string;
         };
         /**
+         * SitePlace
+         * @description Adds the offset that reading took off, so that the package lies at its map coordinates again.
+         *
+         *     The offset is in the manifest either way. It goes into the top nodes; in formats without a tree it goes into the
+         *     coordinates, which lose a quarter of a metre at four thousand kilometres where they are of single precision.
+         */
+        SitePlace: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "site_place";
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * StepKind
          * @description A kind of step with its parameters as JSON Schema.
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**
