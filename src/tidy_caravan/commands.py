@@ -12,7 +12,6 @@ from typing import Any
 
 import orjson
 
-from tidy_caravan.core.arrival.compare import read_manifest
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, destination
 from tidy_caravan.core.errors import UnusableInput
@@ -143,6 +142,8 @@ def run_carry(args: argparse.Namespace) -> int:
 
 
 def run_arrive(args: argparse.Namespace) -> int:
+    from tidy_caravan.core.arrival.compare import read_manifest  # brings the libraries of the comparison
+
     manifest = read_manifest(args.dir)
     scene, digest = read(args.against)
     report, _ = prove(args.dir, scene)

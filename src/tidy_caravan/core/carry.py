@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from tidy_caravan.core.arrival.compare import arrive, read_manifest
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
@@ -43,6 +42,8 @@ def prove(
     source: as it was loaded. result: the scene that was packed; without it the route is run again, which gives the
     same. Raises CaravanError.
     """
+    from tidy_caravan.core.arrival.compare import arrive, read_manifest  # dear to load, and asked for last
+
     manifest = read_manifest(folder)
     route = Route.model_validate({"steps": manifest.route, "sets": manifest.sets})
     if result is None:
