@@ -248,6 +248,7 @@ def keep_revision(
         scene = under_one_label(old, scene)
     if old is not None and (picked := picked_in(Route.model_validate(haul.route))):
         scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
+    scene = scene.but(identity=scene.identities)  # kept with it, so that nobody has to find them out again
     progress("surveying", 1, 4)
     findings = survey(scene, destination_of(haul), workshop_of(session, store), progress)
     progress("storing parts", 2, 4)
