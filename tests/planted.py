@@ -414,6 +414,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: f.node("gate").pop("extras")),
             r"what the source says of “kiosk/gate” did not arrive",
         ),
+        "group with data renamed": (
+            in_gltf(lambda f: f.node("gate").update(name="door")),
+            r"what the source says of “kiosk/gate” did not arrive",
+        ),
         "clip astray between its keys": (in_gltf(between_keys), r"clip “gate swings” holds"),
         "clip dropped": (in_gltf(lambda f: f.json.pop("animations") and None), r"clip “gate swings” did not arrive"),
         "clip slower": (

@@ -91,7 +91,8 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
             best = int(np.argmin(far))
             if far[best] <= PLACE_LIMIT:
                 found[name] = same[best]
-        taken.update([found[name]] if name in found else [])
+        if name in found:
+            taken.add(found[name])
     # renamed or hung elsewhere: the same mesh in the same place, if only one is there
     wanted_names = set(before)
     strict = old.format != "dae"

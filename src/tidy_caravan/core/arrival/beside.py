@@ -141,9 +141,9 @@ def data_problems(
         if not isinstance(said, dict) or not said:
             continue
         j = pairs.get(i, where.get(called[0][i], -1))
-        if j < 0:
-            continue  # told as lost, or a group that nothing hangs from
-        found = after.nodes.extras.get(j)
+        if j < 0 and (kept is not None or before.nodes.mesh[i] >= 0):
+            continue  # a part is told as lost; what steps leave behind is in the manifest
+        found = after.nodes.extras.get(j) if j >= 0 else None
         if not isinstance(found, dict):
             out.append(f"what the source says of “{called[0][i]}” did not arrive")
             continue

@@ -268,7 +268,7 @@ def left_out(source: Scene, result: Scene, declared: Declared) -> list[str]:
 
 
 def part_problems(source: Scene, result: Scene, declared: Declared) -> list[str]:
-    """Parts that came out of the route and went into it once less or not at all, without a step that may do so."""
+    """Parts that the route added, or that came out of it more than once, without a step that may do so."""
     nodes = result.nodes
     drawn = nodes.parts[[result.meshes[m].triangles > 0 for m in nodes.mesh[nodes.parts].tolist()]]
     own = nodes.source[drawn]

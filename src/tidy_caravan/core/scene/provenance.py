@@ -2,7 +2,7 @@
 
 A node tells the source node it came from (`Nodes.source`), one that was made of several tells all of them
 (`Nodes.sources`). A mesh whose triangles are not simply those of the source part's mesh tells for each which one it
-was, five to eight bytes a triangle.
+was, four to eight bytes a triangle.
 """
 
 from __future__ import annotations
