@@ -211,6 +211,10 @@ class GivenBack(unittest.TestCase):
         near = load_all([bundle_from_files({"box.glb": trimesh.creation.box().export(file_type="glb")})])
         self.assertFalse(taken_off(near).any())
         self.assertNotIn("import.recentred", {n.code for n in near.notes})
+        large = trimesh.creation.box((30_000, 4_000, 20_000))  # a hall in millimetres that says metres
+        large.apply_translation((15_000, 2_000, 10_000))
+        wide = load_all([bundle_from_files({"hall.glb": large.export(file_type="glb")})])
+        self.assertFalse(taken_off(wide).any(), "large is not far")
 
     def test_on_request_the_package_lies_at_the_site_again(self) -> None:
         """The first post stands where the file had it, in the destination's axes; the receivers agree."""

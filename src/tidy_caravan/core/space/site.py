@@ -17,6 +17,8 @@ from tidy_caravan.core.space.axes import linear_map
 SITE = Convention(1.0, "Z", "Y", "right")
 FAR_M = 5000.0
 """Distance from the origin from which on a scene is recentred: a float32 step is half a millimetre there."""
+FAR_SIZES = 16.0
+"""And in its own diagonals: a building in millimetres that says metres is large, and not far away."""
 
 
 def georeference_of(scene: Scene) -> dict[str, Any] | None:
@@ -58,12 +60,14 @@ def moved(scene: Scene, metres: F64) -> Scene:
 
 
 def recentred(scene: Scene) -> Scene:
-    """The scene near the origin, with the offset kept, when it lies more than FAR_M from it. O(parts)."""
+    """The scene near the origin, with the offset kept, when it lies more than FAR_M and FAR_SIZES from it. O(parts)."""
     boxes = scene.part_bounds
     if not len(boxes):
         return scene
     middle = linear_map(scene.convention, SITE) @ np.median((boxes[:, 0] + boxes[:, 1]) / 2, axis=0)
-    if not np.isfinite(middle).all() or np.abs(middle).max() <= FAR_M:
+    span = boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)
+    size = float(np.linalg.norm(span)) * scene.convention.metres_per_unit
+    if not np.isfinite(middle).all() or np.abs(middle).max() <= max(FAR_M, FAR_SIZES * size):
         return scene
     offset = np.rint(middle)
     far = f"The scene lies {np.linalg.norm(offset) / 1000:.1f} km from its origin"
