@@ -5,15 +5,20 @@ from __future__ import annotations
 import dataclasses
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 import unittest
 from collections.abc import Mapping
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
+import psutil
 
-from tests.support import read, trimesh_scene
+from tests.support import ROOT, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.steps import StepContext
@@ -102,6 +107,54 @@ class Isolation(unittest.TestCase):
         finally:
             child.stop()
 
+    def test_the_nursery_may_be_killed_at_any_time(self) -> None:
+        child = Child()
+        try:
+            self.assertEqual(child.call(self.HERE + "shout", ("a",), 20.0), "A")
+            assert child.process is not None
+            os.kill(parent_of(child.process.pid), signal.SIGKILL)
+            self.assertEqual(child.process.wait(), -signal.SIGKILL, "its children go with it")
+            self.assertEqual(child.call(self.HERE + "shout", ("b",), 20.0), "B")
+        finally:
+            child.stop()
+
+    def test_modules_that_no_nursery_can_load(self) -> None:
+        for name, body, wanted in (
+            ("kills", "import os, signal\nos.kill(os.getpid(), signal.SIGSEGV)", "signal 11"),
+            ("fails", "raise ImportError('not for this processor')", "not for this processor"),
+            ("threads", "import threading, time\nthreading.Thread(target=time.sleep, args=(9,), daemon=True).start()", None),
+        ):  # fmt: skip
+            with self.subTest(name), TemporaryDirectory(dir=ROOT / "tests" / "core") as folder:
+                (Path(folder) / "__init__.py").write_text(f"{body}\ndef shout(text):\n    return text.upper()\n")
+                child = Child()
+                try:
+                    answer = child.call(f"tests.core.{Path(folder).name}:shout", ("a",), 20.0)
+                    if wanted is None:
+                        self.assertEqual(answer, "A")
+                    else:
+                        self.assertIn(wanted, answer.reason)
+                    self.assertEqual(child.call(self.HERE + "shout", ("b",), 20.0), "B")
+                finally:
+                    child.stop()
+
+    def test_children_take_little_time_to_start_and_none_is_left(self) -> None:
+        first = Child()
+        first.call(self.HERE + "shout", ("a",), 20.0)
+        assert first.process is not None
+        nursery, began = parent_of(first.process.pid), time.monotonic()
+        for _ in range(20):
+            child = Child()
+            child.call(self.HERE + "shout", ("a",), 20.0)
+            child.stop()
+        took = time.monotonic() - began
+        # the floor is what Python itself needs to start, without any library
+        began = time.monotonic()
+        for _ in range(5):
+            subprocess.run([sys.executable, "-S", "-c", ""], check=True)
+        self.assertLess(took / 20, 5 * (time.monotonic() - began) / 5)
+        first.stop()
+        self.assertEqual(psutil.Process(nursery).children(), [])
+
     def test_others_go_on_and_noise_does_not_matter(self) -> None:
         with Pool(2) as pool:
             calls: list[tuple[tuple[Any, ...], float]] = [((f"text {i}",), 20.0) for i in range(6)]
@@ -111,6 +164,10 @@ class Isolation(unittest.TestCase):
         self.assertEqual(good, {i: f"TEXT {i}" for i in range(6)})
         self.assertEqual(good, again)
         self.assertTrue(all(isinstance(v, Lost) for v in lost.values()))
+
+
+def parent_of(pid: int) -> int:
+    return psutil.Process(pid).ppid()
 
 
 def add_up(arrays: Mapping[str, Any], times: int = 1) -> tuple[dict[str, Any], dict[str, Any]]:

@@ -126,7 +126,7 @@ def pick(application: Application, kind: str, rng: random.Random) -> psutil.Proc
             if (
                 (kind == "server" and process.pid == top)
                 or (kind == "worker" and "spawn_main" in words)
-                or (kind == "child" and "work.isolation" in words)
+                or (kind == "child" and "work.nursery" in words)
                 or (kind == "postmaster" and process.name() == "postgres" and process.ppid() == top)
                 or (kind == "backend" and words.startswith("postgres: caravan"))
             ):

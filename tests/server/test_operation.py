@@ -84,8 +84,9 @@ class Workers(unittest.TestCase):
             until, victim = time.monotonic() + 20, None
             while victim is None and time.monotonic() < until:
                 for child in children_of(os.getpid()):
-                    if any("isolation" in part for part in _command(child)):
-                        victim = child.parent()
+                    above = child.parent()
+                    if above and any("nursery" in part for part in _command(above)):
+                        victim = above.parent()
                 time.sleep(0.05)
             assert victim is not None
             victim.kill()

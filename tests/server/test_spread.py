@@ -40,7 +40,8 @@ def parents_of_children(among: set[int], seconds: float, done: Any) -> set[int]:
         for pid in among - found:
             try:
                 below = psutil.Process(pid).children(recursive=True)
-                if any("work.isolation" in " ".join(p.cmdline()) for p in below):
+                nurseries = {p.pid for p in below if any("work.nursery" in part for part in p.cmdline())}
+                if any(p.ppid() in nurseries for p in below):
                     found.add(pid)
             except psutil.Error:
                 continue

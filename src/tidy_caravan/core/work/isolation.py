@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
+import json
 import os
 import pickle
 import queue
+import re
 import select
+import signal
+import socket
 import struct
 import subprocess
 import sys
@@ -17,9 +22,12 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
-CHILD = "tidy_caravan.core.work.isolation"
+from tidy_caravan.core.work.nursery import REFUSED
+
+NURSERY = "tidy_caravan.core.work.nursery"
+NAMED = re.compile(r"tidy_caravan(\.\w+)+:\w+")
 MEMORY_BYTES = 4 << 30
 """Address space that one child may take on top of its libraries' mappings."""
 
@@ -64,20 +72,116 @@ def processor_seconds(pid: int) -> float:
 
 @lru_cache(maxsize=1)
 def starter() -> ThreadPoolExecutor:
-    """The one thread that starts children: the kernel ends a child with the thread that started it, and this one ends
+    """The one thread that starts processes: the kernel ends them with the thread that started them, and this one ends
     with the process, while threads of a cluster's worker come and go."""
     return ThreadPoolExecutor(1, "starter of children")
 
 
-def start(memory: int) -> subprocess.Popen[bytes]:
-    """A child that waits for its first call."""
-    return subprocess.Popen(
-        [sys.executable, "-m", CHILD, str(memory)],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
-    )
+class Forked:
+    """A child of the nursery as its caller has it, like `subprocess.Popen` as far as it is needed.
+
+    end: where its exit code is told; the negative number of a signal, as with Popen.
+    """
+
+    def __init__(self, pid: int, stdin: BinaryIO, stdout: BinaryIO, end: int) -> None:
+        self.pid, self.stdin, self.stdout = pid, stdin, stdout
+        self._end, self._code = end, None if end >= 0 else 0
+
+    def poll(self) -> int | None:
+        """The exit code, or None while it lives."""
+        if self._code is None and select.select([self._end], [], [], 0)[0]:
+            return self.wait()
+        return self._code
+
+    def wait(self) -> int:
+        if self._code is None:
+            told = os.read(self._end, 4)
+            # nothing is told when the nursery itself was killed, and its children with it
+            self._code = int(struct.unpack("<i", told)[0]) if len(told) == 4 else -signal.SIGKILL
+        return self._code
+
+    def kill(self) -> None:
+        if self.poll() is None:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(self.pid, signal.SIGKILL)
+
+    def close(self) -> None:
+        for stream in (self.stdin, self.stdout):
+            with contextlib.suppress(OSError):
+                stream.close()
+        if self._end >= 0:
+            os.close(self._end)
+            self._end = -1
+
+
+class Nursery:
+    """Starts children through one process that has their libraries loaded; see `core.work.nursery`."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._channel: socket.socket | None = None
+
+    def child(self, memory: int, modules: Sequence[str]) -> Forked:
+        """A child that waits for its first call. modules: what that will need. Raises OSError when none can be had."""
+        with self._lock:
+            for wanted in (modules, ()):  # a module that breaks the nursery is left for the child to load
+                for _ in range(2):  # it may have been killed meanwhile
+                    with contextlib.suppress(ConnectionError):
+                        return self._ask(memory, wanted)
+                    self.close()
+        raise OSError("no process could be started for native code")
+
+    def _ask(self, memory: int, modules: Sequence[str]) -> Forked:
+        if self._channel is None:
+            starter().submit(self._start).result()
+        assert self._channel
+        (their_in, stdin), (stdout, their_out), (end, their_end) = os.pipe(), os.pipe(), os.pipe()
+        theirs = (their_in, their_out, their_end)
+        try:
+            socket.send_fds(self._channel, [json.dumps([memory, list(modules)]).encode()], theirs)
+            told = self._channel.recv(4)
+            pid = struct.unpack("<i", told)[0] if told else REFUSED
+            if pid == REFUSED:
+                raise ConnectionError
+        except BaseException:
+            for handle in (stdin, stdout, end):
+                os.close(handle)
+            raise
+        finally:
+            for handle in theirs:
+                os.close(handle)
+        return Forked(pid, os.fdopen(stdin, "wb"), os.fdopen(stdout, "rb", buffering=0), end)
+
+    def _start(self) -> None:
+        self._channel, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        with theirs:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", NURSERY, str(theirs.fileno())],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                pass_fds=[theirs.fileno()],
+                env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
+            )
+
+    def close(self) -> None:
+        """Ends it, and every child that came from it."""
+        if self._channel is not None:
+            self._channel.close()
+            self._channel = None
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            self._process = None
+
+
+@lru_cache(maxsize=1)
+def nursery() -> Nursery:
+    """That of this process."""
+    made = Nursery()
+    atexit.register(made.close)
+    return made
 
 
 class Child:
@@ -85,7 +189,7 @@ class Child:
 
     def __init__(self, memory: int = MEMORY_BYTES) -> None:
         self.memory = memory
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: Forked | None = None
 
     def call(
         self, function: str, args: tuple[Any, ...], seconds: float, tell: Callable[..., None] | None = None
@@ -96,9 +200,10 @@ class Child:
         hangs. A busy machine makes nobody late. tell gets what the call reports (see `report`), and is called without arguments now and then
         meanwhile; when it raises, the call is ended.
         """
-        if self.process is None or self.process.poll() is not None:
-            self.process = starter().submit(start, self.memory).result()
-        assert self.process.stdin and self.process.stdout
+        if self.process is not None and self.process.poll() is not None:
+            self.stop()
+        if self.process is None:
+            self.process = nursery().child(self.memory, modules_of(function, args))
         try:
             body = pickle.dumps((function, args), protocol=5)
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
@@ -123,7 +228,7 @@ class Child:
             raise
 
     def _read(self, count: int, watch: Watch, tell: Callable[..., None] | None = None) -> bytes:
-        assert self.process and self.process.stdout
+        assert self.process
         handle = self.process.stdout.fileno()
         pieces: list[bytes] = []
         while count:
@@ -143,11 +248,14 @@ class Child:
         if self.process is not None:
             self.process.kill()
             self.process.wait()
-            for stream in (self.process.stdin, self.process.stdout):
-                if stream:
-                    with contextlib.suppress(OSError):
-                        stream.close()
+            self.process.close()
             self.process = None
+
+
+def modules_of(function: str, args: tuple[Any, ...]) -> list[str]:
+    """The modules of a call: its own, and that of a function that it is given by name."""
+    named = [function, *(a for a in args if isinstance(a, str) and NAMED.fullmatch(a))]
+    return [n.partition(":")[0] for n in named]
 
 
 class Pool:
@@ -208,55 +316,3 @@ class Pool:
                 if child.process is not None:
                     child.process.kill()
             raise
-
-
-_answers = -1
-
-
-def report(*facts: Any) -> None:
-    """From inside a call: tells the caller how far it is. Does nothing outside a child."""
-    if _answers >= 0:
-        _send(("report", facts))
-
-
-def _send(reply: Any) -> None:
-    body = pickle.dumps(reply, protocol=5)
-    view = memoryview(struct.pack("<Q", len(body)) + body)
-    while view:
-        view = view[os.write(_answers, view) :]
-
-
-def main() -> None:
-    """Child side: answers calls from standard input until it closes."""
-    import ctypes
-    import importlib
-    import resource
-    import signal
-
-    # a child whose parent was killed must not go on: the kernel ends it (prctl PR_SET_PDEATHSIG)
-    with contextlib.suppress(OSError, AttributeError):
-        ctypes.CDLL(None).prctl(1, signal.SIGKILL)
-
-    # the calls import this module by its own name; what they report must find the same channel
-    home = importlib.import_module(CHILD)
-    home._answers = os.dup(1)  # type: ignore[attr-defined]
-    os.dup2(2, 1)  # whatever a native library prints must not end up among the answers
-    limit = int(sys.argv[1])
-    used = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
-    resource.setrlimit(resource.RLIMIT_AS, (limit + used, limit + used))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    source = sys.stdin.buffer
-    while head := source.read(8):
-        function, args = pickle.loads(source.read(struct.unpack("<Q", head)[0]))
-        try:
-            module, _, name = function.partition(":")
-            reply = ("value", getattr(importlib.import_module(module), name)(*args))
-        except MemoryError:
-            reply = ("error", ("it needed more memory than it may have",))
-        except Exception as error:
-            reply = ("error", (f"{type(error).__name__}: {error}"[:300], True))
-        home._send(reply)
-
-
-if __name__ == "__main__":
-    main()

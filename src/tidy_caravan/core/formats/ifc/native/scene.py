@@ -28,7 +28,7 @@ from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, mak
 from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
 from tidy_caravan.core.space.site import FAR_M
 from tidy_caravan.core.space.transforms import affine_inverse
-from tidy_caravan.core.work.isolation import report
+from tidy_caravan.core.work.nursery import report
 
 CREASE_DEG = 30.0
 NOT_DRAWN = ("IfcOpeningElement", "IfcOpeningStandardCase", "IfcSpace", "IfcVirtualElement", "IfcAnnotation", "IfcGrid",

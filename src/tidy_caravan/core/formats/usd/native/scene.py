@@ -26,7 +26,7 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Camera, Convention, Light, Mesh, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
-from tidy_caravan.core.work.isolation import report
+from tidy_caravan.core.work.nursery import report
 
 MANY = 20
 PROXIES = Usd.TraverseInstanceProxies()
