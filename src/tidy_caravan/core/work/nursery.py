@@ -72,11 +72,15 @@ def answer_calls(memory: int) -> None:
 
 
 def load(modules: Sequence[str]) -> bool:
-    """Imports them; False when one brought threads along. One that fails is left for the child to fail on."""
+    """Imports them, and what they name in LOADS; False when one brought threads along.
+
+    One that fails is left for the child to fail on.
+    """
     new = [m for m in modules if m not in sys.modules]
     for module in new:
         with contextlib.suppress(Exception):
-            importlib.import_module(module)
+            for needed in getattr(importlib.import_module(module), "LOADS", ()):
+                importlib.import_module(needed)
     if new:
         gc.collect()
         gc.freeze()  # children that collect do not copy what they never use
