@@ -21,14 +21,13 @@ from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 from tidy_caravan.core.work.heavy import Work
 
-LOADS = (
-    "scipy.sparse.csgraph", "scipy.spatial", "scipy.ndimage", "shapely", "PIL.Image", "PIL.ImageDraw", "xatlas",
-    "uvunwrap",
-)  # fmt: skip
+LOADS = ("scipy.sparse.csgraph", "shapely", "xatlas", "uvunwrap")  # fmt: skip
 """Libraries that the work needs and that are imported where they are used; see `core.work.nursery`."""
 TRIES = 4
 WELL_FILLED = 0.45
 """Fill from which on a library's layout is not measured against one of our own."""
+POORLY_FILLED = 0.1
+"""Fill below which a map is mostly padding, and a larger one is proposed."""
 SMALL = 2500
 """Up to so many triangles xatlas is tried first: it fills its maps better and is quick enough there."""
 LARGEST_MAP = 8192
@@ -95,13 +94,14 @@ def unwrap(
         if pages > 1:
             break  # asking again would give the same; the islands are laid out here
         uv = as_wanted(uv, faces, label, border_of(padding) / resolution)
-        report = measure(uv, faces, resolution, solid, scaled[source])
+        report = measure(uv, faces, resolution, solid, scaled[source], padding + 1)
         if good(report, padding):
             kept = Unwrapped(used[source], faces, uv, report, method, resolution)
             if report.fill > WELL_FILLED:
                 return kept
+            largest = most if report.fill < POORLY_FILLED else resolution
             with contextlib.suppress(RuntimeError):
-                other = laid_out_anew(charts, points, scaled, solid, resolution, padding, method, resolution, used, "")
+                other = laid_out_anew(charts, points, scaled, solid, resolution, padding, method, largest, used, "")
                 return max(kept, other, key=lambda u: u.report.fill)
             return kept
         found = in_words(report)
@@ -122,7 +122,7 @@ def laid_out_anew(
     gap = padding + 0.5
     for _ in range(TRIES):
         placed, needed = laid_out(uv, faces, label, solid, resolution, gap, border_of(padding) + 0.01, most)
-        report = measure(placed, faces, needed, solid, scaled[source])
+        report = measure(placed, faces, needed, solid, scaled[source], padding + 1)
         if good(report, padding):
             return Unwrapped(used[source], faces, placed, report, f"{method}, laid out anew", needed)
         found = in_words(report)
@@ -204,7 +204,7 @@ def job(
     positions, indices = arrays["positions"], arrays["indices"]
     if "existing" in arrays:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
-        report = measure(arrays["existing"], indices, resolution, solid, positions)
+        report = measure(arrays["existing"], indices, resolution, solid, positions, padding + 1)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return {}, {"method": KEPT, "fill": report.fill, "resolution": resolution}
     made = unwrap(positions, indices, resolution, padding, method, most)
@@ -216,4 +216,4 @@ def job(
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 3, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 4, "tidy_caravan.core.lightmap.unwrap:job")

@@ -17,13 +17,15 @@ that share an edge, up to rounding, do not count. Overlaps thinner than that are
 MOST_OVERLAPS = 1000
 """Overlaps counted before a set is simply bad."""
 PAIRS_AT_ONCE = 1_000_000
+FIRST_REACH = 1 / 512
+"""Distance, as a part of the map, within which neighbouring islands are looked for first."""
 RANGE_TOLERANCE = 1e-6
 """How far outside 0–1 a coordinate may be, as a part of the map."""
 
 
 @dataclass(frozen=True)
 class UvReport:
-    """gap_texels: smallest distance between two islands at the resolution, infinite for one island. border_texels:
+    """gap_texels: smallest distance between two islands at the resolution, infinite when there is none that near. border_texels:
     smallest distance to the edge of the map. overlaps: pairs of triangles; from MOST_OVERLAPS on it is at least that.
     mirrored: islands that show their picture the wrong way round."""
 
@@ -62,9 +64,12 @@ def islands(indices: U32, vertices: int, uv: F32, positions: F32 | None = None) 
     return compact.astype(np.int64)
 
 
-def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None, positions: F32 | None = None) -> UvReport:
+def measure(
+    uv: F32, indices: U32, resolution: int, solid: F64 | None = None, positions: F32 | None = None, reach: float = 64.0
+) -> UvReport:
     """Figures of one UV set (V, 2) over triangles (F, 3) at `resolution` texels.
 
+    reach: texels up to which gaps between islands are looked for.
     positions: (V, 3), to tell corners that merely touch in the map from those that are one.
     solid: (F,) areas in space; triangles with area there and none in the map count as collapsed.
     """
@@ -81,7 +86,7 @@ def measure(uv: F32, indices: U32, resolution: int, solid: F64 | None = None, po
         overlaps=count_overlaps(corners[usable]),
         out_of_range=int(outside.sum()),
         collapsed=collapsed,
-        gap_texels=island_gap(corners[usable], label[usable], resolution),
+        gap_texels=island_gap(uv, indices[usable], label[usable], reach / resolution) * resolution,
         border_texels=border(corners[usable]) * resolution,
         mirrored=int(mirrored(uv, indices[usable], label[usable]).sum()) if usable.any() else 0,
         fill=float(area[usable].sum()),
@@ -144,33 +149,34 @@ def overlapping(a: F64, b: F64) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
     return out
 
 
-def island_gap(corners: F64, label: I64, resolution: int) -> float:
-    """Smallest distance between two islands in texels, never overestimated by more than rounding.
+def island_gap(uv: F32, indices: U32, label: I64, reach: float) -> float:
+    """Smallest distance between the borders of two islands, as a part of the map; infinite when it exceeds `reach`.
 
-    Islands are drawn into a raster finer than the map; at every border between the cells nearest to
-    two islands their distances add up to the gap there.
+    The borders are the edges that one triangle has. Exact: pairs of them nearer than a distance that is doubled until
+    there are some. O(E log E + pairs) for E edges of borders, in batches of at most PAIRS_AT_ONCE pairs.
     """
-    from PIL import Image, ImageDraw
-    from scipy.ndimage import distance_transform_edt
+    import shapely
 
-    if len(corners) == 0 or label.max() == label.min():
+    if len(label) == 0 or label.max() == label.min():
         return float("inf")
-    fine = max(1, min(4, 2048 // resolution))
-    size = resolution * fine
-    raster = Image.new("I", (size, size), 0)
-    draw = ImageDraw.Draw(raster)
-    points = corners * size - 0.5
-    for triangle, number in zip(points.reshape(-1, 6).tolist(), (label + 1).tolist(), strict=True):
-        draw.polygon(triangle, fill=number, outline=number)
-    drawn = np.asarray(raster)
-    distance, nearest = distance_transform_edt(drawn == 0, return_indices=True)
-    owner = drawn[nearest[0], nearest[1]]
-    best = np.inf
-    for along in (0, 1):
-        one, two = (slice(None, -1), slice(1, None))
-        here = (one, slice(None)) if along == 0 else (slice(None), one)
-        there = (two, slice(None)) if along == 0 else (slice(None), two)
-        border = owner[here] != owner[there]
-        if border.any():
-            best = min(best, float((distance[here] + distance[there])[border].min()))
-    return best / fine
+    ends = np.sort(indices[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64), axis=1)
+    _, first, count = np.unique(ends[:, 0] * len(uv) + ends[:, 1], return_index=True, return_counts=True)
+    lonely = first[count == 1]
+    lines = shapely.linestrings(uv.astype(np.float64)[ends[lonely]])
+    owner = np.repeat(label, 3)[lonely]
+    tree = shapely.STRtree(lines)
+    distance = min(reach, FIRST_REACH)
+    while True:
+        best = np.inf
+        start, batch = 0, 1000
+        while start < len(lines):
+            one, other = tree.query(lines[start : start + batch], "dwithin", distance)
+            found = len(one)
+            apart = owner[start + one] != owner[other]
+            if apart.any():
+                best = min(best, float(shapely.distance(lines[start + one[apart]], lines[other[apart]]).min()))
+            start += batch
+            batch = max(1, min(batch * 2, batch * PAIRS_AT_ONCE // max(1, found)))
+        if np.isfinite(best) or distance >= reach:
+            return best
+        distance = min(reach, 2 * distance)
