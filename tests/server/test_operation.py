@@ -19,7 +19,7 @@ from sqlalchemy import create_engine, inspect, text
 
 from tests.server.stand import begin, client, database, finished, settings, whole_application
 from tests.support import one_triangle, trimesh_scene
-from tidy_caravan.server import main as server_main
+from tidy_caravan.server import start as server_start
 from tidy_caravan.server.db.models import Base, Job
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.jobs.manager import Bus, Manager
@@ -71,7 +71,7 @@ class StartAndStop(unittest.TestCase):
             )
         self.assertEqual(done.returncode, 2)
         self.assertIn("CARAVAN_ACCESS_KEY", done.stderr)
-        self.assertGreater(server_main.port_to_use("127.0.0.1", 0), 0)
+        self.assertGreater(server_start.port_to_use("127.0.0.1", 0), 0)
 
 
 class Workers(unittest.TestCase):
@@ -140,7 +140,7 @@ class Migrations(unittest.TestCase):
             connection.execute(text(f"CREATE DATABASE {name}"))
         address = database().rsplit("/", 1)[0] + f"/{name}"
         config = Config()
-        config.set_main_option("script_location", str(Path(server_main.__file__).parent / "db" / "migrations"))
+        config.set_main_option("script_location", str(Path(server_start.__file__).parent / "db" / "migrations"))
         config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
         command.upgrade(config, "head")
         command.check(config)  # raises when the models have something the migrations do not

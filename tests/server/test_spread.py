@@ -53,7 +53,7 @@ class Spread(unittest.TestCase):
     def run_and_watch(self, address: str, workers: set[int]) -> set[int]:
         """Runs a route over many meshes; the workers that took part. The result must be the one of one machine."""
         data = bent_balls(16, 2, 3)
-        with httpx.Client(base_url=address, timeout=60) as c:
+        with httpx.Client(base_url=address, timeout=60, verify=False) as c:
             haul = begin(c, data)
             tag = {"If-Match": f'"{haul["version"]}"'}
             c.patch(f"/api/hauls/{haul['id']}", json={"route": ROUTE}, headers=tag).raise_for_status()
