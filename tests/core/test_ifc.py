@@ -26,6 +26,7 @@ from tidy_caravan.core.formats.ifc.native import scene as ifc_scene
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.make_shapes import MakeShapes
+from tidy_caravan.core.work.isolation import nursery
 
 SIZE = (5.0, 0.2, 3.0)
 
@@ -264,6 +265,7 @@ class Trouble(unittest.TestCase):
 
         os.environ["CARAVAN_TEST_KILL"] = killer.GlobalId
         self.addCleanup(os.environ.pop, "CARAVAN_TEST_KILL", None)
+        nursery().close()  # children have the environment that it was started with
         from unittest import mock
 
         import tidy_caravan.core.formats.ifc.read as reader

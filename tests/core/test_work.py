@@ -153,7 +153,9 @@ class Isolation(unittest.TestCase):
             subprocess.run([sys.executable, "-S", "-c", ""], check=True)
         self.assertLess(took / 20, 5 * (time.monotonic() - began) / 5)
         first.stop()
-        self.assertEqual(psutil.Process(nursery).children(), [])
+        until = time.monotonic() + 5
+        while left := psutil.Process(nursery).children():
+            self.assertLess(time.monotonic(), until, left)
 
     def test_others_go_on_and_noise_does_not_matter(self) -> None:
         with Pool(2) as pool:
