@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
+from tidy_caravan.core.geometry.normals import cross
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
@@ -258,7 +259,7 @@ def difference_of(outcome: Outcome) -> Difference:
 def heights(corners: F64) -> F64:
     """(F,) smallest height of triangles (F, 3, 3): twice the area by the longest edge."""
     edges = corners[:, (1, 2, 0)] - corners
-    area = np.linalg.norm(np.cross(edges[:, 0], edges[:, 1]), axis=1)
+    area = np.linalg.norm(cross(edges[:, 0], edges[:, 1]), axis=1)
     longest = np.linalg.norm(edges, axis=2).max(axis=1)
     out: F64 = np.where(longest > 0, area / np.where(longest > 0, longest, 1.0), 0.0)
     return out

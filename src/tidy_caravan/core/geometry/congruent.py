@@ -12,7 +12,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.normals import face_vectors, spanned
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -96,7 +96,7 @@ def by_triangles(a: Mesh, b: Mesh, mirror: bool) -> bool:
     keys = np.round(np.sort(lengths_a, axis=1), 2)
     _, inverse, times = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
     times = times[inverse.reshape(-1)]
-    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    area = np.linalg.norm(spanned(p), axis=1)
     rare = np.flatnonzero((times == times.min()) & (area > 0.1 * np.median(area)))
     one = int(rare[np.argmax(area[rare])]) if len(rare) else int(np.argmax(area))
     data = np.column_stack([q.reshape(-1, 3) / size_b, *(t[b.indices].reshape(-1, 2) for t in b.uvs)])
@@ -144,7 +144,7 @@ def extent(triangles: F64) -> float:
 
 def area_size(triangles: F64) -> float:
     """Root of the whole area: a measure of size that no turn changes."""
-    area = np.linalg.norm(np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]), axis=1)
+    area = np.linalg.norm(spanned(triangles), axis=1)
     return float(np.sqrt(area.sum())) or 1.0
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from tidy_caravan.core.geometry.corners import join
-from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.normals import cross, face_vectors
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 
@@ -78,5 +78,5 @@ def corner_angles(points: F64, triangles: I64) -> F64:
     out = np.zeros(triangles.shape)
     for k in range(3):
         u, v = p[:, (k + 1) % 3] - p[:, k], p[:, (k + 2) % 3] - p[:, k]
-        out[:, k] = np.arctan2(np.linalg.norm(np.cross(u, v), axis=1), np.einsum("ij,ij->i", u, v))
+        out[:, k] = np.arctan2(np.linalg.norm(cross(u, v), axis=1), np.einsum("ij,ij->i", u, v))
     return out
