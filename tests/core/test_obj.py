@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from tests.support import PNG, read, trimesh_scene
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.formats.obj.read import REAL, Pieces, Run, plain_numbers
+from tidy_caravan.core.formats.obj.read import Lines, Pieces, Run, plain_numbers
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Scene
 
@@ -102,8 +102,9 @@ class Plain(unittest.TestCase):
             np.zeros((4, 3)), None, np.zeros((3, 2), np.float32), np.zeros((2, 3), np.float32),
             np.array([True, True, data.draw(st.booleans()), True]), [], False,
         )  # fmt: skip
-        quick = pieces.plain_corners(lines)
-        slow = pieces.any_corners(Run("", "", -1, 0, lines, [sizes] * len(lines)))
+        given_lines = Lines(["\n".join(lines)], [sizes], len(lines))
+        quick = pieces.plain_corners(given_lines)
+        slow = pieces.any_corners(Run("", "", -1, 0, given_lines))
         if quick is not None:
             self.assertEqual(pieces.notes, [], lines)
             np.testing.assert_array_equal(quick[0], slow[0])
@@ -117,12 +118,30 @@ class Plain(unittest.TestCase):
     @given(st.lists(st.tuples(st.floats(width=64), st.floats(width=64), st.floats(width=64)), min_size=1, max_size=5))
     def test_numbers_are_those_that_float_reads(self, rows: list[tuple[float, float, float]]) -> None:
         lines = [" ".join(repr(v) for v in row) for row in rows]
-        quick = plain_numbers(lines, REAL)
+        quick = plain_numbers(Lines(["\n".join(lines)], count=len(lines)))
         if all(np.isfinite(v) for row in rows for v in row):
             assert quick is not None
             np.testing.assert_array_equal(quick, np.array(rows))
         else:
             self.assertIsNone(quick)  # left to the way that tells
+
+    def test_ends_of_lines_and_what_stands_between_them_change_nothing(self) -> None:
+        shape = trimesh.creation.icosphere(subdivisions=2)
+        plain = shape.export(file_type="obj", include_normals=True).encode()
+        backwards = plain.replace(b"\nf ", b"\nv 0 0 0\nf -2//-1 -3//-1 -4//-1\nf ")
+        for name, text in (("plain", plain), ("backwards", backwards)):
+            first = read(text, "a.obj")
+            for change, other in (
+                ("carriage returns", text.replace(b"\n", b"\r\n")),
+                ("comments", text.replace(b"\n", b"\n# so it is\n")),
+                ("blanks", text.replace(b"\n", b" \n  ")),
+                ("continued", text.replace(b" ", b" \\\n")),
+            ):
+                with self.subTest(text=name, change=change):
+                    second = read(other, "a.obj")
+                    self.assertEqual([m.id for m in second.meshes], [m.id for m in first.meshes])
+        self.assertEqual(read(plain, "a.obj").meshes[0].triangles, len(shape.faces))
+        self.assertEqual(read(backwards, "a.obj").meshes[0].triangles, 2 * len(shape.faces))
 
 
 class Writing(unittest.TestCase):

@@ -74,17 +74,36 @@ def join(corner: I64, attributes: Sequence[F32]) -> tuple[I64, I64]:
     for column in columns:
         for k in range(column.shape[1]):
             key = _mix(key ^ (column[:, k].astype(np.uint64) + np.uint64(0x9E3779B97F4A7C15)))
-    _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
-    row = first[inverse]
+    row = first_equals(key)
     same = np.array_equal(corner[row], corner) and all(np.array_equal(column[row], column) for column in columns)
     if not same:  # two different corners with one hash: compare them whole
         whole = np.column_stack([corner.astype(np.uint32)[:, None], *columns])
         _, first, inverse = np.unique(whole, axis=0, return_index=True, return_inverse=True)
-        inverse = inverse.reshape(-1)
-    order = np.argsort(first, kind="stable")
-    rank = np.empty(len(order), np.int64)
-    rank[order] = np.arange(len(order))
-    return first[order].astype(np.int64), rank[inverse]
+        row = first[inverse.reshape(-1)]
+    return numbered(row)
+
+
+def distinct(keys: AnyArray) -> tuple[I64, I64]:
+    """The same for corners that are equal where their keys (C,) are."""
+    return numbered(first_equals(keys))
+
+
+def numbered(row: I64) -> tuple[I64, I64]:
+    own = row == np.arange(len(row))
+    return np.flatnonzero(own), (np.cumsum(own) - 1)[row]
+
+
+def first_equals(keys: AnyArray) -> I64:
+    """(C,) row of the first key that equals each. One sort, which need not be stable, and passes over the rows."""
+    if not len(keys):
+        return np.zeros(0, np.int64)
+    order = np.argsort(keys)
+    ordered = keys[order]
+    begins = np.concatenate([[True], ordered[1:] != ordered[:-1]])
+    firsts = np.minimum.reduceat(order, np.flatnonzero(begins))
+    out = np.empty(len(keys), np.int64)
+    out[order] = firsts[np.cumsum(begins) - 1]
+    return out
 
 
 def join_points(corner: I64) -> tuple[I64, I64]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, usable_rows
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, extremes, usable_rows
 
 FAR_DIAGONALS = 64.0
 """Distance from the origin in diagonals of the mesh: rounding then costs a 260,000th of its size."""
@@ -24,10 +24,11 @@ SAMPLE = 30_000
 
 def far_file(points: F64) -> bool:
     """Whether all points (N, 3) of a file lie much further from the origin than from each other."""
-    usable = points[usable_rows(points)] if len(points) else points
+    whole = usable_rows(points)
+    usable = points if whole.all() else points[whole]
     if not len(usable):
         return False
-    low, high = usable.min(axis=0), usable.max(axis=0)
+    low, high = extremes(usable)
     reach = float(np.abs([low, high]).max())
     return reach > FAR_FILE * max(float(np.linalg.norm(high - low)), 1e-300) and reach > 0
 
@@ -50,7 +51,7 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     if not asked.any():
         return points, none
     used = points if asked.all() else points[asked]
-    low, high = used.min(axis=0), used.max(axis=0)
+    low, high = extremes(used)
     reach, diagonal = float(np.abs([low, high]).max()), float(np.linalg.norm(high - low))
     first = inside[:SAMPLE]
     if not needs_origin(points[first[finite[first]]], reach, diagonal, metres, far):

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import orjson
 
-from tidy_caravan.core.scene.arrays import F32, F64, I32, U32, AnyArray, frozen
+from tidy_caravan.core.scene.arrays import F32, F64, I32, U32, AnyArray, extremes, frozen
 from tidy_caravan.core.scene.provenance import Origin
 
 
@@ -184,4 +184,4 @@ def with_opacity(colors: F32) -> F32:
 
 
 def _box(points: F32) -> F64:
-    return np.array([points.min(axis=0), points.max(axis=0)], dtype=np.float64)
+    return np.array(extremes(points), dtype=np.float64)

@@ -6,9 +6,8 @@ The format declares neither unit nor axes; metre, Y up, right-handed is assumed 
 from __future__ import annotations
 
 import warnings
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from itertools import groupby, repeat
-from operator import itemgetter
 
 import numpy as np
 
@@ -16,17 +15,46 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.geometry.corners import distinct
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.own_origin import far_file, placed_at, rebased
 from tidy_caravan.core.geometry.smoothing import corner_angles
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, stored32, usable_rows
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, extremes, stored32, usable_rows
 
-NO_TOTALS = (0, 0, 0)
-REAL = frozenset("0123456789.eE+- ")
-WHOLE = frozenset("0123456789/ ")
+REAL = b"0123456789.eE+- \n"
+WHOLE = b"0123456789/ \n"
+BLANK, NEWLINE, SLASH = 32, 10, 47
+KEYWORDS = {word: int.from_bytes(word.ljust(2).encode(), "big") for word in ("v", "vt", "vn", "f")}
 MANY = 20
+Totals = tuple[int, int, int]
+
+
+@dataclass
+class Lines:
+    """What stands behind one keyword, as texts of many lines each, with what was counted when each began."""
+
+    texts: list[str] = field(default_factory=list)
+    totals: list[Totals] = field(default_factory=list)
+    count: int = 0
+
+    def add(self, text: str, count: int = 1, totals: Totals = (0, 0, 0)) -> None:
+        self.texts.append(text)
+        self.totals.append(totals)
+        self.count += count
+
+    def each(self) -> Iterator[tuple[str, Totals]]:
+        for text, totals in zip(self.texts, self.totals, strict=True):
+            for line in text.split("\n"):
+                yield line.strip(), totals
+
+    def plain(self, allowed: bytes) -> bytes | None:
+        """All of it when it holds nothing but those characters, with single blanks inside the lines; else None."""
+        out = "\n".join(self.texts).encode()
+        if out.translate(None, allowed) or out[:1] in b" \n" or out[-1:] in b" \n":
+            return None
+        return None if any(pair in out for pair in (b"  ", b" \n", b"\n ", b"\n\n")) else out
 
 
 @dataclass
@@ -37,15 +65,14 @@ class Run:
     group: str
     material: int
     smooth: int = 0
-    faces: list[str] = field(default_factory=list)
-    totals: list[tuple[int, int, int]] = field(default_factory=list)
+    faces: Lines = field(default_factory=Lines)
 
 
 @dataclass
 class Parsed:
-    positions: list[str] = field(default_factory=list)
-    coordinates: list[str] = field(default_factory=list)
-    normals: list[str] = field(default_factory=list)
+    positions: Lines = field(default_factory=Lines)
+    coordinates: Lines = field(default_factory=Lines)
+    normals: Lines = field(default_factory=Lines)
     runs: list[Run] = field(default_factory=list)
     smoothing: bool = False
     other: dict[str, int] = field(default_factory=dict)
@@ -61,9 +88,9 @@ def read(bundle: Bundle) -> Scene:
             "OBJ declares neither unit nor axes; metre, Y up, right-handed was assumed.",
         )
     ]
-    text = bundle.data.decode("utf-8", errors="replace").replace("\\\r\n", " ").replace("\\\n", " ")
+    data = bundle.data.replace(b"\r\n", b"\n").replace(b"\r", b"\n").replace(b"\\\n", b" ")
     materials = MaterialTable(bundle, notes)
-    parsed = split_lines(text, materials)
+    parsed = split_lines(data, materials)
     positions, colors = vertices(parsed.positions, "v", 3, notes)
     coordinates, _ = vertices(parsed.coordinates, "vt", 2, notes)
     normals, _ = vertices(parsed.normals, "vn", 3, notes)
@@ -115,40 +142,28 @@ def read(bundle: Bundle) -> Scene:
     return travels.onto(whole)
 
 
-def split_lines(text: str, materials: MaterialTable) -> Parsed:
+def split_lines(data: bytes, materials: MaterialTable) -> Parsed:
+    """Lines by their keyword. Those that stand among many of their kind are taken all at once."""
     out = Parsed()
     current_object, group, material, smooth = "", "", -1, 0
     run: Run | None = None
     sinks = {"v": out.positions, "vt": out.coordinates, "vn": out.normals}
-    # most lines stand among many of their kind; those are taken block by block
-    for start, block in groupby(text.splitlines(), itemgetter(slice(0, 2))):
-        lines = list(block)
-        word = start.strip()
-        head = f"{word} "
-        if word in (*sinks, "f") and (start == head or all(map(str.startswith, lines, repeat(head)))):
-            rest = list(map(str.strip, map(itemgetter(slice(len(head), None)), lines)))
-            if word != "f":
-                sinks[word].extend(rest)
-                continue
-            if run is None:
-                run = Run(current_object, group, material, smooth)
-                out.runs.append(run)
-            run.faces.extend(rest)
-            # only indices that count backwards ask how many there were
-            totals = (len(out.positions), len(out.coordinates), len(out.normals))
-            run.totals.extend(totals if "-" in line else NO_TOTALS for line in rest)
-            continue
-        for line in lines:
-            word, _, given = line.strip().partition(" ")
+    for kind, count, begin, end in blocks(data):
+        text = data[begin:end].decode("utf-8", errors="replace")
+        given_lines = [text] if kind else text.split("\n")
+        for line in given_lines:
+            if kind:
+                word, given = kind, text[len(kind) + 1 :].replace(f"\n{kind} ", "\n")
+            else:
+                word, _, given = line.strip().partition(" ")
             if word in sinks:
-                sinks[word].append(given)
+                sinks[word].add(given, count if kind else 1)
             elif word == "f":
                 if run is None:
                     run = Run(current_object, group, material, smooth)
                     out.runs.append(run)
-                run.faces.append(given)
-                totals = (len(out.positions), len(out.coordinates), len(out.normals))
-                run.totals.append(totals if "-" in given else NO_TOTALS)
+                totals = (out.positions.count, out.coordinates.count, out.normals.count)
+                run.faces.add(given, count if kind else 1, totals)
             elif word == "o":
                 current_object, group, run = given.strip(), "", None
             elif word == "g":
@@ -164,6 +179,24 @@ def split_lines(text: str, materials: MaterialTable) -> Parsed:
     return out
 
 
+def blocks(data: bytes) -> Iterator[tuple[str, int, int, int]]:
+    """(keyword, lines, begin, end) of lines that follow each other under one of KEYWORDS and a blank; the keyword is
+    empty for any other lines."""
+    marks = np.frombuffer(data + b"   ", np.uint8)
+    ends = np.append(np.flatnonzero(marks == NEWLINE), len(data))
+    begins = np.concatenate([[0], ends[:-1] + 1])
+    two = marks[begins].astype(np.int64) * 256 + marks[begins + 1]
+    kind = np.zeros(len(begins), np.int64)
+    for number, (word, code) in enumerate(KEYWORDS.items(), 1):
+        kind[(two == code) & (marks[begins + len(word)] == BLANK)] = number
+    words = ["", *KEYWORDS]
+    changes = np.flatnonzero(np.diff(kind)) + 1
+    first = np.concatenate([[0], changes])
+    last = np.append(changes, len(kind)) - 1
+    for k, i, j in zip(kind[first].tolist(), first.tolist(), last.tolist(), strict=True):
+        yield words[k], j - i + 1, int(begins[i]), int(ends[j])
+
+
 def smoothing_group(rest: str) -> int:
     """Number of a smoothing group; 0 is none."""
     text = rest.split("#")[0].strip().lower()
@@ -172,15 +205,15 @@ def smoothing_group(rest: str) -> int:
     return int(text) if text.isdigit() and len(text) < 10 else 1
 
 
-def vertices(lines: list[str], word: str, width: int, notes: list[Note]) -> tuple[F64, F64 | None]:
+def vertices(lines: Lines, word: str, width: int, notes: list[Note]) -> tuple[F64, F64 | None]:
     """(V, width) numbers of all lines of one kind; colours after positions as (V, 3) or None."""
-    if not lines:
+    if not lines.count:
         return np.zeros((0, width)), None
-    whole = plain_numbers(lines, REAL)
+    whole = plain_numbers(lines)
     if whole is not None and whole.shape[1] >= width:
         colors_too = word == "v" and whole.shape[1] in (6, 7)
         return whole[:, :width], whole[:, -3:] if colors_too else None
-    rows = [line.split("#")[0].split() for line in lines]
+    rows = [line.split("#")[0].split() for line, _ in lines.each()]
     sizes = set(map(len, rows))
     colors: F64 | None = None
     try:
@@ -209,23 +242,31 @@ def vertices(lines: list[str], word: str, width: int, notes: list[Note]) -> tupl
     return out, None
 
 
-def plain_numbers(lines: list[str], allowed: frozenset[str]) -> F64 | None:
+def plain_numbers(lines: Lines) -> F64 | None:
     """(L, K) numbers of lines that hold equally many, single blanks between them and nothing else; None otherwise."""
-    text = " ".join(lines)
-    counts = set(map(str.count, lines, repeat(" ")))
-    if len(counts) != 1 or "  " in text or not set(text) <= allowed or text[:1] == " " or text[-1:] == " ":
+    text = lines.plain(REAL)
+    if text is None:
+        return None
+    counts = words_per_line(text)
+    if (counts != counts[0]).any():
         return None
     values = parsed_numbers(text)
-    width = counts.pop() + 1
-    return values.reshape(-1, width) if values is not None and len(values) == len(lines) * width else None
+    return values.reshape(len(counts), -1) if values is not None and len(values) == counts.sum() else None
 
 
-def parsed_numbers(text: str) -> F64 | None:
+def words_per_line(text: bytes) -> I64:
+    """(L,) how many words single blanks part in each line."""
+    marks = np.frombuffer(text, np.uint8)
+    ends = np.append(np.flatnonzero(marks == NEWLINE), len(marks))
+    return np.diff(np.searchsorted(np.flatnonzero(marks == BLANK), ends), prepend=0) + 1
+
+
+def parsed_numbers(text: bytes) -> F64 | None:
     """All numbers of a text, each correctly rounded; None when one of the words is none."""
     with warnings.catch_warnings():
         warnings.simplefilter("error", DeprecationWarning)
         try:
-            return np.fromstring(text, np.float64, sep=" ")
+            return np.fromstring(text.decode("ascii"), np.float64, sep=" ")
         except (DeprecationWarning, ValueError):
             return None
 
@@ -271,15 +312,14 @@ class Pieces:
         stored = self.normals
         if self.smoothing and (triples[:, 2] < 0).any():
             triples, stored = self.smoothed(triples, triangles, np.concatenate(groups)[face], face)
-        base = triples.min(axis=0)
-        span = triples.max(axis=0) - base + 1
-        shifted = (triples - base).astype(np.int64)
-        key = (shifted[:, 0] * int(span[1]) + shifted[:, 1]) * int(span[2]) + shifted[:, 2]
-        _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
-        rank = np.argsort(np.argsort(first))
-        order = np.sort(first)
-        chosen = triples[order]
-        indices = rank[inverse[triangles]].astype(np.uint32)
+        low, high = extremes(triples)
+        span, shifted = high - low + 1, triples - low
+        key = shifted[:, 0] * span[1] + shifted[:, 1]
+        if int(span[0]) * int(span[1]) * int(span[2]) >= 1 << 63:
+            key = distinct(key)[1]
+        first, vertex = distinct(key * span[2] + shifted[:, 2])
+        chosen = triples[first]
+        indices = vertex[triangles].astype(np.uint32)
         normals, uv = None, None
         if len(stored) and (chosen[:, 2] >= 0).any():
             normals = stored[np.maximum(chosen[:, 2], 0)]
@@ -331,18 +371,18 @@ class Pieces:
         plain = self.plain_corners(run.faces)
         return plain if plain is not None else self.any_corners(run)
 
-    def plain_corners(self, lines: list[str]) -> tuple[I64, I64] | None:
+    def plain_corners(self, lines: Lines) -> tuple[I64, I64] | None:
         """The same for lines of sound forward indices that are all written alike; None for any others."""
-        text = " ".join(lines)
-        if "  " in text or not set(text) <= WHOLE or text[:1] == " " or text[-1:] == " ":
+        text = lines.plain(WHOLE)
+        if text is None:
             return None
-        sizes = np.fromiter(map(str.count, lines, repeat(" ")), np.int64, len(lines)) + 1
-        corners, slashes, doubles = int(sizes.sum()), text.count("/"), text.count("//")
+        sizes = words_per_line(text)
+        corners, slashes, doubles = int(sizes.sum()), text.count(b"/"), text.count(b"//")
         forms = {(0, 0): (0,), (corners, 0): (0, 1), (2 * corners, 0): (0, 1, 2), (2 * corners, corners): (0, 2)}
         columns = forms.get((slashes, doubles))
         if columns is None or sizes.min() < 3 or not all_alike(text, len(columns), doubles > 0):
             return None
-        values = parsed_numbers(text.replace("//", " ").replace("/", " "))
+        values = parsed_numbers(text.replace(b"//", b" ").replace(b"/", b" "))
         if values is None or len(values) != corners * len(columns):
             return None
         out = np.full((corners, 3), -1, np.int64)
@@ -358,7 +398,7 @@ class Pieces:
         rows: list[tuple[int, int, int]] = []
         sizes: list[int] = []
         limits = (len(self.positions), len(self.coordinates), len(self.normals))
-        for line, total in zip(run.faces, run.totals, strict=True):
+        for line, total in run.faces.each():
             face: list[tuple[int, int, int]] = []
             try:
                 for token in line.split("#")[0].split():
@@ -386,15 +426,13 @@ class Pieces:
         return np.array(rows, np.int64).reshape(-1, 3), np.array(sizes, np.int64)
 
 
-def all_alike(text: str, width: int, double: bool) -> bool:
+def all_alike(text: bytes, width: int, double: bool) -> bool:
     """Whether every corner has `width` numbers: what stands between two blanks has as many slashes as any other."""
     if width == 1:
         return True
-    marks = np.frombuffer(text.encode("ascii"), np.uint8)
-    blanks = np.flatnonzero(marks == 32)
-    slashes = np.cumsum(marks == 47)
-    ends = np.append(slashes[blanks], slashes[-1])
-    per_corner = np.diff(np.concatenate([[0], ends]))
+    marks = np.frombuffer(text, np.uint8)
+    ends = np.append(np.flatnonzero((marks == BLANK) | (marks == NEWLINE)), len(marks))
+    per_corner = np.diff(np.searchsorted(np.flatnonzero(marks == SLASH), ends), prepend=0)
     return bool((per_corner == (2 if double else width - 1)).all())
 
 
