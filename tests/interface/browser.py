@@ -15,6 +15,7 @@ from tidy_caravan.demo.load import add_demo
 ARGUMENTS = [
     "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
     "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
+    "--webgl-msaa-sample-count=0",  # smooth edges cost a software renderer more than all the rest
 ]  # fmt: skip
 WIDTH, HEIGHT = 1280, 800
 _demo: list[bool] = []

@@ -10,6 +10,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+import orjson
 from psycopg.rows import dict_row
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
@@ -63,25 +64,28 @@ def copy_columns(session: Session, table: str, columns: Mapping[str, Sequence[An
     """
     connection: Any = session.connection().connection.driver_connection
     names = ", ".join(f'"{c}"' for c in columns)
-    lines = map("\t".join, zip(*map(as_copied, columns.values()), strict=True))
+    lines = map(b"\t".join, zip(*map(as_copied, columns.values()), strict=True))
     with connection.cursor() as cursor, cursor.copy(f'COPY "{table}" ({names}) FROM STDIN') as copy:
         while piece := list(islice(lines, ROWS_AT_ONCE)):
-            copy.write("\n".join(piece) + "\n")
+            copy.write(b"\n".join(piece) + b"\n")
 
 
-def as_copied(values: Sequence[Any]) -> list[str]:
+def as_copied(values: Sequence[Any]) -> list[bytes]:
     """Values of one column as COPY's text format has them."""
     kinds = set(map(type, values))
     if kinds == {str}:
-        joined = " ".join(values)
-        if not joined.isprintable() or "\\" in joined:
-            return [clean(v).translate(ESCAPES) for v in values]
-        return list(values)
-    if kinds <= {int, float}:
-        return list(map(repr, values))
+        joined = "\t".join(values)
+        if joined.count("\t") != len(values) - 1 or "\\" in joined or not joined.replace("\t", " ").isprintable():
+            return [str(clean(v)).translate(ESCAPES).encode() for v in values]
+        return joined.encode().split(b"\t")
+    if kinds and kinds <= {int, float}:
+        numbers = orjson.dumps(list(values))
+        if b"null" not in numbers:  # as it writes what is no number
+            return numbers[1:-1].split(b",")
+        return [repr(v).encode() for v in values]
     if kinds == {bool}:
-        return ["t" if v else "f" for v in values]
-    return ["\\N" if v is None else as_copied([v])[0] for v in values]
+        return [b"t" if v else b"f" for v in values]
+    return [b"\\N" if v is None else as_copied([v])[0] for v in values]
 
 
 def clean(value: Any) -> Any:
