@@ -19,6 +19,7 @@ class Aspect(StrEnum):
     """Which parts there are."""
     POSITIONS = "positions"
     TRIANGLES = "triangles"
+    WINDING = "winding"
     NORMALS = "normals"
     TANGENTS = "tangents"
     FIRST_UV = "first UV set"

@@ -16,6 +16,7 @@ from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals, PlacePivots
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
+from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.demo.ferry_landing import landing_files, large_files
 from tidy_caravan.demo.three_trades import three_trades_files
@@ -30,6 +31,7 @@ def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
+        TurnFaces(),
         DropDegenerates(),
         MendNormals(),
         PlacePivots(where=Where(names=["piling_*"])),

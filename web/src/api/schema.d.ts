@@ -1704,7 +1704,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
         };
         /** MeshOut */
         MeshOut: {
@@ -1938,7 +1938,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -2050,7 +2050,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -2261,7 +2261,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**
@@ -2422,6 +2422,33 @@ export interface components {
              * @default false
              */
             shadowOnly: boolean;
+        };
+        /**
+         * TurnFaces
+         * @description Turns over triangles that run the other way than their neighbours, and closed shells that look inwards.
+         *
+         *     Of two sides of a sheet the smaller is turned. Normals that agree with their triangle afterwards stay as they are;
+         *     the others are turned with it. Nothing moves, and a second time there is nothing left to turn.
+         */
+        TurnFaces: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * What to turn
+             * @description agree: what runs the other way than its neighbours, the smaller side of each sheet; outwards: that, and closed shells that look inwards; all: every face of the chosen parts
+             * @default agree
+             * @enum {string}
+             */
+            how: "agree" | "outwards" | "all";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "turn_faces";
+            where?: components["schemas"]["Where"];
         };
         /**
          * WhatTravels

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -268,8 +268,10 @@ def judge_route(
                 by_route.say(k, "not compared", f"it could not be compared with the source: {d.failed}")
                 continue
             if not free[Aspect.TRIANGLES][k]:
-                triangles(by_route, k, d, within[k])
-            elif traces.exact[rows[k]] and d.turned:  # triangles may come and go; those that stayed did not turn
+                triangles(by_route, k, replace(d, turned=0) if free[Aspect.WINDING][k] else d, within[k])
+            elif (
+                traces.exact[rows[k]] and d.turned and not free[Aspect.WINDING][k]
+            ):  # triangles may come and go; those that stayed did not turn
                 by_route.say(k, "winding", f"{plural(d.turned, 'triangle')} turned over")
             if d.normals_lost and not free[Aspect.NORMALS][k]:
                 by_route.say(k, "normals", "the route lost its normals")

@@ -22,14 +22,12 @@ FLAT = 1e-9
 @dataclass(frozen=True)
 class Shells:
     """label: (F,) shell of each triangle. closed (K,): every edge is run once each way. volume (K,): signed, in the
-    mesh's units cubed, noughts for open ones. boxes (K, 2, 3). disagreements: edges of exactly two faces that both
-    run in the same direction."""
+    mesh's units cubed, noughts for open ones. boxes (K, 2, 3)."""
 
     label: I64
     closed: Bool
     volume: F64
     boxes: F64
-    disagreements: int
 
     @cached_property
     def inverted(self) -> Bool:
@@ -104,7 +102,7 @@ def _shells(mesh: Mesh) -> Shells:
     from scipy.sparse.csgraph import connected_components
 
     if not mesh.triangles:
-        return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)), 0)
+        return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
     faces, places = welded_faces(mesh)
     edges = half_edges(faces)
     owner = np.tile(np.arange(len(faces)), 3)
@@ -118,7 +116,7 @@ def _shells(mesh: Mesh) -> Shells:
     count, found = connected_components(graph, directed=False)
     label: I64 = np.asarray(found).astype(np.int64)
     # closed: every edge is run as often one way as the other
-    _, which, times = np.unique(key, return_inverse=True, return_counts=True)
+    _, which = np.unique(key, return_inverse=True)
     balance = np.bincount(which, weights=np.where(edges[:, 0] < edges[:, 1], 1.0, -1.0))
     closed = np.ones(count, np.bool_)
     closed[label[owner[balance[which] != 0]]] = False
@@ -134,9 +132,4 @@ def _shells(mesh: Mesh) -> Shells:
     volume = np.bincount(label, np.einsum("fi,fi->f", corners[:, 0] - middle, vectors), minlength=count) / 6
     diagonal = np.linalg.norm(high - low, axis=1)
     volume = np.where(closed & (np.abs(volume) > FLAT * diagonal**3), volume, 0.0)
-    return Shells(label, closed, volume, np.stack([low, high], axis=1), int(((times == 2) & (balance != 0)).sum()))
-
-
-def disagreements(mesh: Mesh) -> int:
-    """How many edges of exactly two faces are run twice in the same direction."""
-    return shells_of(mesh).disagreements
+    return Shells(label, closed, volume, np.stack([low, high], axis=1))

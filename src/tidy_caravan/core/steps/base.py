@@ -18,7 +18,7 @@ from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.scene import Convention, Mesh, Scene
-from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.selection import Assignment, Rule
 from tidy_caravan.core.work.heavy import Piece, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
@@ -84,6 +84,7 @@ class Phase(StrEnum):
     TRAVEL = "What travels"
     SHAPES = "Shapes"
     TRANSFORMS = "Units and transforms"
+    FACES = "Faces"
     GEOMETRY = "Geometry"
     COORDINATES = "Texture coordinates"
     LIGHT = "Light"
@@ -250,17 +251,17 @@ class WorkedOn:
 
 def per_mesh_work(
     scene: Scene, chosen: Bool, context: StepContext, work: Work, parameters: Mapping[str, Any],
-    wanted: Callable[[Mesh], bool] = lambda mesh: True,
+    wanted: Callable[[Mesh], bool] = lambda mesh: True, arrays: Callable[[Mesh], dict[str, AnyArray]] = arrays_of,
 ) -> WorkedOn:  # fmt: skip
     """Declared work on every mesh that a chosen part uses: once per content, shared out, with progress and cancel.
 
-    The work gets `arrays_of` the mesh and gives back what `remade` takes. Parts that share a mesh with a chosen one
+    The work gets `arrays` of the mesh and gives back what `remade` takes. Parts that share a mesh with a chosen one
     but are not chosen keep the old one. wanted: meshes that the work is for.
     """
     rows = np.flatnonzero(chosen & (scene.nodes.mesh >= 0))
     targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if wanted(scene.meshes[i])]
     meshes = [scene.meshes[i] for i in targets]
-    pieces = [Piece(m.id, arrays_of(m), parameters, size=max(1, m.triangles)) for m in meshes]
+    pieces = [Piece(m.id, arrays(m), parameters, size=max(1, m.triangles)) for m in meshes]
     made: dict[int, Mesh] = {}
     figures: dict[int, Mapping[str, Any]] = {}
     lost: list[Change] = []

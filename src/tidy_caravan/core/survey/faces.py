@@ -62,6 +62,11 @@ def inside_out(context: Context) -> Iterable[Finding]:
             unit="shells",
             text=f"{plural(count, 'closed shell has', 'closed shells have')} all faces turned inwards, in {plural(len(meshes), 'mesh', 'meshes')} ({plural(len(chosen), 'part')}).",
             parts=chosen.tolist(),
+            mend={
+                "kind": "turn_faces",
+                "how": "outwards",
+                "where": {"parts": scene.identities.given(scene.nodes.source[chosen].tolist())},
+            },
         )
     for mask, code, text in (
         (

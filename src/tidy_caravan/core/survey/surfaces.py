@@ -10,7 +10,7 @@ import numpy as np
 from PIL import Image as Picture
 
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
-from tidy_caravan.core.geometry.shells import disagreements
+from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -24,7 +24,9 @@ from tidy_caravan.core.work.heavy import Work
 DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()))
 BROKEN = mesh_fact("broken normals", lambda m: int(broken_normals(m).sum()))
 OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
-DISAGREE = mesh_fact("edges that disagree", disagreements)
+TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()))
+UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides_of(m).unsure)
+ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()))
 SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
 
 
@@ -127,18 +129,39 @@ def bad_normals(context: Context) -> Iterable[Finding]:
 
 @check("geometry", "Neighbours that disagree")
 def disagreeing_faces(context: Context) -> Iterable[Finding]:
-    """Edges of exactly two faces that both run in the same direction: one of the two is turned over."""
+    """Triangles that run the other way than most of the sheet they hang on, over edges of exactly two triangles.
+
+    Where nearly half of a sheet looks the other way, which half is the wrong one is a guess.
+    """
     scene = context.scene
-    return per_mesh_finding(
+    unsure = int(np.where(scene.instance_counts > 0, context.numbers(UNSURE), 0).sum())
+    yield from (
+        f.model_copy(update={"guess": unsure > 0})
+        for f in per_mesh_finding(
+            scene,
+            context.numbers(TURNED_OVER),
+            code="faces.disagree",
+            severity="warning",
+            title="Faces turned over",
+            unit="triangles",
+            text=lambda n, meshes, parts: (
+                f"{plural(n, 'triangle runs', 'triangles run')} the other way than the rest of their sheet, in {plural(meshes, 'mesh', 'meshes')}: "
+                "seen from behind where the others are seen from the front. The lens “Reversed faces” shows them."
+                + (f" For {unsure} of them it may as well be the others, nearly as large." if unsure else "")
+            ),
+            mend={"kind": "turn_faces"},
+        )
+    )
+    yield from per_mesh_finding(
         scene,
-        context.numbers(DISAGREE),
-        code="faces.disagree",
+        context.numbers(ONE_SIDED),
+        code="faces.one-sided",
         severity="warning",
-        title="Faces turned over",
-        unit="edges",
+        title="Twisted sheets",
+        unit="sheets",
         text=lambda n, meshes, parts: (
-            f"{plural(n, 'edge is', 'edges are')} run in one direction by both faces, in {plural(meshes, 'mesh', 'meshes')}: "
-            f"some faces there are seen from behind. The lens “Reversed faces” shows which."
+            f"{plural(n, 'sheet', 'sheets')} in {plural(meshes, 'mesh', 'meshes')} cannot look to one side everywhere, as a strip that is twisted once cannot: "
+            "cut it, or make its material two-sided."
         ),
     )
 

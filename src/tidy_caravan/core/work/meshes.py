@@ -49,8 +49,12 @@ def remade(mesh: Mesh, made: Mapping[str, AnyArray]) -> Mesh:
         mesh = mesh.with_triangles(made[KEPT])
     if SOURCE in made:
         mesh = mesh.with_vertices(made[SOURCE], indices=made["indices"])
+    elif "indices" in made:
+        mesh = replace(mesh, indices=made["indices"])
     if "normals" in made:
         mesh = replace(mesh, normals=made["normals"])
+    if "tangents" in made:
+        mesh = replace(mesh, tangents=made["tangents"])
     fresh = {int(name[2:]): values for name, values in made.items() if name.startswith("uv")}
     if fresh:
         count = max(len(mesh.uvs), max(fresh) + 1)

@@ -1,0 +1,145 @@
+"""Which way round triangles run: neighbours that disagree, and the fewest turns that make them agree.
+
+Two triangles at an edge agree when they run along it in opposite directions. Only edges of exactly two triangles say
+so; at an edge of more, every side is as good as another.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.shells import half_edges, shells_of, welded_faces
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
+from tidy_caravan.core.scene.mesh import Mesh
+
+UNSURE = 0.35
+"""Part of a sheet's area from which on the smaller side is not clearly the wrong one."""
+
+
+@dataclass(frozen=True)
+class Sides:
+    """label: (F,) sheet of each triangle: what hangs together over edges of two. minor: (F,) True for the triangles
+    that look the other way than most of their sheet's area. share: (K,) their part of that area, 0.5 at most.
+    one_sided: (K,) sheets that cannot be made to agree, as a Möbius strip cannot; nothing in them is minor."""
+
+    label: I64
+    minor: Bool
+    share: F64
+    one_sided: Bool
+
+    @property
+    def unsure(self) -> int:
+        """Triangles to turn in sheets where the smaller side may as well be the right one."""
+        return int((self.minor & (self.share[self.label] > UNSURE)).sum())
+
+
+def sides_of(mesh: Mesh) -> Sides:
+    """Every sheet of a mesh. O(F log F); kept with the mesh, since several checks ask for it."""
+    kept: Sides | None = mesh.__dict__.get("_sides")
+    if kept is None:
+        kept = _sides(mesh)
+        mesh.__dict__["_sides"] = kept
+    return kept
+
+
+def _sides(mesh: Mesh) -> Sides:
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    count = mesh.triangles
+    if not count:
+        return Sides(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros(0, np.bool_))
+    faces, places = welded_faces(mesh)
+    first, second, agree = neighbours(faces, places)
+    # each triangle stands twice in the graph, as it is and turned over: what hangs together agrees
+    over = np.where(agree, 0, count)
+    a = np.concatenate([first, first + count])
+    b = np.concatenate([second + over, second + count - over])
+    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(2 * count, 2 * count))
+    _, found = connected_components(graph, directed=False)
+    as_is, turned = found[:count].astype(np.int64), found[count:].astype(np.int64)
+    _, label = np.unique(np.minimum(as_is, turned), return_inverse=True)
+    label = label.reshape(-1).astype(np.int64)
+    sheets = int(label.max()) + 1
+    one_sided = np.zeros(sheets, np.bool_)
+    one_sided[label[as_is == turned]] = True
+    side = as_is > turned
+    area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
+    whole = np.bincount(label, area, minlength=sheets)
+    part = np.bincount(label[side], area[side], minlength=sheets)
+    share = np.divide(part, whole, out=np.zeros(sheets), where=whole > 0)
+    minor = np.where(share[label] <= 0.5, side, ~side) & ~one_sided[label]
+    mixed = np.bincount(label[side], minlength=sheets) % np.maximum(np.bincount(label, minlength=sheets), 1) > 0
+    minor &= mixed[label]
+    return Sides(label, minor, np.where(mixed & ~one_sided, np.minimum(share, 1 - share), 0.0), one_sided)
+
+
+def neighbours(faces: I64, places: int) -> tuple[I64, I64, Bool]:
+    """(E,) two triangles at each edge of exactly two, and whether they agree. faces: (F, 3) over so many places."""
+    edges = half_edges(faces)
+    owner = np.tile(np.arange(len(faces)), 3)
+    real = edges[:, 0] != edges[:, 1]
+    edges, owner = edges[real], owner[real]
+    key = edges.min(axis=1) * places + edges.max(axis=1)
+    order = np.argsort(key, kind="stable")
+    ordered = key[order]
+    begins = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
+    times = np.diff(np.append(begins, len(ordered)))
+    pairs = begins[times == 2]
+    one, other = order[pairs], order[pairs + 1]
+    apart = owner[one] != owner[other]
+    one, other = one[apart], other[apart]
+    return owner[one], owner[other], edges[one, 0] != edges[other, 0]
+
+
+def to_turn(mesh: Mesh, agree: bool, outwards: bool) -> Bool:
+    """(F,) triangles to turn over. agree: so that neighbours agree. outwards: so that closed shells look outwards,
+    cavities inwards, once their triangles agree."""
+    turn = sides_of(mesh).minor.copy() if agree else np.zeros(mesh.triangles, np.bool_)
+    if outwards:
+        shells = shells_of(Mesh(mesh.positions, turned(mesh.indices, turn), mesh.material))
+        turn ^= shells.inverted[shells.label]
+    return turn
+
+
+def turned(indices: U32, turn: Bool) -> U32:
+    """The triangles with some of them running the other way; their first corner stays the first."""
+    out: U32 = indices.copy()
+    out[turn, 1], out[turn, 2] = indices[turn, 2], indices[turn, 1]
+    return out
+
+
+def turn_over(mesh: Mesh, turn: Bool) -> dict[str, AnyArray]:
+    """The arrays that change when the triangles (F,) are turned over: `indices`, and with normals that would then look
+    backwards `source` (V',), `normals` and, where there are, `tangents`.
+
+    Normals are turned corner by corner, and only where they would be against their triangle; a vertex that is needed
+    both ways is split, its copy coming last.
+    """
+    indices = turned(mesh.indices, turn)
+    if mesh.normals is None:
+        return {"indices": indices}
+    vectors = face_vectors(mesh.positions, indices)
+    corner = mesh.normals.astype(np.float64)[indices]
+    against = (np.einsum("fki,fi->fk", corner, vectors) < 0) & turn[:, None]
+    needed_turned, needed_as_is = np.zeros((2, mesh.vertices), np.bool_)
+    needed_turned[indices[against]] = True
+    needed_as_is[indices[~against]] = True
+    split = np.flatnonzero(needed_turned & needed_as_is)
+    copy = np.arange(mesh.vertices)
+    copy[split] = mesh.vertices + np.arange(len(split))
+    indices[against] = copy[indices[against]]
+    source = np.concatenate([np.arange(mesh.vertices), split])
+    flip = np.concatenate([needed_turned & ~needed_as_is, np.ones(len(split), np.bool_)])
+    normals: F32 = mesh.normals[source]
+    normals[flip] = -normals[flip] + np.float32(0)
+    out: dict[str, AnyArray] = {"source": source, "indices": indices, "normals": normals}
+    if mesh.tangents is not None:
+        # the tangent stays; what is across it would change sides with the normal
+        tangents = mesh.tangents[source]
+        tangents[flip, 3] = -tangents[flip, 3]
+        out["tangents"] = tangents
+    return out
