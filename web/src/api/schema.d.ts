@@ -1228,6 +1228,26 @@ export interface components {
             kind: "drop_empties";
             where?: components["schemas"]["Where"];
         };
+        /**
+         * DropRepeated
+         * @description Removes triangles that stand exactly where an earlier one of the same mesh stands and look the same way.
+         *
+         *     The first of each is kept. Where they differ in material or texture coordinates it matters which, and that is told.
+         *     Two triangles back to back are no repetition: that is how a sheet gets two sides.
+         */
+        DropRepeated: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "drop_repeated";
+            where?: components["schemas"]["Where"];
+        };
         /** FileOut */
         FileOut: {
             /** Bytes */
@@ -1704,7 +1724,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
         };
         /** MeshOut */
         MeshOut: {
@@ -1938,7 +1958,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -2050,7 +2070,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -2261,7 +2281,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["TurnFaces"] | components["schemas"]["DropDegenerates"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**
@@ -2448,6 +2468,33 @@ export interface components {
              * @enum {string}
              */
             kind: "turn_faces";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * TwoSided
+         * @description Gives thin surfaces two sides: their material is marked, or every triangle gets another back to back with it.
+         *
+         *     A material that other parts use as well is copied for the chosen ones. Parts that have two sides already are left
+         *     as they are.
+         */
+        TwoSided: {
+            /**
+             * Two sides by
+             * @description material: costs nothing, where the receiver honours it; faces: twice the triangles, for any receiver and with light of its own on either side
+             * @default material
+             * @enum {string}
+             */
+            by: "material" | "faces";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "two_sided";
             where?: components["schemas"]["Where"];
         };
         /**

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.shells import welded_faces
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.arrays import I64, Bool
 
 HEIGHT_STEPS = 2.0
 """A triangle is degenerate when its height is below so many steps of float32 at its own corners: it cannot be told
 from a line. The size of the mesh around it does not matter."""
 NORMAL_TOLERANCE = 0.01
 """A stored normal is broken when its length differs from 1 by more than this."""
+UV_TOLERANCE = 1e-5
+"""Difference of texture coordinates, in repeats, from which on two triangles show another part of their image."""
 
 
 def degenerate(mesh: Mesh) -> Bool:
@@ -25,6 +29,44 @@ def degenerate(mesh: Mesh) -> Bool:
     doubled = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
     flat: Bool = doubled <= HEIGHT_STEPS * step * longest
     return flat
+
+
+def repeated(mesh: Mesh) -> Bool:
+    """(F,) True for triangles that stand exactly where an earlier one of the mesh stands, looking the same way.
+
+    Corners at one place are one corner, seams aside that an exporter computed twice. Triangles that collapse are
+    another fault. O(F log F).
+    """
+    if not mesh.triangles:
+        return np.zeros(0, np.bool_)
+    first, _, whole = first_alike(mesh)
+    out: Bool = (first != np.arange(len(first))) & whole
+    return out
+
+
+def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
+    """(F,) the first triangle at the same place that looks the same way, (F,) which corner of each is called first for
+    that, and (F,) whether it has three corners."""
+    faces, places = welded_faces(mesh)
+    turn = faces.argmin(axis=1)
+    a, b, c = (faces[np.arange(len(faces)), (turn + k) % 3] for k in range(3))
+    first = first_equals(first_equals(a * places + b) * places + c)
+    return first, turn, (a != b) & (b != c) & (a != c)
+
+
+def told_apart(mesh: Mesh, again: Bool) -> int:
+    """How many of the repeated triangles (F,) differ from the first of their kind in material or first UV set, so that
+    it matters which is kept."""
+    if not again.any():
+        return 0
+    first, turn, _ = first_alike(mesh)
+    first = first[again]
+    other = mesh.material[first] != mesh.material[again]
+    if mesh.uvs:
+        rows = np.arange(mesh.triangles)[:, None]
+        corners = mesh.uvs[0][mesh.indices[rows, (turn[:, None] + np.arange(3)) % 3]]
+        other |= np.abs(corners[first] - corners[again]).max(axis=(1, 2)) > UV_TOLERANCE
+    return int(other.sum())
 
 
 def broken_normals(mesh: Mesh) -> Bool:

@@ -1,4 +1,4 @@
-"""Steps: broken normals, triangles without area, pivots far from their part."""
+"""Steps: broken normals, triangles without area or there twice, pivots far from their part."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.faults import broken_normals, degenerate
+from tidy_caravan.core.geometry.faults import broken_normals, degenerate, repeated, told_apart
 from tidy_caravan.core.geometry.smoothing import split_normals
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -36,6 +36,7 @@ THIN_MM = 0.1
 
 
 NORMALS = Work("normals", 1, f"{__name__}:mended_normals", native=False)
+REPEATED = Work("repeated triangles", 1, f"{__name__}:without_repeated", native=False)
 AREALESS = Work("triangles without area", 1, f"{__name__}:without_degenerates", native=False)
 
 
@@ -55,6 +56,15 @@ def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyAr
     if not bad.any() or bad.all():
         return {}, {"gone": 0}
     return {KEPT: np.flatnonzero(~bad)}, {"gone": int(bad.sum())}
+
+
+def without_repeated(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: its triangles without those that are there already; nothing if all are different."""
+    mesh = mesh_of(arrays)
+    again = repeated(mesh)
+    if not again.any():
+        return {}, {"gone": 0, "unlike": 0}
+    return {KEPT: np.flatnonzero(~again)}, {"gone": int(again.sum()), "unlike": told_apart(mesh, again)}
 
 
 @step
@@ -93,7 +103,7 @@ class DropDegenerates(Step):
     title = "Drop degenerate triangles"
     summary = "Removes triangles that have no area."
 
-    phase = Phase.GEOMETRY
+    phase = Phase.CLEAN
 
     kind: Literal["drop_degenerates"] = "drop_degenerates"
 
@@ -109,6 +119,40 @@ class DropDegenerates(Step):
         gone = sum(int(f["gone"]) for f in done.figures.values())
         if gone:
             changes.insert(0, Change(text=f"{plural(gone, 'triangle')} without area dropped", count=gone))
+        return done.scene, [*changes, *done.lost]
+
+
+@step
+class DropRepeated(Step):
+    """Removes triangles that stand exactly where an earlier one of the same mesh stands and look the same way.
+
+    The first of each is kept. Where they differ in material or texture coordinates it matters which, and that is told.
+    Two triangles back to back are no repetition: that is how a sheet gets two sides.
+    """
+
+    title = "Drop repeated faces"
+    summary = "Removes triangles that lie exactly on another of the same mesh and look the same way."
+
+    phase = Phase.CLEAN
+
+    kind: Literal["drop_repeated"] = "drop_repeated"
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (
+            Effect(Aspect.TRIANGLES, why="Triangles that were there twice were dropped by a step."),
+            Effect(Aspect.SHARING),
+        )
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        done = per_mesh_work(scene, context.selected(self.where, scene), context, REPEATED, {})
+        changes = _changes(scene, done.scene, done.changed, "cleaned")
+        gone = sum(int(f["gone"]) for f in done.figures.values())
+        unlike = sum(int(f["unlike"]) for f in done.figures.values())
+        if unlike:
+            text = f"{unlike} of them had another material or other texture coordinates than the one that was kept"
+            changes.insert(0, Change(text=text, count=unlike))
+        if gone:
+            changes.insert(0, Change(text=f"{plural(gone, 'repeated triangle')} dropped", count=gone))
         return done.scene, [*changes, *done.lost]
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from PIL import Image as Picture
 
-from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals
+from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals, repeated, told_apart
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
@@ -22,6 +22,8 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 
 DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()))
+REPEATED = mesh_fact("repeated triangles", lambda m: int(repeated(m).sum()))
+UNLIKE = mesh_fact("repeated triangles that differ", lambda m: told_apart(m, repeated(m)))
 BROKEN = mesh_fact("broken normals", lambda m: int(broken_normals(m).sum()))
 OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
 TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()))
@@ -46,8 +48,12 @@ def per_mesh_finding(
     text: Callable[[int, int, int], str],
     mend: dict[str, Any] | None = None,
     unit: str = "",
+    unsure: AnyArray | None = None,
 ) -> Iterable[Finding]:
-    """One finding over the meshes where values (M,) > 0, of those that are used; text gets (sum, meshes, parts)."""
+    """One finding over the meshes where values (M,) > 0, of those that are used; text gets (sum, meshes, parts).
+
+    unsure: (M,) of the values, for how many the mend is a guess.
+    """
     values = np.where(scene.instance_counts > 0, values, 0).astype(np.int64)
     if (values > 0).any():
         parts = parts_with(scene, values > 0)
@@ -62,7 +68,14 @@ def per_mesh_finding(
             text=text(int(values.sum()), int((values > 0).sum()), len(parts)),
             parts=parts,
             mend=mend,
+            guess=unsure is not None and bool(((unsure > 0) & (values > 0)).any()),
         )
+
+
+def only_if(numbers: AnyArray, text: str) -> str:
+    """A further sentence with the sum of the numbers, nothing when that is nought."""
+    total = int(numbers.sum())
+    return f" {text.format(total)}" if total else ""
 
 
 @check("geometry", "Degenerate triangles")
@@ -79,6 +92,27 @@ def degenerate_triangles(context: Context) -> Iterable[Finding]:
             f"{plural(n, 'triangle')} without area in {plural(meshes, 'mesh', 'meshes')}, seen by {plural(parts, 'part')}."
         ),
         mend={"kind": "drop_degenerates"},
+    )
+
+
+@check("geometry", "Repeated faces")
+def repeated_faces(context: Context) -> Iterable[Finding]:
+    """Triangles exactly where another of the same mesh stands, looking the same way: they flicker, and cost double."""
+    unlike = context.numbers(UNLIKE)
+    return per_mesh_finding(
+        context.scene,
+        context.numbers(REPEATED),
+        code="geometry.repeated",
+        severity="warning",
+        title="Repeated faces",
+        unit="triangles",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'triangle stands', 'triangles stand')} exactly where another of the same mesh stands, in {plural(meshes, 'mesh', 'meshes')}: "
+            "they flicker, and lightmaps cannot hold them."
+            + only_if(unlike, "{} of them differ in material or texture coordinates; which one was meant is a guess.")
+        ),
+        mend={"kind": "drop_repeated"},
+        unsure=unlike,
     )
 
 
@@ -134,24 +168,23 @@ def disagreeing_faces(context: Context) -> Iterable[Finding]:
     Where nearly half of a sheet looks the other way, which half is the wrong one is a guess.
     """
     scene = context.scene
-    unsure = int(np.where(scene.instance_counts > 0, context.numbers(UNSURE), 0).sum())
-    yield from (
-        f.model_copy(update={"guess": unsure > 0})
-        for f in per_mesh_finding(
-            scene,
-            context.numbers(TURNED_OVER),
-            code="faces.disagree",
-            severity="warning",
-            title="Faces turned over",
-            unit="triangles",
-            text=lambda n, meshes, parts: (
-                f"{plural(n, 'triangle runs', 'triangles run')} the other way than the rest of their sheet, in {plural(meshes, 'mesh', 'meshes')}: "
-                "seen from behind where the others are seen from the front. The lens “Reversed faces” shows them."
-                + (f" For {unsure} of them it may as well be the others, nearly as large." if unsure else "")
-            ),
-            mend={"kind": "turn_faces"},
-        )
+    unsure = context.numbers(UNSURE)
+    yield from per_mesh_finding(
+        scene,
+        context.numbers(TURNED_OVER),
+        code="faces.disagree",
+        severity="warning",
+        title="Faces turned over",
+        unit="triangles",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'triangle runs', 'triangles run')} the other way than the rest of their sheet, in {plural(meshes, 'mesh', 'meshes')}: "
+            "seen from behind where the others are seen from the front. The lens “Reversed faces” shows them."
+            + only_if(unsure, "For {} of them it may as well be the others, nearly as large.")
+        ),
+        mend={"kind": "turn_faces"},
+        unsure=unsure,
     )
+    one_sided = parts_with(scene, context.numbers(ONE_SIDED) > 0)
     yield from per_mesh_finding(
         scene,
         context.numbers(ONE_SIDED),
@@ -161,8 +194,9 @@ def disagreeing_faces(context: Context) -> Iterable[Finding]:
         unit="sheets",
         text=lambda n, meshes, parts: (
             f"{plural(n, 'sheet', 'sheets')} in {plural(meshes, 'mesh', 'meshes')} cannot look to one side everywhere, as a strip that is twisted once cannot: "
-            "cut it, or make its material two-sided."
+            "cut it, or give it two sides."
         ),
+        mend={"kind": "two_sided", "where": {"parts": scene.identities.given(scene.nodes.source[one_sided].tolist())}},
     )
 
 
