@@ -187,7 +187,7 @@ def loose_triangles() -> list[tuple[str, float, str, float]]:
 
     ball = trimesh.creation.icosphere(subdivisions=7)
     out = []
-    for kind, limit in (("obj", 1.6), ("ply", 1.2), ("stl", 2.0)):
+    for kind, limit in (("obj", 1.0), ("ply", 1.0), ("stl", 1.0)):
         data = ball.export(file_type=kind)
         data = data.encode() if isinstance(data, str) else data
 

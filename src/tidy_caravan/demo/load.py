@@ -31,8 +31,8 @@ def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
-        TurnFaces(),
         DropDegenerates(),
+        TurnFaces(),
         MendNormals(),
         PlacePivots(where=Where(names=["piling_*"])),
         FirstUvs(),
