@@ -1,4 +1,4 @@
-"""The same core from the shell: survey, carry, arrive, destinations.
+"""The same core from the shell: survey, propose, carry, arrive, destinations.
 
 Exit 0: fine. 1: findings of severity error, or a failed arrival. 2: unusable input, one sentence on stderr.
 Only what the help needs is imported here.
@@ -53,7 +53,13 @@ def parser() -> Parser:
     three.add_argument("dir", type=Path)
     three.add_argument("--against", required=True, type=Path, metavar="FILE")
     four = commands.add_parser("destinations", help="the conventions that are known")
-    for command in (one, two, three, four):
+    five = commands.add_parser("propose", help="the route that the survey of a scene proposes, with reasons")
+    five.add_argument("file", type=Path)
+    five.add_argument("--to", required=True, metavar="NAME")
+    five.add_argument(
+        "--out", type=Path, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
+    )
+    for command in (one, two, three, four, five):
         command.add_argument("--json", action="store_true", help="print JSON")
     return top
 

@@ -19,6 +19,7 @@ from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundle_from_path
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, survey
@@ -89,6 +90,23 @@ def run_survey(args: argparse.Namespace) -> int:
                 print(f"  {t.verdict:10}{t.count:8} {t.kind}: {fate}")
         print_findings(findings)
     return 1 if any(f.severity == "error" for f in findings) else 0
+
+
+def run_propose(args: argparse.Namespace) -> int:
+    target = destination(args.to)
+    scene, _ = read(args.file)
+    proposed = propose(survey(scene, target), target)
+    route = as_route(proposed)
+    if args.out:
+        args.out.write_bytes(orjson.dumps(route, option=orjson.OPT_INDENT_2) + b"\n")
+    if args.json:
+        show({"route": route, "proposal": [p.model_dump(by_alias=True, mode="json") for p in proposed]})
+    else:
+        for p in proposed:
+            print(f"{p.title}{' (unsure, switched off)' if p.guess else ''}")
+            for reason in p.reasons:
+                print(f"  {reason}")
+    return 0
 
 
 def read_route(path: Path | None) -> Route:
@@ -185,6 +203,7 @@ def run_destinations(args: argparse.Namespace) -> int:
 
 COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "survey": run_survey,
+    "propose": run_propose,
     "carry": run_carry,
     "arrive": run_arrive,
     "destinations": run_destinations,

@@ -133,6 +133,19 @@ class Cli(unittest.TestCase):
                 self.assertEqual((code, data["ok"], data["compared"], data["lost"]), (0, True, 10, []), err)
                 self.assertLess(data["worst"]["positionMm"], 0.1)
 
+    def test_a_proposed_route_is_one_that_carry_takes(self) -> None:
+        route = self.folder / "proposed.json"
+        code, text, _ = self.run_it("propose", self.file, "--to", "centimetre-z-up-left", "--out", route, "--json")
+        told = json.loads(text)
+        self.assertEqual((code, told["route"]), (0, json.loads(route.read_text())))
+        self.assertEqual(len(told["proposal"]), len(told["route"]["steps"]))
+        self.assertTrue(all(p["reasons"] for p in told["proposal"]))
+        out = self.folder / "package"
+        code, _, err = self.run_it("carry", self.file, "--to", "centimetre-z-up-left", "--out", out, "--route", route)
+        self.assertEqual((code, err), (0, ""))
+        self.assertEqual(self.run_it("arrive", out, "--against", self.file)[0], 0)
+        self.assertIn("Match units and axes", self.run_it("propose", self.file, "--to", "metre-y-up-right")[1])
+
     def test_errors_in_the_scene_are_exit_1(self) -> None:
         g = one_triangle()
         g.json["nodes"][0]["scale"] = [100, 100, 100]
@@ -151,6 +164,8 @@ class Cli(unittest.TestCase):
             ("survey", self.folder),
             ("survey", self.file, "--destination", "moon"),
             ("carry", self.file, "--to", "moon", "--out", out),
+            ("propose", self.file, "--to", "moon"),
+            ("propose", broken, "--to", "metre-y-up-right"),
             ("carry", self.file, "--to", "metre-y-up-right", "--out", out, "--route", bad_route),
             ("carry", self.file, "--to", "metre-y-up-right", "--out", self.file),
             ("arrive", self.folder, "--against", self.file),

@@ -8,12 +8,14 @@ from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import numpy as np
+import trimesh
 from playwright.sync_api import expect
 
 from tests.interface.browser import BrowserTest
 from tests.planted import FAULTS, kiosk
 from tests.server.stand import begin, client, database, finished, settings, work
-from tests.support import one_triangle, trimesh_scene
+from tests.support import Gltf, one_triangle, trimesh_scene
 from tidy_caravan.core.formats import write
 from tidy_caravan.server.db.models import PackageRow
 from tidy_caravan.server.db.session import session_for
@@ -167,6 +169,45 @@ class Work(BrowserTest):
         expect(strip).to_have_count(0)
         expect(page.get_by_text("Stopped. What was there before is unchanged.")).to_be_visible()
         expect(page.get_by_text("not run yet").first).to_be_visible()
+
+    def test_the_proposed_route_is_reviewed_and_put_on_the_tape(self) -> None:
+        ball = trimesh.creation.icosphere(2)
+        faces = ball.faces.copy()
+        faces[5] = faces[5][::-1]
+        half = ball.faces.copy()
+        rows = ball.triangles_center[:, 2] > 0.1
+        half[rows] = half[rows][:, ::-1]
+        g = Gltf()
+        g.node(mesh=g.mesh(ball.vertices, np.concatenate([faces, faces[:3]]).ravel()), name="turned")
+        g.node(mesh=g.mesh(ball.vertices, half.ravel()), name="half turned", translation=[3, 0, 0])
+        with client() as c:
+            haul = begin(c, g.glb(), name="proposed.glb")
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": {"steps": []}}, headers={"If-Match": '"1"'})
+            told = c.get(f"/api/hauls/{haul['id']}/proposal").json()
+        kinds = [p["step"]["kind"] for p in told]
+        self.assertLess(kinds.index("drop_repeated"), kinds.index("turn_faces"))
+        self.assertEqual([p["guess"] for p in told if p["step"]["kind"] == "turn_faces"], [True])
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        self.drawn()
+        page.get_by_role("button", name="Propose a route").click()
+        dialog = page.get_by_role("dialog", name="Proposed route")
+        rows_of = dialog.get_by_role("list", name="Proposed steps").get_by_role("listitem")
+        expect(rows_of).to_have_count(len(kinds))
+        unsure = rows_of.filter(has_text="unsure")
+        expect(unsure.get_by_role("checkbox")).not_to_be_checked()
+        expect(unsure).to_contain_text("Faces turned over")
+        unsure.get_by_role("checkbox").press("Space")
+        self.assert_nothing_overflows()
+        dialog.get_by_role("button", name=f"Put {len(kinds)} steps on the tape").press("Enter")
+        expect(dialog).to_have_count(0)
+        expect(page.locator("[data-step]")).to_have_count(len(kinds))
+        page.get_by_role("button", name="Propose a route").click()
+        expect(dialog.get_by_text("on the tape already").first).to_be_visible()
+        expect(dialog.get_by_role("button", name="Nothing to add")).to_be_disabled()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Run route").click()
+        expect(page.get_by_text("repeated triangles dropped").first).to_be_visible()
 
     def test_another_destination_makes_the_run_old_and_another_format_tells_its_losses(self) -> None:
         with client() as c:

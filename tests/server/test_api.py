@@ -247,6 +247,9 @@ class Refusals(unittest.TestCase):
             self.problem(c.get(f"/api/scenes/{scene}/parts", params={"limit": 0}), 422, "request.invalid")
             self.problem(c.get(f"/api/scenes/{none}/parts"), 404, "scene.unknown")
             self.problem(c.get(f"/api/scenes/{scene}/images/7"), 404, "image.unknown")
+            self.problem(c.get(f"/api/hauls/{none}/proposal"), 404, "haul.unknown")
+            bad = begin(c, b"glTF" + b"\1" * 40)
+            self.problem(c.get(f"/api/hauls/{bad['id']}/proposal"), 409, "haul.empty")
             self.problem(c.post("/api/hauls", files=[("files", ("../../up.glb", b"x"))]), 422, "upload.path")
             self.problem(
                 c.post("/api/hauls", content=b"x", headers={"content-type": "application/json"}), 422, "request.invalid"

@@ -30,6 +30,7 @@ export type Habit = Schemas["HabitOut"];
 export type Answers = Schemas["Answers"];
 export type Reading = Schemas["Reading"];
 export type Mend = Schemas["MendOut"];
+export type Proposed = Schemas["ProposedOut"];
 export type SetProposal = Schemas["SetProposal"];
 /** A step of the route: one of the kinds that the server knows, told apart by `kind`. */
 export type StepData = NonNullable<Schemas["Route"]["steps"]>[number];
@@ -148,6 +149,8 @@ export const api = {
     ),
   findings: (scene: string) =>
     answer<Finding[]>(client.GET("/api/scenes/{scene_id}/findings", { params: at("scene_id", scene) })),
+  proposal: (haul: string) =>
+    answer<Proposed[]>(client.GET("/api/hauls/{haul_id}/proposal", { params: at("haul_id", haul) })),
   picked: (scene: string, query: URLSearchParams) =>
     answer<Schemas["Picked"]>(
       client.GET("/api/scenes/{scene_id}/picked", { params: { ...at("scene_id", scene), ...all(query) } }),

@@ -23,6 +23,13 @@ export const useDestinations = () =>
 export const useFormats = () =>
   useQuery({ queryKey: ["formats"], queryFn: api.formats, staleTime: Infinity });
 export const useStepKinds = () => useQuery({ queryKey: ["steps"], queryFn: api.steps, staleTime: Infinity });
+/** What the survey of the source proposes; destinations differ in what they need. */
+export const useProposal = (haul: string, source: string | undefined, destination: string) =>
+  useQuery({
+    queryKey: ["proposal", haul, source, destination],
+    queryFn: () => api.proposal(haul),
+    enabled: !!source,
+  });
 export const useFindings = (scene: string | undefined) =>
   useQuery({
     queryKey: ["findings", scene],

@@ -255,6 +255,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hauls/{haul_id}/proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Propose Route
+         * @description The whole route that the survey of the source proposes, in order, with the reasons for each step.
+         */
+        get: operations["propose_route"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hauls/{haul_id}/run": {
         parameters: {
             query?: never;
@@ -1994,6 +2014,24 @@ export interface components {
             /** Sentence */
             sentence: string;
         };
+        /**
+         * ProposedOut
+         * @description A step that the survey of the source proposes, of whose parameters only the `given` matter, and why.
+         */
+        ProposedOut: {
+            /** Given */
+            given: string[];
+            /** Guess */
+            guess: boolean;
+            /** Phase */
+            phase: string;
+            /** Reasons */
+            reasons: string[];
+            /** Step */
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            /** Title */
+            title: string;
+        };
         /** ReadRequest */
         ReadRequest: {
             answers: components["schemas"]["Answers"];
@@ -3400,6 +3438,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    propose_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedOut"][];
                 };
             };
             /** @description Client Error */

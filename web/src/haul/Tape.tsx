@@ -6,6 +6,7 @@ import { count, plural } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { AddStep } from "./AddStep";
 import { withMend } from "./mend";
+import { ProposeRoute } from "./ProposeRoute";
 import { StepCard } from "./StepCard";
 import { StepEditor } from "./StepEditor";
 
@@ -40,6 +41,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
   const steps = haul.route.steps ?? [];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
   const [adding, setAdding] = useState(false);
+  const [proposing, setProposing] = useState(false);
   const [closed, setClosed] = useState<Set<string>>(new Set());
   const toggle = (phase: string) =>
     setClosed((was) => {
@@ -86,6 +88,14 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
           onClick={onRun}
         >
           <Play size={14} /> Run route
+        </button>
+        <button
+          type="button"
+          className="btn btn-sm whitespace-nowrap px-1"
+          disabled={busy || !haul.source}
+          onClick={() => setProposing(true)}
+        >
+          Propose a route
         </button>
         <span className="text-center text-xs opacity-80">
           {!haul.run
@@ -169,6 +179,9 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
           onAdd={(step) => onRoute(withMend(steps, { step, given: [] }, kinds))}
           onClose={() => setAdding(false)}
         />
+      )}
+      {proposing && (
+        <ProposeRoute haul={haul} kinds={kinds} onRoute={onRoute} onClose={() => setProposing(false)} />
       )}
       {chosen && kind && open !== null && (
         <StepEditor

@@ -14,7 +14,9 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.formats.shared.bundle import path_inside
+from tidy_caravan.core.proposal import propose
 from tidy_caravan.core.route import Route, default_route, parse_route
+from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.api.context import (
     SessionDep,
     State,
@@ -36,12 +38,13 @@ from tidy_caravan.server.api.schemas import (
     JobOut,
     PackageOut,
     PackRequest,
+    ProposedOut,
     RevisionOut,
     RunOut,
     SceneOut,
 )
 from tidy_caravan.server.api.summaries import hauls_page, summary_of
-from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Revision, Run, SceneRow
+from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean
 from tidy_caravan.server.jobs.claims import unclaimed
 from tidy_caravan.server.problems import Problem
@@ -183,6 +186,20 @@ def read_haul(haul_id: uuid.UUID, session: SessionDep, response: Response) -> Ha
     haul = found(session, Haul, haul_id, "haul")
     response.headers["ETag"] = f'"{haul.version}"'
     return haul_out(session, haul)
+
+
+@router.get("/{haul_id}/proposal")
+def propose_route(haul_id: uuid.UUID, session: SessionDep) -> list[ProposedOut]:
+    """The whole route that the survey of the source proposes, in order, with the reasons for each step."""
+    haul = found(session, Haul, haul_id, "haul")
+    revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
+    if revision is None:
+        raise Problem(409, "haul.empty", "There is no source yet. Drop a scene file first.", str(haul_id))
+    rows = session.scalars(select(FindingRow).where(FindingRow.scene_id == revision.scene_id).order_by(FindingRow.rank))
+    told = ("code", "severity", "title", "text", "count", "mend", "guess")
+    findings = [Finding.model_validate({name: getattr(r, name) for name in told}) for r in rows]
+    proposed = propose(findings, Destination.model_validate(haul.destination))
+    return [ProposedOut.model_validate(p.model_dump(by_alias=True, mode="json")) for p in proposed]
 
 
 @router.patch("/{haul_id}")

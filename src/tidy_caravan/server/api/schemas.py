@@ -376,6 +376,17 @@ class MendOut(Camel):
     set: SetProposal | None = None
 
 
+class ProposedOut(Camel):
+    """A step that the survey of the source proposes, of whose parameters only the `given` matter, and why."""
+
+    step: AnyStep
+    given: list[str]
+    title: str
+    phase: str
+    reasons: list[str]
+    guess: bool
+
+
 class FindingOut(Camel):
     id: uuid.UUID
     code: str

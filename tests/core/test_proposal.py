@@ -1,0 +1,69 @@
+"""The proposed route: every mend once, in order, with its reasons, and nothing left to mend afterwards."""
+
+from __future__ import annotations
+
+import unittest
+
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.formats import bundle_from_files, load
+from tidy_caravan.core.proposal import Proposed, as_route, propose
+from tidy_caravan.core.route import Route, run
+from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.demo.ferry_landing import landing_files
+
+
+def finding(mend: dict[str, object] | None, code: str = "x", guess: bool = False) -> Finding:
+    return Finding(code=code, severity="warning", title=code, text=f"about {code}", count=1, mend=mend, guess=guess)
+
+
+class Proposals(unittest.TestCase):
+    def kinds(self, proposed: list[Proposed]) -> list[str]:
+        return [p.step.kind for p in proposed]
+
+    def test_what_every_delivery_needs_and_nothing_else_without_findings(self) -> None:
+        self.assertEqual(self.kinds(propose([], BUILT_IN[1])), ["what_travels", "match_units_axes"])
+        self.assertIn(BUILT_IN[1].title, propose([], BUILT_IN[1])[1].reasons[0])
+
+    def test_mends_are_put_together_in_order_with_their_reasons(self) -> None:
+        proposed = propose(
+            [
+                finding({"kind": "match_units_axes", "sourceMetresPerUnit": 0.01}, "unit"),
+                finding({"kind": "tidy_names"}, "names"),
+                finding({"kind": "match_units_axes", "sourceMetresPerUnit": 0.1, "sourceUp": "Z"}, "axis"),
+                finding({"kind": "turn_faces"}, "turned", guess=True),
+                finding({"kind": "turn_faces", "how": "outwards", "where": {"parts": ["a|b|0"]}}, "out"),
+                finding({"kind": "turn_faces", "how": "outwards", "where": {"parts": ["a|c|0"]}}, "out too"),
+                finding({"kind": "drop_degenerates"}, "flat"),
+                finding({"kind": "set", "name": "Rooms"}, "set"),
+                finding(None, "nothing to do"),
+            ],
+            BUILT_IN[0],
+        )
+        self.assertEqual(
+            self.kinds(proposed),
+            ["what_travels", "match_units_axes", "drop_degenerates", "turn_faces", "turn_faces", "tidy_names"],
+        )
+        by = {f"{p.step.kind} {getattr(p.step, 'how', '')}": p for p in proposed}
+        units = by["match_units_axes "]
+        self.assertEqual((units.step.source_metres_per_unit, units.step.source_up), (0.01, "Z"))  # type: ignore[attr-defined]
+        self.assertEqual((len(units.reasons), units.guess), (3, False))
+        self.assertTrue(by["turn_faces agree"].guess)
+        outwards = by["turn_faces outwards"]
+        self.assertEqual((outwards.step.where.parts, outwards.guess), (["a|b|0", "a|c|0"], False))
+        enabled = {s["kind"] + str(s.get("how", "")): s["enabled"] for s in as_route(proposed)["steps"]}
+        self.assertEqual((enabled["turn_facesagree"], enabled["turn_facesoutwards"]), (False, True))
+
+    def test_the_demo_has_nothing_left_to_mend_after_its_proposal(self) -> None:
+        scene = load(bundle_from_files(landing_files()))
+        for to in BUILT_IN[1:3]:
+            with self.subTest(destination=to.name):
+                proposed = propose(survey(scene, to), to)
+                steps = [p.step.model_copy(update={"enabled": True}) for p in proposed]  # as one who looked and agreed
+                out, records = run(scene, Route(steps=steps), to)
+                self.assertFalse([c for r in records for c in r.changes if c.problem])
+                left = {f.code for f in survey(out, to) if f.mend and f.severity != "info"}
+                self.assertEqual(left, set())
+
+
+if __name__ == "__main__":
+    unittest.main()
