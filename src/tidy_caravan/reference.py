@@ -22,7 +22,15 @@ def text() -> str:
     for name, check in known_checks().items():
         note = " ".join((inspect.getdoc(check.run) or check.title).split())
         lines.append(f"| {check.family} | {check.title} (`{name}`) | {note} |")
-    lines += ["", "## Steps", ""]
+    lines += [
+        "",
+        "The mends of all findings together are the proposed route (`tidy-caravan propose`, `GET /api/hauls/{id}/proposal`, "
+        "“Propose a route” on the tape): what travels and units first, then one step for all findings that want the same, "
+        "in the order of the phases, each with its reasons. Steps behind which there are only guesses wait to be chosen.",
+        "",
+        "## Steps",
+        "",
+    ]
     for kind, step in sorted(known_steps().items()):
         lines += [f"### {step.title} (`{kind}`)", "", " ".join((inspect.getdoc(step) or step.summary).split()), ""]
         for field, info in step.model_json_schema(by_alias=True)["properties"].items():

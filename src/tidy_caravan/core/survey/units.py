@@ -297,7 +297,7 @@ def far_pivots(context: Context) -> Iterable[Finding]:
             value=metres,
             limit=0.0,
             unit="m",
-            text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.3g} m at worst.{note}",
+            text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.{0 if metres >= 100 else 2}f} m at worst.{note}",
             parts=[int(i) for i in rows],
             mend={"kind": "place_pivots", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
         )
