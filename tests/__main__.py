@@ -23,9 +23,8 @@ ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
 SLOW = 5.0
 """Seconds from which on a test is named."""
-SIDE_BY_SIDE = max(1, min(4, 1 + (os.cpu_count() or 1)))
-"""Processes of tests, one more than processors, since many wait; each may have a database, a server with its workers
-and a browser of its own."""
+SIDE_BY_SIDE = max(1, min(2, os.cpu_count() or 1))
+"""Processes of tests; each may have a database, a server with its workers and a browser of its own."""
 
 CHECKS: list[tuple[str, list[str], Path]] = [
     ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "benchmarks"], ROOT),

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 import unittest
+from collections.abc import Callable
 from typing import Any
 
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
@@ -64,6 +66,16 @@ class BrowserTest(unittest.TestCase):
         self.page.goto(f"{self.address}/hauls/{haul['id']}/{station}")
         self.drawn()
         return haul
+
+    def route_once(self, haul: str, good: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
+        """The haul's route once it is as wanted: the page shows a change before the server has it."""
+        until = time.monotonic() + 20
+        while True:
+            route: dict[str, Any] = self.page.request.get(f"{self.address}/api/hauls/{haul}").json()["route"]
+            if good(route):
+                return route
+            self.assertLess(time.monotonic(), until, route)
+            time.sleep(0.1)
 
     def drawn(self) -> int:
         """Draw calls of the last picture, as the renderer counted them."""

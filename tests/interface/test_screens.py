@@ -248,7 +248,7 @@ class Work(BrowserTest):
         expect(tape.get_by_text("Mend normals")).to_be_visible()
         self.assertEqual(before, ["What travels", "Units and transforms", "Light"])
         expect(phases).to_have_text(["What travels", "Units and transforms", "Normals and pivots", "Light"])
-        tape.get_by_role("button", name="Geometry").click()
+        tape.get_by_role("button", name="Normals and pivots").click()
         expect(tape.get_by_text("Mend normals")).to_have_count(0)
         expect(tape.get_by_text("1 step")).to_be_visible()
         # one is enough: the list says so and takes no second
