@@ -269,9 +269,8 @@ def judge_route(
                 continue
             if not free[Aspect.TRIANGLES][k]:
                 triangles(by_route, k, replace(d, turned=0) if free[Aspect.WINDING][k] else d, within[k])
-            elif (
-                traces.exact[rows[k]] and d.turned and not free[Aspect.WINDING][k]
-            ):  # triangles may come and go; those that stayed did not turn
+            elif traces.exact[rows[k]] and d.turned and not free[Aspect.WINDING][k]:
+                # triangles may come and go; those that stayed did not turn
                 by_route.say(k, "winding", f"{plural(d.turned, 'triangle')} turned over")
             if d.normals_lost and not free[Aspect.NORMALS][k]:
                 by_route.say(k, "normals", "the route lost its normals")

@@ -88,6 +88,15 @@ def half_edges(faces: I64) -> I64:
     return np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
 
 
+def owned_edges(faces: I64, places: int) -> tuple[I64, I64, I64]:
+    """(E, 2) half edges that lead somewhere, (E,) the triangle of each, and (E,) a key that both ways of an edge share."""
+    edges = half_edges(faces)
+    owner = np.tile(np.arange(len(faces)), 3)
+    real = edges[:, 0] != edges[:, 1]
+    edges, owner = edges[real], owner[real]
+    return edges, owner, edges.min(axis=1) * places + edges.max(axis=1)
+
+
 def shells_of(mesh: Mesh) -> Shells:
     """All shells of a mesh. O(F log F); kept with the mesh, since several checks ask for it."""
     kept: Shells | None = mesh.__dict__.get("_shells")
@@ -104,11 +113,7 @@ def _shells(mesh: Mesh) -> Shells:
     if not mesh.triangles:
         return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
     faces, places = welded_faces(mesh)
-    edges = half_edges(faces)
-    owner = np.tile(np.arange(len(faces)), 3)
-    real = edges[:, 0] != edges[:, 1]
-    edges, owner = edges[real], owner[real]
-    key = edges.min(axis=1) * places + edges.max(axis=1)
+    edges, owner, key = owned_edges(faces, places)
     order = np.argsort(key, kind="stable")
     same = key[order][1:] == key[order][:-1]
     a, b = owner[order][:-1][same], owner[order][1:][same]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import half_edges, shells_of, welded_faces
+from tidy_caravan.core.geometry.shells import owned_edges, shells_of, welded_faces
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -79,11 +79,7 @@ def _sides(mesh: Mesh) -> Sides:
 
 def neighbours(faces: I64, places: int) -> tuple[I64, I64, Bool]:
     """(E,) two triangles at each edge of exactly two, and whether they agree. faces: (F, 3) over so many places."""
-    edges = half_edges(faces)
-    owner = np.tile(np.arange(len(faces)), 3)
-    real = edges[:, 0] != edges[:, 1]
-    edges, owner = edges[real], owner[real]
-    key = edges.min(axis=1) * places + edges.max(axis=1)
+    edges, owner, key = owned_edges(faces, places)
     order = np.argsort(key, kind="stable")
     ordered = key[order]
     begins = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))

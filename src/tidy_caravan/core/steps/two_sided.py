@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import first_alike
 from tidy_caravan.core.geometry.winding import turn_over
 from tidy_caravan.core.scene import Material, Mesh, Scene
-from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -20,10 +21,14 @@ from tidy_caravan.core.steps.base import (
     identities_of,
     parameter,
     per_mesh,
+    per_mesh_work,
     step,
 )
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.meshes import remade
+from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.meshes import KEPT, everything_of, mesh_of
+
+DOUBLED = Work("faces back to back", 1, f"{__name__}:back_to_back", native=False)
 
 
 @step
@@ -57,18 +62,19 @@ class TwoSided(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        lost: list[Change] = []
         if self.by == "material":
             out, changed = marked(scene, chosen)
             text = "made two-sided by their material"
         else:
-            out, changed = per_mesh(scene, chosen, back_to_back)
+            done = per_mesh_work(scene, chosen, context, DOUBLED, {}, arrays=everything_of)
+            out, changed, lost = done.scene, done.changed, done.lost
             text = "given faces on both sides"
         rows = np.flatnonzero(changed)
         if not len(rows):
-            return scene, []
-        return out, [
-            Change(text=f"{plural(len(rows), 'part')} {text}", count=len(rows), parts=identities_of(scene, rows))
-        ]
+            return scene, lost
+        told = f"{plural(len(rows), 'part')} {text}"
+        return out, [Change(text=told, count=len(rows), parts=identities_of(scene, rows)), *lost]
 
 
 def marked(scene: Scene, chosen: Bool) -> tuple[Scene, Bool]:
@@ -104,17 +110,19 @@ def marked(scene: Scene, chosen: Bool) -> tuple[Scene, Bool]:
     return out, chosen & touched[nodes.mesh]
 
 
-def back_to_back(mesh: Mesh) -> Mesh:
-    """The mesh with every triangle a second time, turned over, except those that have such another already."""
-    if not mesh.triangles:
-        return mesh
+def back_to_back(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: every triangle a second time, turned over, except those that have such another already."""
+    mesh = mesh_of(arrays)
     rows = np.arange(mesh.triangles)
+    if not len(rows):
+        return {}, {}
     both = replace(
         mesh, indices=np.concatenate([mesh.indices, mesh.indices[:, ::-1]]), material=np.tile(mesh.material, 2)
     )
     first, _, whole = first_alike(both)
     lacking = rows[whole[rows] & (first[mesh.triangles :] >= mesh.triangles)]
     if not len(lacking):
-        return mesh
-    double = mesh.with_triangles(np.concatenate([rows, lacking]))
-    return remade(double, turn_over(double, np.arange(double.triangles) >= mesh.triangles))
+        return {}, {}
+    kept = np.concatenate([rows, lacking])
+    double = mesh.with_triangles(kept)
+    return {KEPT: kept, **turn_over(double, np.arange(len(kept)) >= mesh.triangles)}, {}
