@@ -36,8 +36,8 @@ def scene_of(*nodes: dict[str, Any], positions: Any = TRIANGLE, **attributes: An
 
 
 class Clean(unittest.TestCase):
-    def test_a_clean_scene_has_nothing_but_its_draw_calls(self) -> None:
-        self.assertEqual(list(findings(scene_of())), ["speed.draw-calls"])
+    def test_a_clean_sheet_has_nothing_but_its_two_sides_and_its_draw_calls(self) -> None:
+        self.assertEqual(list(findings(scene_of())), ["faces.seen-from-both", "speed.draw-calls"])
         self.assertEqual(list(findings(read(Gltf().glb()))), ["speed.draw-calls"])  # an empty scene is no fault
 
     def test_checks_change_nothing_and_have_families(self) -> None:

@@ -59,3 +59,11 @@ def frozen(array: A) -> A:
             out = out.view()
             out.flags.writeable = False
     return out  # type: ignore[return-value]
+
+
+def ranges(begin: I64, count: I64) -> I64:
+    """begin[0], begin[0] + 1, … count[0] of them, and so on: (sum of count,)."""
+    total = int(count.sum())
+    steps = np.arange(total) - np.repeat(np.cumsum(count) - count, count)
+    out: I64 = np.repeat(begin, count) + steps
+    return out

@@ -92,6 +92,13 @@ class Mesh:
         digest.update(orjson.dumps(rest, option=orjson.OPT_SORT_KEYS))
         return digest.hexdigest()
 
+    @cached_property
+    def surface_id(self) -> str:
+        """128-bit BLAKE2b of positions and triangles alone, for what depends on nothing else."""
+        digest = hashlib.blake2b(self.positions.data, digest_size=16)
+        digest.update(self.indices.data)
+        return digest.hexdigest()
+
     def arrays(self) -> list[tuple[str, AnyArray]]:
         """Every array with a label that is unique in the mesh, in a fixed order."""
         out: list[tuple[str, AnyArray]] = [

@@ -9,8 +9,8 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.winding import sides_of, to_turn, turn_over
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -19,11 +19,13 @@ from tidy_caravan.core.steps.base import (
     identities_of,
     parameter,
     per_mesh_work,
+    replace_meshes,
     step,
 )
+from tidy_caravan.core.surroundings.sides import Verdict, open_sheets, seen
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
-from tidy_caravan.core.work.meshes import everything_of, mesh_of
+from tidy_caravan.core.work.meshes import everything_of, mesh_of, remade
 
 TURN = Work("turn faces", 1, f"{__name__}:turned_faces", native=False)
 
@@ -56,11 +58,15 @@ class TurnFaces(Step):
     once = False
 
     kind: Literal["turn_faces"] = "turn_faces"
-    how: Literal["agree", "outwards", "all"] = parameter(
+    how: Literal["agree", "outwards", "seen", "all"] = parameter(
         "agree",
         "What to turn",
         "agree: what runs the other way than its neighbours, the smaller side of each sheet; "
-        "outwards: that, and closed shells that look inwards; all: every face of the chosen parts",
+        "outwards: that, and closed shells that look inwards; seen: that, and open sheets that can only be seen from "
+        "behind; all: every face of the chosen parts",
+    )
+    unsure: bool = parameter(
+        False, "Unsure ones too", "With seen: turn also what may be an empty room or a building, as the finding asks"
     )
 
     def effects(self) -> tuple[Effect, ...]:
@@ -74,6 +80,8 @@ class TurnFaces(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
+        if self.how == "seen":
+            return to_be_seen(scene, chosen, context, self.unsure)
         done = per_mesh_work(scene, chosen, context, TURN, {"how": self.how}, arrays=everything_of)
         changes = []
         meshes = sum(f["turned"] > 0 for f in done.figures.values())
@@ -97,3 +105,35 @@ class TurnFaces(Step):
                 told = plural(number, "sheet") if name == "one_sided" else str(number)
                 changes.append(Change(text=text.format(told), count=number, problem=name == "one_sided", parts=parts))
         return done.scene, [*changes, *done.lost]
+
+
+def to_be_seen(scene: Scene, chosen: Bool, context: StepContext, unsure: bool) -> tuple[Scene, list[Change]]:
+    """Open sheets whose front is hidden turned to where they can be seen, their own triangles made to agree first."""
+    wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
+    wanted[scene.nodes.mesh[chosen & (scene.nodes.mesh >= 0)]] = True
+    found = seen(scene, context.workshop, context.progress, wanted[:-1])
+    if isinstance(found, str):
+        return scene, [Change(text=f"no face was turned: {found}", count=0, problem=True)]
+    wrong = found.of(Verdict.WRONG, *([Verdict.UNCLEAR] if unsure else []))
+    made: dict[int, Mesh] = {}
+    count = 0
+    for i in np.unique(found.mesh[wrong]).tolist():
+        mesh = scene.meshes[i]
+        label, _ = open_sheets(mesh)
+        turn = np.isin(label, found.sheet[wrong & (found.mesh == i)])
+        turn ^= sides_of(mesh).minor
+        made[i] = remade(mesh, turn_over(mesh, turn))
+        count += int(turn.sum())
+    out, changes = scene, []
+    if made:
+        out, changed = replace_meshes(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)), made)
+        text = (
+            f"{plural(count, 'triangle')} of {plural(int(wrong.sum()), 'open sheet')} turned to where they can be seen"
+        )
+        changes.append(Change(text=text, count=count, parts=identities_of(scene, np.flatnonzero(changed))))
+    asked = found.of(Verdict.UNCLEAR)
+    if asked.any() and not unsure:
+        rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, found.mesh[asked]))
+        text = f"{plural(int(asked.sum()), 'sheet was', 'sheets were')} left: an empty room, or a building"
+        changes.append(Change(text=text, count=int(asked.sum()), parts=identities_of(scene, rows)))
+    return out, changes

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 
 from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
-from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.surroundings.sides import SeenSides, Verdict, open_sheets, seen
+from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
 
@@ -22,6 +24,7 @@ MOST_ROOMS = 2000
 
 INVERTED = mesh_fact("shells inside out", lambda m: int(shells_of(m).inverted.sum()))
 SHELLS = mesh_fact("shells", lambda m: len(shells_of(m).inverted))
+OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1])
 
 
 @check("geometry", "Closed shells inside out")
@@ -121,3 +124,88 @@ def room_sized(scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]]) -
     across = np.delete(size, up, axis=1).min(axis=1)
     out: Bool = (across >= ROOM_M[0]) & (size[:, up] >= ROOM_M[1])
     return out
+
+
+@check("geometry", "Open sheets that are seen from behind")
+def seen_from_behind(context: Context) -> Iterable[Finding]:
+    """Rays from both sides of every open sheet: the side that sees open space, cameras, or what stands in a room is the
+    front. Sheets that nobody sees, and those of two-sided materials, are not asked."""
+    scene = context.scene
+    found = seen(scene, context.workshop, context.tell, context.numbers(OPEN) > 0)
+    if isinstance(found, str):
+        yield Finding(
+            code="faces.sides-unknown",
+            severity="warning",
+            title="Visible sides not found out",
+            count=0,
+            text=f"Which sides of open sheets can be seen could not be found out: {found}",
+        )
+        return
+    told: tuple[tuple[Verdict, str, Severity, str, str], ...] = (
+        (
+            Verdict.WRONG,
+            "faces.seen-from-behind",
+            "error",
+            "Seen from behind",
+            "can be seen only from behind, where nothing is drawn",
+        ),
+        (
+            Verdict.UNCLEAR,
+            "faces.side-unclear",
+            "warning",
+            "Room, or building?",
+            "of a room's size and with little or nothing inside would show more from the other side",
+        ),
+        (
+            Verdict.BOTH,
+            "faces.seen-from-both",
+            "info",
+            "Thin sheets seen from both sides",
+            "can be seen from both sides, and are drawn from one",
+        ),
+    )
+    for verdict, code, severity, title, text in told:
+        sheets = found.of(verdict)
+        if sheets.any():
+            yield sides_finding(scene, found, sheets, verdict, code, severity, title, text)
+
+
+def sides_finding(
+    scene: Scene, found: SeenSides, sheets: Bool, verdict: Verdict, code: str, severity: Severity, title: str, text: str
+) -> Finding:
+    """One finding over the sheets (K,), with the rays of the one that has the most triangles as evidence."""
+    meshes = np.unique(found.mesh[sheets])
+    marked = np.zeros(len(scene.meshes), np.bool_)
+    marked[meshes] = True
+    parts = parts_with(scene, marked)
+    largest = np.flatnonzero(sheets)[np.argmax(found.triangles[sheets])]
+    example = scene.nodes.paths[parts[int(np.argmax(scene.nodes.mesh[parts] == found.mesh[largest]))]][-80:]
+    front, behind = found.open[largest].tolist()
+    where = {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}
+    turn = {"kind": "turn_faces", "how": "seen", "where": where}
+    mends: dict[Verdict, dict[str, Any]] = {
+        Verdict.WRONG: turn,
+        Verdict.UNCLEAR: {**turn, "unsure": True},
+        Verdict.BOTH: {"kind": "two_sided", "where": where},
+    }
+    count = int(sheets.sum())
+    left = (
+        f" {plural(found.left_out, 'smaller sheet was', 'smaller sheets were')} not looked at."
+        if found.left_out
+        else ""
+    )
+    return Finding(
+        code=code,
+        severity=severity,
+        title=title,
+        count=len(parts),
+        value=float(count),
+        limit=0.0,
+        unit="sheets",
+        text=f"{plural(count, 'open sheet')} in {plural(len(meshes), 'mesh', 'meshes')} {text} ({plural(len(parts), 'part')}). "
+        f"Of {int(found.rays[largest])} rays from either side of one in “{example}”, {front} came into the open from the front "
+        f"and {behind} from behind.{left}",
+        parts=parts,
+        mend=mends[verdict],
+        guess=verdict is not Verdict.WRONG,
+    )

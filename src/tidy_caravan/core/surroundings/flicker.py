@@ -1,0 +1,200 @@
+"""Surfaces that lie in one plane and look the same way, within a part or on two of them: they flicker.
+
+Which of the two is drawn in front changes with every step of the eye. Broad phase by boxes, then angle between the
+normals, distance of the planes, and the area of the overlap by clipping.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overlapping
+from tidy_caravan.core.geometry.faults import repeated
+from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.meshes import mesh_of
+
+LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
+BETWEEN = Work("overlaps between parts", 1, f"{__name__}:between_parts", memory=6 << 30)
+WITHIN = Work("overlaps within a mesh", 1, f"{__name__}:within_mesh", native=False)
+APART_M = 1e-3
+"""Distance of planes below which they flicker …"""
+APART_SIZE = 1 / 50
+"""… or this part of the smaller thing's size, whichever is less."""
+WIDTH_M = 5e-4
+"""Narrower overlaps are seams, which do not flicker to be seen …"""
+WIDTH_SIZE = 1e-3
+"""… or this part of the smaller thing's size, whichever is less."""
+
+
+@dataclass(frozen=True)
+class Flicker:
+    """(K,) overlaps of two triangles. first, second: nodes, the second being the smaller part. triangles: (K, 2) in
+    their meshes. area: m². height: (K,) m, how far the second lies above the first. up: (K, 3) the way the second looks.
+    """
+
+    first: I64
+    second: I64
+    triangles: I64
+    area: F64
+    height: F64
+    up: F64
+
+    def covered(self, which: int) -> tuple[I64, I64, F64]:
+        """(C,) nodes, (C,) triangles of the first (0) or second (1) parts and (C,) m² of each that lie on others."""
+        node = self.second if which else self.first
+        keys, number = np.unique(np.column_stack([node, self.triangles[:, which]]), axis=0, return_inverse=True)
+        area: F64 = np.bincount(number.reshape(-1), self.area, minlength=len(keys)).astype(np.float64)
+        return keys[:, 0], keys[:, 1], area
+
+
+def limits(sizes: F64, metres: float) -> tuple[F64, F64]:
+    """Distance of planes and width of seams for things of these sizes, all in scene units."""
+    return np.minimum(APART_M / metres, sizes * APART_SIZE), np.minimum(WIDTH_M / metres, sizes * WIDTH_SIZE)
+
+
+def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
+    """Overlaps between different parts that are shown; a sentence where that failed."""
+    nodes = scene.nodes
+    shown = np.flatnonzero((nodes.flags[nodes.parts] & HIDDEN) == 0)
+    rows = nodes.parts[shown]
+    boxes = scene.part_bounds[shown]
+    metres = scene.convention.metres_per_unit
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    pairs = meeting_boxes(boxes, limits(size, metres)[0])
+    if not len(pairs):
+        none = np.zeros(0, np.int64)
+        return Flicker(none, none, np.zeros((0, 2), np.int64), np.zeros(0), np.zeros(0), np.zeros((0, 3)))
+    # the smaller part of a pair is its second
+    swap = size[pairs[:, 0]] < size[pairs[:, 1]]
+    pairs[swap] = pairs[swap][:, ::-1]
+    used, pairs = np.unique(pairs, return_inverse=True)
+    pairs = pairs.reshape(-1, 2)
+    kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
+    middle = middle_of(scene)
+    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    meshes = [scene.meshes[i] for i in kinds.tolist()]
+    arrays: dict[str, AnyArray] = {
+        **Table.of(meshes).arrays(),
+        "two_sided": np.concatenate([np.zeros(0, np.bool_), *(two_sided[m.material] for m in meshes)]),
+        "mesh": mesh.reshape(-1).astype(np.int64),
+        "world": about(nodes.world[rows[used]], middle),
+        "boxes": boxes[used] - middle,
+        "pairs": pairs.astype(np.int64),
+    }
+    digest = hashlib.blake2b("".join(m.surface_id for m in meshes).encode(), digest_size=16)
+    for name in ("two_sided", "mesh", "world", "pairs"):
+        digest.update(np.ascontiguousarray(arrays[name]).data)
+    count = int(np.array([m.triangles for m in meshes])[mesh.reshape(-1)].sum()) + len(pairs)
+    piece = Piece(digest.hexdigest(), arrays, {"metres": metres}, seconds=60 + count / 10_000, size=count)
+    outcome = workshop.do(BETWEEN, [piece], tell)[0]
+    if not isinstance(outcome, Done):
+        return outcome.reason
+    out = outcome.arrays
+    parts = rows[used]
+    return Flicker(parts[out["first"]], parts[out["second"]], out["triangles"], out["area"], out["height"], out["up"])
+
+
+def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: see `between`."""
+    table = Table(*(arrays[k] for k in ("positions", "indices", "vertex", "face")))
+    mesh, boxes, pairs = arrays["mesh"], arrays["boxes"], arrays["pairs"]
+    every = placed(table, mesh, arrays["world"])
+    corners = every.points[every.faces]
+    low, high = boxes_of(corners)
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    apart, width = limits(size, metres)
+    begin = np.concatenate([[0], np.cumsum(np.diff(table.face)[mesh])])
+    near = nearby(pairs, boxes, begin, low, high, apart[pairs].min(axis=1))
+    which = near.triangle
+    two_sided = arrays["two_sided"][table.face[mesh[every.part[which]]] + every.local[which]]
+    flat = Flat(mirrored_right(corners[which], every.part[which], arrays["world"]), near.pair, near.side, two_sided)
+    # both tolerances go by the smaller of the pair
+    found = overlapping(flat, apart[pairs[near.pair]].min(axis=1), width[pairs[near.pair]].min(axis=1))
+    one, other = which[found.first], which[found.second]
+    seconds = flat.corners[found.second]
+    up = np.cross(seconds[:, 1] - seconds[:, 0], seconds[:, 2] - seconds[:, 0])
+    up /= np.linalg.norm(up, axis=1, keepdims=True)
+    return {
+        "first": every.part[one],
+        "second": every.part[other],
+        "triangles": np.column_stack([every.local[one], every.local[other]]),
+        "area": found.area * metres**2,
+        "height": np.einsum("ki,ki->k", found.middle - corners[one, 0], up) * metres
+        + np.einsum("ki,ki->k", flat.corners[found.second, 0] - found.middle, up) * metres,
+        "up": up,
+    }, {}
+
+
+def mirrored_right(corners: F64, part: I64, world: F64) -> F64:
+    """The corners in the order in which a mirrored part shows them."""
+    out = corners.copy()
+    turn = (np.linalg.det(world[:, :3, :3]) < 0)[part]
+    out[turn] = corners[turn][:, ::-1]
+    return out
+
+
+def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[dict[int, Overlaps], dict[int, str]]:
+    """Overlaps within the wanted meshes (M,), areas and distances in their own units; and of which they could not be
+    found out. Triangles that stand exactly on another are left to the check of repeated ones."""
+    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    metres = scales(scene)
+    asked = [i for i in np.flatnonzero(wanted).tolist() if scene.meshes[i].triangles]
+
+    def piece(i: int) -> Piece:
+        mesh = scene.meshes[i]
+        arrays = {
+            "positions": mesh.positions,
+            "indices": mesh.indices,
+            "material": two_sided[mesh.material].astype(np.int32),
+        }
+        sides = hashlib.blake2b(arrays["material"].data, digest_size=8).hexdigest()
+        return Piece(mesh.surface_id + sides, arrays, {"metres": float(f"{metres[i]:.3g}")}, size=mesh.triangles)
+
+    out: dict[int, Overlaps] = {}
+    lost: dict[int, str] = {}
+    outcomes = workshop.do(WITHIN, [piece(i) for i in asked], tell)
+    for i, outcome in zip(asked, outcomes, strict=True):
+        if not isinstance(outcome, Done):
+            lost[i] = f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}”: {outcome.reason}"
+        elif outcome.arrays:
+            out[i] = Overlaps(**{k: np.asarray(v) for k, v in outcome.arrays.items()})
+    return out, lost
+
+
+def scales(scene: Scene) -> F64:
+    """(M,) metres per unit of each mesh, where its parts are drawn; the smallest of them."""
+    nodes = scene.nodes
+    parts = nodes.parts
+    size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    out = np.full(len(scene.meshes), np.inf)
+    np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
+    return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
+
+
+def within_mesh(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: its overlaps with itself; nothing without any. The material is 1 where it is two-sided."""
+    mesh: Mesh = mesh_of(arrays)
+    rows = np.flatnonzero(~repeated(mesh))
+    corners = mesh.positions.astype(np.float64)[mesh.indices[rows]]
+    box = mesh.bounds
+    apart, width = limits(np.full(len(rows), float(np.linalg.norm(box[1] - box[0]))), metres)
+    flat = Flat(corners, np.zeros(len(rows), np.int64), None, mesh.material[rows] > 0)
+    found = overlapping(flat, apart, width)
+    if not len(found.first):
+        return {}, {}
+    return {
+        "first": rows[found.first],
+        "second": rows[found.second],
+        "area": found.area,
+        "distance": found.distance,
+        "middle": found.middle,
+    }, {}

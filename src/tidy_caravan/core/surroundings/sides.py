@@ -1,0 +1,409 @@
+"""Which side of an open sheet is meant to be seen: rays from both its sides, and what they get to.
+
+A room is seen from inside, a building from outside, a thin sheet from both. Rays with cosine weight start on either
+side of points spread over each sheet (after Takayama et al., A Simple Method for Correcting Facet Orientations in
+Polygon Meshes Based on Ray Casting, 2014). Closed shells have a volume that says it better and are left aside.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from enum import IntEnum
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.rays import Caster, over_hemispheres, spread_over
+from tidy_caravan.core.geometry.shells import shells_of
+from tidy_caravan.core.geometry.winding import sides_of, turned
+from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+
+LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
+SIDES = Work("visible sides", 1, f"{__name__}:seen_sides", memory=6 << 30)
+SAMPLES = 40
+RAYS = 10
+INSTANCES = 6
+"""Parts of one mesh that are looked at; the others are taken to stand alike."""
+MOST_SHEETS = 200
+"""Sheets of one mesh that are looked at, the largest; of thousands of leaves no one asks each."""
+MOST_TRIANGLES = 8_000_000
+"""World triangles that rays can meet; parts beyond, the smallest, are left out of their way."""
+VIEWERS = 24
+ROOM_M = (2.0, 1.9)
+"""Width and height from which on an open shell may be a room."""
+CONTENT_M = 0.25
+"""Size from which on a thing in a shell says that people are meant to be there."""
+REACH_M = 2.0
+"""A way this long, or as long as the sheet is large, counts as open space."""
+AWAY = 1e-4
+"""Where rays start, as a part of the sheet's size off it."""
+
+
+class Verdict(IntEnum):
+    """What the rays say of a sheet. The front is the side that the most of its area looks to."""
+
+    HIDDEN = 0
+    RIGHT = 1
+    WRONG = 2
+    BOTH = 3
+    """Seen from both sides."""
+    UNCLEAR = 4
+    """More likely seen from behind, but a person is to say: an empty room, or a building."""
+
+
+@dataclass(frozen=True)
+class SeenSides:
+    """(K,) sheets: mesh, number of the sheet in it, verdict; (K, 2) rays of either side that came into the open, front
+    first; rays: (K,) how many started on each side; triangles: (K,)."""
+
+    mesh: I64
+    sheet: I64
+    verdict: I64
+    open: I64
+    rays: I64
+    triangles: I64
+    left_out: int = 0
+    """Sheets that were not looked at, being too many in their mesh."""
+
+    def of(self, *verdicts: Verdict) -> Bool:
+        return np.isin(self.verdict, verdicts)
+
+
+NONE = np.zeros(0, np.int64)
+NOTHING = SeenSides(NONE, NONE, NONE, np.zeros((0, 2), np.int64), NONE, NONE)
+
+
+def open_sheets(mesh: Mesh) -> tuple[I64, int]:
+    """(F,) which open sheet each triangle belongs to, -1 in closed shells, largest area first; and how many there are."""
+    sides = sides_of(mesh)
+    if not mesh.triangles:
+        return np.zeros(0, np.int64), 0
+    shells = shells_of(Mesh(mesh.positions, turned(mesh.indices, sides.minor), mesh.material))
+    open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label]
+    area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
+    sheets, number = np.unique(sides.label[open_], return_inverse=True)
+    size = np.bincount(number.reshape(-1), area[open_], minlength=len(sheets))
+    rank = np.empty(len(sheets), np.int64)
+    rank[np.argsort(-size, kind="stable")] = np.arange(len(sheets))
+    out = np.full(mesh.triangles, -1, np.int64)
+    out[open_] = rank[number.reshape(-1)]
+    return out, len(sheets)
+
+
+def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSides | str:
+    """What can be seen of the open sheets of the meshes (M,) that are wanted; a sentence where that failed.
+
+    Sheets of two-sided materials are nobody's question and left aside. O(triangles log triangles + rays).
+    """
+    nodes = scene.nodes
+    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    asked = wanted & np.array([m.triangles > 0 and not two_sided[list(m.slots)].all() for m in scene.meshes], np.bool_)
+    rows = nodes.parts
+    rows = rows[(nodes.flags[rows] & HIDDEN) == 0]
+    if not asked.any() or not asked[nodes.mesh[rows]].any():
+        return NOTHING
+    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[nodes.mesh[rows]]
+    sampled = asked[nodes.mesh[rows]] & (nth_of_kind(nodes.mesh[rows]) < INSTANCES)
+    # what is looked at stays; of the rest the largest parts do, as far as there is room
+    boxes = scene.part_bounds[np.searchsorted(nodes.parts, rows)]
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    order = np.lexsort((-size, ~sampled))
+    some = np.sort(order[np.cumsum(triangles[order]) <= max(MOST_TRIANGLES, int(triangles[order[0]]))])
+    sampled, size, boxes, rows = sampled[some], size[some], boxes[some], rows[some]
+    used, mesh = np.unique(nodes.mesh[rows], return_inverse=True)
+    middle = middle_of(scene)
+    arrays = {
+        **Table.of([scene.meshes[i] for i in used.tolist()]).arrays(),
+        "mesh": mesh.reshape(-1).astype(np.int64),
+        "world": about(nodes.world[rows], middle),
+        "sampled": sampled,
+        "size": size,
+        "middles": boxes.mean(axis=1) - middle,
+        "cameras": nodes.world[nodes.camera >= 0, :3, 3][:VIEWERS] - middle,
+        "lamps": nodes.world[lamps(scene), :3, 3][:VIEWERS] - middle,
+    }
+    digest = hashlib.blake2b("".join(scene.meshes[i].surface_id for i in used.tolist()).encode(), digest_size=16)
+    for name in ("mesh", "world", "sampled", "cameras", "lamps"):
+        digest.update(np.ascontiguousarray(arrays[name]).data)
+    up = axis_vector(scene.convention.up)
+    parameters = {"up": up.tolist(), "metres": scene.convention.metres_per_unit}
+    count = int(triangles.sum())
+    piece = Piece(digest.hexdigest(), arrays, parameters, seconds=60.0 + count / 20_000, size=count)
+    outcome = workshop.do(SIDES, [piece], tell)[0]
+    if not isinstance(outcome, Done):
+        return outcome.reason
+    made = {k: np.asarray(v) for k, v in outcome.arrays.items()}
+    made["mesh"] = used[made["mesh"]]
+    return SeenSides(**made, left_out=int(outcome.figures["left_out"]))
+
+
+def lamps(scene: Scene) -> Bool:
+    """(N,) True for lights that stand somewhere; of a sun only the direction counts."""
+    near = np.array([light.kind != "directional" for light in scene.lights] + [False])
+    out: Bool = near[scene.nodes.light]
+    return out
+
+
+def nth_of_kind(kinds: AnyArray) -> I64:
+    """(N,) how many of the same kind come before each, by a shuffle that is the same every time."""
+    order = np.argsort(kinds, kind="stable")
+    shuffled = np.random.default_rng(0).permutation(len(kinds))
+    order = shuffled[np.argsort(kinds[shuffled], kind="stable")]
+    begins = np.flatnonzero(np.concatenate([[True], kinds[order][1:] != kinds[order][:-1]]))
+    out = np.empty(len(kinds), np.int64)
+    out[order] = np.arange(len(kinds)) - np.repeat(begins, np.diff(np.append(begins, len(kinds))))
+    return out
+
+
+def seen_sides(
+    arrays: Mapping[str, AnyArray], up: list[float], metres: float
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: see `seen`. What each sheet's rays got to, and the verdict on it."""
+    table = Table(*(arrays[k] for k in ("positions", "indices", "vertex", "face")))
+    mesh, world, sampled = arrays["mesh"], arrays["world"], arrays["sampled"]
+    world_up = np.array(up)
+    # one number for every open sheet of every mesh that is looked at
+    sheet = np.full(len(table.indices), -1, np.int64)
+    front = np.zeros(len(table.indices), np.bool_)  # turned against most of its sheet
+    owner: list[int] = []
+    number: list[int] = []
+    boxes: list[F64] = []
+    left_out = total = 0
+    for m in np.unique(mesh[sampled]).tolist():
+        rows = slice(int(table.face[m]), int(table.face[m + 1]))
+        own = Mesh(
+            table.positions[table.vertex[m] : table.vertex[m + 1]],
+            table.indices[rows].astype(np.uint32),
+            np.zeros(int(table.face[m + 1] - table.face[m]), np.int32),
+        )
+        label, count = open_sheets(own)
+        left_out += max(0, count - MOST_SHEETS)
+        label[label >= MOST_SHEETS] = -1
+        count = min(count, MOST_SHEETS)
+        if not count:
+            continue
+        front[rows] = sides_of(own).minor
+        sheet[rows] = np.where(label >= 0, label + total, -1)
+        corners = own.positions.astype(np.float64)[own.indices]
+        low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+        np.minimum.at(low, label[label >= 0], corners.min(axis=1)[label >= 0])
+        np.maximum.at(high, label[label >= 0], corners.max(axis=1)[label >= 0])
+        boxes.append(np.stack([low, high], axis=1))
+        owner += [m] * count
+        number += range(count)
+        total += count
+    if not total:
+        return {f.name: getattr(NOTHING, f.name) for f in fields(NOTHING) if f.name != "left_out"}, {"left_out": 0}
+    every = placed(table, mesh, world)
+    tally = Tally.over(total)
+    Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres).cast(tally)
+    verdict = judged(tally)
+    triangles = np.bincount(sheet[sheet >= 0], minlength=total)
+    opened = np.rint(tally.out).astype(np.int64)
+    return {
+        "mesh": np.array(owner, np.int64),
+        "sheet": np.array(number, np.int64),
+        "verdict": verdict,
+        "open": opened,
+        "rays": tally.rays.astype(np.int64),
+        "triangles": triangles.astype(np.int64),
+    }, {"left_out": left_out}
+
+
+@dataclass
+class Tally:
+    """Per sheet (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
+    open. reach: ways they went, 1 for a free one. own: that met the sheet itself. content: that met a part much smaller
+    than the sheet. points, camera, within: places, those that see a camera, and those that see a camera
+    or lamp in the sheet's own box. room: of a room's size."""
+
+    rays: F64
+    out: F64
+    reach: F64
+    own: F64
+    content: F64
+    points: F64
+    camera: F64
+    within: F64
+    room: Bool
+
+    @classmethod
+    def over(cls, count: int) -> Tally:
+        def two() -> F64:
+            return np.zeros((count, 2))
+
+        return cls(
+            np.zeros(count), two(), two(), two(), two(), np.zeros(count), two(), two(), np.zeros(count, np.bool_)
+        )
+
+
+@dataclass
+class Rays:
+    """Casts from the sheets of all sampled parts."""
+
+    table: Table
+    every: Any
+    mesh: I64
+    world: F64
+    arrays: Mapping[str, AnyArray]
+    sheet: I64
+    against: Bool
+    boxes: F64
+    up: F64
+    metres: float
+
+    @cached_property
+    def back(self) -> F64:
+        """(P, 3, 3) from the world to each part, turned and scaled."""
+        return affine_inverse(self.world)[:, :3, :3]
+
+    def cast(self, tally: Tally) -> None:
+        caster = Caster(self.every.points, self.every.faces)
+        floor = float((self.every.points @ self.up).min())
+        triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
+        # a sheet in a part: numbered by the part's first sheet
+        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[triangle], -1)
+        place = np.where(own >= 0, self.every.part * len(self.boxes) + own, -1)
+        places, label = np.unique(place, return_inverse=True)
+        label = label.reshape(-1).astype(np.int64) - int(places[0] == -1)
+        places = places[places >= 0]
+        part_of, sheet_of = places // len(self.boxes), places % len(self.boxes)
+        corners = self.every.points[self.every.faces]
+        vectors = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        area = np.linalg.norm(vectors, axis=1)
+        size = np.maximum(self.place_sizes(part_of, sheet_of), 1e-12)
+        self.note_rooms(tally, corners, label, sheet_of, len(places))
+        for some in range(0, len(places), 20_000):
+            chosen = np.arange(len(places))[some : some + 20_000]
+            within = np.where((label >= some) & (label < some + len(chosen)), label - some, -1)
+            which, face, bary = spread_over(area, within, np.full(len(chosen), SAMPLES))
+            which += some
+            points = np.einsum("sk,ski->si", bary, corners[face])
+            # mirrored parts show the side that their mesh does: the receiver turns the winding with the mirror
+            mirrored = np.linalg.det(self.world[part_of[which], :3, :3]) < 0
+            normals = vectors[face] / np.maximum(area[face], 1e-300)[:, None]
+            normals[mirrored ^ self.against[triangle[face]]] *= -1
+            for side in (0, 1):
+                self.from_side(
+                    tally, caster, floor, label, sheet_of[which], part_of[which], which,
+                    points, normals if side == 0 else -normals, size[which], side,
+                )  # fmt: skip
+            np.add.at(tally.rays, sheet_of[which], RAYS)
+            np.add.at(tally.points, sheet_of[which], 1)
+
+    def from_side(
+        self, tally: Tally, caster: Caster, floor: float, label: I64, sheet: I64, part: I64, place: I64, points: F64,
+        normals: F64, size: F64, side: int,
+    ) -> None:  # fmt: skip
+        step = np.spacing(np.abs(points).max(axis=1).astype(np.float32)).astype(np.float64)
+        start = points + normals * np.maximum(AWAY * size, 8 * step)[:, None]
+        directions = over_hemispheres(normals, RAYS).reshape(-1, 3)
+        origins = np.repeat(start, RAYS, axis=0)
+        s, p, k = (np.repeat(a, RAYS) for a in (sheet, part, place))
+        distance, hit = caster.first_hits(origins, directions)
+        # the scene stands on a ground at its lowest place: what is below nobody sees
+        down = directions @ self.up
+        height = np.maximum(origins @ self.up - floor, 0.0)
+        ground = np.where(down < 0, height / np.maximum(-down, 1e-12), np.inf)
+        on_ground = ground < distance
+        distance = np.minimum(distance, ground)
+        far = np.maximum(np.repeat(size, RAYS), REACH_M / self.metres)
+        leaves = distance > self.way_out(origins, directions, p, s)
+        np.add.at(tally.out[:, side], s, leaves)
+        np.add.at(tally.reach[:, side], s, np.minimum(distance / far, 1.0))
+        met = np.where(on_ground, -1, hit)
+        np.add.at(tally.own[:, side], s, (met >= 0) & (label[met] == k))
+        other = self.every.part[met]
+        large = self.arrays["size"][other]
+        small = (met >= 0) & (other != p) & (large < 0.6 * np.repeat(size, RAYS)) & (large * self.metres >= CONTENT_M)
+        small[small] = self.inside(self.arrays["middles"][other[small]], p[small], s[small])
+        np.add.at(tally.content[:, side], s, small)
+        for name in ("cameras", "lamps"):
+            for viewer in self.arrays[name]:
+                way = viewer - start
+                long = np.linalg.norm(way, axis=1)
+                facing = np.einsum("si,si->s", way, normals) > 0.05 * long
+                rows = np.flatnonzero(facing)
+                free, _ = caster.first_hits(start[rows], way[rows] / np.maximum(long[rows], 1e-12)[:, None])
+                rows = rows[free >= long[rows] * (1 - 1e-5)]
+                if name == "cameras":
+                    np.add.at(tally.camera[:, side], sheet[rows], 1)
+                there = self.inside(np.broadcast_to(viewer, (len(rows), 3)), part[rows], sheet[rows])
+                np.add.at(tally.within[:, side], sheet[rows[there]], 1)
+
+    def way_out(self, origins: F64, directions: F64, part: I64, sheet: I64) -> F64:
+        """(N,) how far it is to the outside of the sheet's own box, a twentieth larger than it is."""
+        own = np.einsum("nij,nj->ni", self.back[part], origins - self.world[part, :3, 3])
+        ahead = np.einsum("nij,nj->ni", self.back[part], directions)
+        low, high = self.boxes[sheet, 0], self.boxes[sheet, 1]
+        spare = 0.025 * np.linalg.norm(high - low, axis=1)[:, None]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = np.where(ahead > 0, (high + spare - own) / ahead, (low - spare - own) / ahead)
+        out: F64 = np.where(np.abs(ahead) > 1e-15, t, np.inf).min(axis=1)
+        return out
+
+    def inside(self, points: F64, part: I64, sheet: I64) -> Bool:
+        """(N,) whether the points (N, 3) lie in the box of the sheet in that part."""
+        own = np.einsum("nij,nj->ni", self.back[part], points - self.world[part, :3, 3])
+        out: Bool = ((own > self.boxes[sheet, 0]) & (own < self.boxes[sheet, 1])).all(axis=1)
+        return out
+
+    def place_sizes(self, part: I64, sheet: I64) -> F64:
+        """(P,) how large a sheet is where it stands."""
+        span = self.boxes[sheet, 1] - self.boxes[sheet, 0]
+        out: F64 = np.sqrt((np.linalg.norm(self.world[part, :3, :3] * span[:, None, :], axis=1) ** 2).sum(axis=1))
+        return out
+
+    def note_rooms(self, tally: Tally, corners: F64, label: I64, sheet_of: I64, count: int) -> None:
+        low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+        rows = label >= 0
+        np.minimum.at(low, label[rows], corners[rows].min(axis=1))
+        np.maximum.at(high, label[rows], corners[rows].max(axis=1))
+        span = (high - low) * self.metres
+        axis = int(np.argmax(np.abs(self.up)))
+        roomy = (np.delete(span, axis, axis=1).min(axis=1) >= ROOM_M[0]) & (span[:, axis] >= ROOM_M[1])
+        np.logical_or.at(tally.room, sheet_of, roomy)
+
+
+def judged(t: Tally) -> I64:
+    """(K,) the verdict on each sheet, as in Verdict."""
+    rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
+    out, reach, own = t.out / rays, t.reach / rays, t.own / rays
+    camera = t.camera / points
+    other = reach[:, ::-1]
+    seen_ = ((out >= 0.10) & (reach >= 0.25 * other)) | (camera >= 0.05)
+    inside = np.argmax(own, axis=1)
+    hollow = own.max(axis=1) >= 0.25
+    row = np.arange(len(rays))
+    verdict = np.full(len(rays), Verdict.HIDDEN, np.int64)
+
+    def front(rows: Bool, side: I64, doubt: Bool) -> None:
+        wrong = np.where(doubt, Verdict.UNCLEAR, Verdict.WRONG)
+        verdict[rows] = np.where(side == 0, Verdict.RIGHT, wrong)[rows]
+
+    only = seen_[:, 0] ^ seen_[:, 1]
+    ratio = reach.max(axis=1) / np.maximum(reach.min(axis=1), 1e-9)
+    front(only, np.argmax(seen_, axis=1), (ratio < 1.6) & (out.min(axis=1) > 0.02))
+    verdict[seen_.all(axis=1)] = Verdict.BOTH
+    # a shell of a room's size with something in it is seen from inside; an empty one may be either
+    content = (t.content / rays)[row, inside]
+    watched = (t.within / points)[row, inside] >= 0.05
+    lived_in = (content > 0) | watched
+    room = t.room & hollow
+    front(room & lived_in, inside, (content < 0.01) & ~watched)
+    outside_open = out[row, 1 - inside] >= 0.10
+    front(room & ~lived_in & outside_open, 1 - inside, np.ones(len(rays), np.bool_))
+    # where cameras see one side alone, that one is meant
+    for side in (0, 1):
+        alone = (camera[:, side] >= 0.10) & (camera[:, 1 - side] < 0.01)
+        front(alone, np.full(len(rays), side), np.zeros(len(rays), np.bool_))
+    return verdict

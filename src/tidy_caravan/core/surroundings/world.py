@@ -1,0 +1,91 @@
+"""The triangles of many parts at once, where they stand in the world, as flat arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, ranges
+
+CHUNK = 1 << 19
+"""Vertices moved at once, so that their matrices do not fill the memory."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """Meshes laid end to end. positions: (V, 3). indices: (F, 3), within the own mesh. vertex, face: (M + 1,) where each
+    mesh begins."""
+
+    positions: F32
+    indices: I64
+    vertex: I64
+    face: I64
+
+    @classmethod
+    def of(cls, meshes: Sequence[Mesh]) -> Table:
+        vertex = np.cumsum([0, *(m.vertices for m in meshes)])
+        face = np.cumsum([0, *(m.triangles for m in meshes)])
+        positions = np.concatenate([np.zeros((0, 3), np.float32), *(m.positions for m in meshes)])
+        indices = np.concatenate([np.zeros((0, 3), np.uint32), *(m.indices for m in meshes)])
+        return cls(positions, indices.astype(np.int64), vertex.astype(np.int64), face.astype(np.int64))
+
+    def arrays(self) -> dict[str, AnyArray]:
+        return {"positions": self.positions, "indices": self.indices, "vertex": self.vertex, "face": self.face}
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Triangles of parts in the world. points: (V, 3). faces: (F, 3). part: (F,) which of the parts. local: (F,) number
+    of the triangle in its mesh."""
+
+    points: F64
+    faces: I64
+    part: I64
+    local: I64
+
+
+def placed(table: Table, mesh: I64, world: F64) -> Placed:
+    """All triangles of parts with these meshes (P,) and matrices (P, 4, 4). O(vertices + triangles)."""
+    vertices = np.diff(table.vertex)[mesh]
+    triangles = np.diff(table.face)[mesh]
+    points = np.zeros((int(vertices.sum()), 3))
+    ends = np.cumsum(vertices)
+    for rows in chunks(vertices):
+        owner = np.repeat(rows, vertices[rows])
+        own = table.positions[ranges(table.vertex[mesh[rows]], vertices[rows])].astype(np.float64)
+        at = slice(int(ends[rows[0]] - vertices[rows[0]]), int(ends[rows[-1]]))
+        points[at] = np.einsum("vij,vj->vi", world[owner, :3, :3], own) + world[owner, :3, 3]
+    part = np.repeat(np.arange(len(mesh)), triangles)
+    local = ranges(np.zeros(len(mesh), np.int64), triangles)
+    faces = table.indices[table.face[mesh[part]] + local] + (ends - vertices)[part][:, None]
+    return Placed(points, faces, part, local)
+
+
+def chunks(sizes: I64, most: int = CHUNK) -> Iterator[I64]:
+    """Runs of rows whose sizes add up to about `most`; a larger one stands alone."""
+    ends = np.cumsum(sizes)
+    at = 0
+    while at < len(sizes):
+        before = int(ends[at - 1]) if at else 0
+        stop = max(at + 1, int(np.searchsorted(ends, before + most, side="right")))
+        yield np.arange(at, stop)
+        at = stop
+
+
+def middle_of(scene: Scene) -> F64:
+    """(3,) middle of all parts, about which float32 has the most to spare."""
+    boxes = scene.part_bounds
+    if not len(boxes):
+        return np.zeros(3)
+    out: F64 = (boxes[:, 0].min(axis=0) + boxes[:, 1].max(axis=0)) / 2
+    return out
+
+
+def about(world: F64, middle: F64) -> F64:
+    """The matrices (P, 4, 4) with `middle` as their origin."""
+    out = world.copy()
+    out[:, :3, 3] -= middle
+    return out

@@ -1,0 +1,102 @@
+"""Checks of surfaces that lie on each other, within parts and between them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.surroundings.flicker import APART_M, Flicker, between, scales, within
+from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.words import plural
+
+
+@check("geometry", "Overlaps between parts")
+def overlaps_between(context: Context) -> Iterable[Finding]:
+    """Surfaces of two parts in one plane, within a millimetre and a tenth of a degree, that look the same way."""
+    scene = context.scene
+    found = between(scene, context.workshop, context.tell)
+    if isinstance(found, str):
+        yield Finding(
+            code="flicker.unknown",
+            severity="warning",
+            title="Overlaps not found out",
+            count=0,
+            text=f"Which parts lie on each other could not be found out: {found}",
+        )
+        return
+    if not len(found.first):
+        return
+    pairs, number = np.unique(np.column_stack([found.first, found.second]), axis=0, return_inverse=True)
+    area = np.bincount(number.reshape(-1), found.area)
+    worst = int(np.argmax(area))
+    parts = np.unique(pairs).tolist()
+    one, other = (scene.nodes.paths[i][-80:] for i in pairs[worst].tolist())
+    gone, left = covered_whole(scene, found)
+    yield Finding(
+        code="flicker.between",
+        severity="warning",
+        title="Parts that flicker",
+        count=len(parts),
+        value=float(area.sum()),
+        limit=0.0,
+        unit="m²",
+        text=f"{plural(len(pairs), 'pair')} of parts share {small(float(area.sum()))} m² of surface in one plane, within {APART_M * 1000:g} mm; "
+        f"most of it “{other}” on “{one}” ({small(float(area[worst]))} m²). Lifting moves {plural(len(np.unique(pairs[:, 1])), 'part')}; "
+        f"removing would take {plural(gone, 'triangle')} that are covered whole and leave {left} that are covered in part.",
+        parts=parts,
+        mend={
+            "kind": "mend_overlaps",
+            "where": {"parts": scene.identities.given(scene.nodes.source[np.unique(pairs[:, 1])].tolist())},
+        },
+    )
+
+
+def covered_whole(scene: Scene, found: Flicker) -> tuple[int, int]:
+    """How many triangles of the smaller parts are covered whole, and how many in part."""
+    node, triangle, area = found.covered(1)
+    mesh = scene.nodes.mesh[node]
+    whole = np.zeros(len(node))
+    for i in np.unique(mesh).tolist():
+        rows = mesh == i
+        corners = scene.meshes[i].positions.astype(np.float64)[scene.meshes[i].indices[triangle[rows]]]
+        moved = np.einsum("kij,kcj->kci", scene.nodes.world[node[rows], :3, :3], corners)
+        crosses = np.cross(moved[:, 1] - moved[:, 0], moved[:, 2] - moved[:, 0])
+        whole[rows] = np.linalg.norm(crosses, axis=1) / 2
+    gone = int((area >= 0.99 * whole * scene.convention.metres_per_unit**2).sum())
+    return gone, len(node) - gone
+
+
+def small(value: float) -> str:
+    return f"{value:.3g}" if value < 100 else f"{value:,.0f}".replace(",", " ")
+
+
+@check("geometry", "Overlaps within a mesh")
+def overlaps_within(context: Context) -> Iterable[Finding]:
+    """The same within one mesh; triangles exactly on another are the fault of repeated faces."""
+    scene = context.scene
+    found, lost = within(scene, context.workshop, context.tell, scene.instance_counts > 0)
+    context.unknown.update(lost)
+    if not found:
+        return
+    metres = scales(scene)
+    area = {i: float(o.area.sum()) * float(metres[i]) ** 2 for i, o in found.items()}
+    marked = np.zeros(len(scene.meshes), np.bool_)
+    marked[list(found)] = True
+    parts = parts_with(scene, marked)
+    worst = max(area, key=lambda i: area[i])
+    yield Finding(
+        code="flicker.within",
+        severity="warning",
+        title="Surfaces of a part that flicker",
+        count=len(parts),
+        value=sum(area.values()),
+        limit=0.0,
+        unit="m²",
+        text=f"{plural(len(found), 'mesh', 'meshes')} with {small(sum(area.values()))} m² of surface lying on their own in one plane, most of it in "
+        f"“{scene.meshes[worst].name or scene.meshes[worst].id[:8]}” ({small(area[worst])} m²), seen by {plural(len(parts), 'part')}.",
+        parts=parts,
+        mend={"kind": "mend_overlaps", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}},
+    )

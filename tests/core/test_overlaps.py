@@ -1,0 +1,231 @@
+"""Surfaces that lie on each other: areas against closed forms, quiet twins, and both ways of mending."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from shapely.geometry import Polygon
+
+from tests.core.test_sides import as_mesh, at, scene_of, sheet
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.coplanar import Flat, overlapping
+from tidy_caravan.core.scene import Material, Scene
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.surroundings.flicker import Flicker, between, within
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.work.heavy import Workshop
+
+BOX = trimesh.creation.box
+
+
+def shared(scene: Scene) -> dict[tuple[str, str], float]:
+    """Area in m² by pair of names, the larger first."""
+    found = between(scene, Workshop(), lambda done, total: None)
+    assert isinstance(found, Flicker), found
+    out: dict[tuple[str, str], float] = {}
+    for a, b, area in zip(found.first.tolist(), found.second.tolist(), found.area.tolist(), strict=True):
+        pair = scene.nodes.names[a], scene.nodes.names[b]
+        out[pair] = out.get(pair, 0.0) + area
+    return out
+
+
+def flicker(scene: Scene) -> dict[str, Any]:
+    return {f.code: f for f in survey(scene, BUILT_IN[0]) if f.code.startswith("flicker")}
+
+
+def landing(**more: tuple[Any, Any]) -> Scene:
+    """A floor with a kiosk on it, and what else is given."""
+    parts = {"floor": (BOX([10, 0.2, 10]), at(0, -0.1, 0)), "kiosk": (BOX([1, 1, 1]), at(0, 0.5, 0)), **more}
+    return scene_of(parts)
+
+
+class Between(unittest.TestCase):
+    def test_standing_touching_and_crossing_is_no_overlap(self) -> None:
+        scene = landing(
+            beside=(BOX([1, 0.7, 0.6]), at(1, 0.35, 0)),
+            through=(BOX([0.3, 3, 0.3]), at(0, 0.4, 0)),
+            clear=(sheet(0.2, 0.2), at(0, 0.5, 0.503)),
+            turned=(sheet(1, 1), at(0.2, 0.5, 0.5004, (np.radians(0.5), [0, 1, 0]))),
+        )
+        self.assertEqual(shared(scene), {})
+        self.assertEqual(flicker(scene), {})
+
+    def test_areas_are_those_of_the_closed_form(self) -> None:
+        scene = landing(
+            flush=(BOX([1, 0.3, 1]), at(3, -0.15, 3)),  # its top in the floor's top: 1 m², its underside below
+            label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)),  # half a millimetre off, 0.35 m of its width on the kiosk
+        )
+        found = shared(scene)
+        self.assertEqual(set(found), {("floor", "flush"), ("kiosk", "label")})
+        self.assertAlmostEqual(found["floor", "flush"], 1.0, places=6)
+        self.assertAlmostEqual(found["kiosk", "label"], 0.35 * 0.4, places=6)
+        finding = flicker(scene)["flicker.between"]
+        self.assertAlmostEqual(finding.value, 1.14, places=5)
+        self.assertEqual(sorted(scene.nodes.names[i] for i in finding.parts), ["floor", "flush", "kiosk", "label"])
+
+    def test_turned_scaled_mirrored_and_far_off_they_are_the_same(self) -> None:
+        rng = np.random.default_rng(4)
+        move = trimesh.transformations.random_rotation_matrix(rng.random(3))
+        move[:3, 3] = 3000, -2000, 500
+        for linear in (np.eye(4), np.diag([-1.0, 1, 1, 1]), np.diag([2.0, 2, 2, 1])):
+            scene = landing(label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
+            moved = move @ linear @ scene.nodes.local
+            scene = scene.but(nodes=replace(scene.nodes, local=moved))
+            area = shared(scene)["kiosk", "label"]
+            size = np.abs(np.linalg.det(linear)) ** (2 / 3)
+            # at twice the size the gap of a millimetre is none any more
+            if size > 1:
+                self.fail("a gap of one millimetre was taken for none")
+            self.assertAlmostEqual(area, 0.14 * size, places=4)
+            break
+        mirrored = scene.but(nodes=replace(scene.nodes, local=np.diag([-1.0, 1, 1, 1]) @ scene.nodes.local))
+        self.assertAlmostEqual(shared(mirrored)["kiosk", "label"], 0.14, places=4)
+
+    def test_back_to_back_counts_only_between_two_sided_sheets(self) -> None:
+        parts = {"one": (sheet(1, 1), at(0, 0, 0)), "other": (sheet(1, 1), at(0.5, 0, 0, (np.pi, [0, 1, 0])))}
+        scene = scene_of(parts, materials=(Material(double_sided=True), Material()))
+        for slots, expected in (((0, 0), 0.5), ((0, 1), None), ((1, 1), None)):
+            meshes = tuple(
+                replace(m, material=np.full(2, k, np.int32)) for m, k in zip(scene.meshes, slots, strict=True)
+            )
+            area = shared(scene.but(meshes=meshes))
+            self.assertEqual(len(area), 0 if expected is None else 1)
+            if expected is not None:
+                self.assertAlmostEqual(next(iter(area.values())), expected, places=6)
+
+    def test_small_things_are_judged_by_their_own_size(self) -> None:
+        # a stack of two foils a tenth of a millimetre apart, on things of four millimetres
+        far = {"one": (sheet(0.004, 0.004), at(0, 0, 0)), "other": (sheet(0.003, 0.003), at(0, 0, 1.5e-4))}
+        self.assertEqual(shared(scene_of(far)), {})
+        near = {**far, "other": (sheet(0.003, 0.003), at(0, 0, 2e-5))}
+        self.assertAlmostEqual(shared(scene_of(near))["one", "other"] * 1e6, 9.0, places=3)
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_random_flat_triangles_share_what_their_polygons_share(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        flat = rng.uniform(-1, 1, (14, 3, 2))
+        turn = trimesh.transformations.random_rotation_matrix(rng.random(3))[:3, :3]
+        corners = np.concatenate([flat, np.zeros((14, 3, 1))], axis=2) @ turn.T
+        found = overlapping(
+            Flat(corners, np.zeros(14, np.int64), None, np.ones(14, np.bool_)), np.full(14, 1e-3), np.full(14, 1e-9)
+        )
+        got = {
+            tuple(sorted(p)): a
+            for *p, a in zip(found.first.tolist(), found.second.tolist(), found.area.tolist(), strict=True)
+        }
+        for i in range(14):
+            for j in range(i + 1, 14):
+                true = Polygon(flat[i]).intersection(Polygon(flat[j])).area
+                self.assertAlmostEqual(got.get((i, j), 0.0), true, delta=1e-7)
+
+
+class Within(unittest.TestCase):
+    def doubled(self, gap: float = 0.0) -> Scene:
+        made = trimesh.util.concatenate([sheet(1, 1), sheet(0.5, 0.5).apply_translation([0.4, 0, gap])])
+        return scene_of({"board": (made, at(0, 0, 0))})
+
+    def test_area_within_a_mesh_and_the_quiet_twin(self) -> None:
+        found, lost = within(self.doubled(), Workshop(), lambda done, total: None, np.ones(1, np.bool_))
+        self.assertEqual(lost, {})
+        self.assertAlmostEqual(float(found[0].area.sum()), 0.35 * 0.5, places=6)
+        self.assertAlmostEqual(flicker(self.doubled())["flicker.within"].value, 0.175, places=6)
+        self.assertEqual(flicker(self.doubled(0.002)), {})
+
+    def test_shapes_without_overlap_stay_quiet(self) -> None:
+        c = trimesh.creation
+        grid = np.arange(16)
+        patch = trimesh.Trimesh(
+            np.stack(np.meshgrid(grid, grid, [0]), -1).reshape(-1, 3) * 0.1,
+            [
+                [i + 16 * j + d for d in corner]
+                for i in range(15)
+                for j in range(15)
+                for corner in ((0, 1, 17), (0, 17, 16))
+            ],
+            process=False,
+        )
+        shapes = [
+            c.box(),
+            c.icosphere(3),
+            c.cylinder(1, 2),
+            c.cone(1, 2),
+            c.torus(1, 0.3),
+            c.annulus(0.5, 1, 0.2),
+            patch,
+        ]
+        for shape in shapes:
+            scene = scene_of({"part": (shape, at(3, 4, 5, (0.7, [1, 2, 3])))})
+            self.assertEqual(flicker(scene), {})
+
+
+class Mended(unittest.TestCase):
+    def mend(self, scene: Scene, **parameters: Any) -> tuple[Scene, list[Any]]:
+        step = parse_step({"kind": "mend_overlaps", **parameters})
+        out, changes = step.apply(scene, StepContext())
+        again, nothing = step.apply(out, StepContext())
+        self.assertTrue(again is out and not [c for c in nothing if "left" not in c.text and "in part" not in c.text])
+        return out, changes
+
+    def test_the_smaller_part_is_lifted_and_nothing_else_moves(self) -> None:
+        scene = landing(label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
+        out, changes = self.mend(scene)
+        self.assertEqual(shared(out), {})
+        self.assertTrue(np.array_equal(out.nodes.world[:2], scene.nodes.world[:2]))
+        self.assertTrue(np.allclose(out.nodes.world[2, :3, 3], [0.4, 0.5, 0.502], atol=1e-9))
+        self.assertEqual([m.id for m in out.meshes], [m.id for m in scene.meshes])
+        self.assertEqual(changes[0].count, 1)
+
+    def test_a_row_of_panels_goes_up_and_down_by_one_offset(self) -> None:
+        parts = {f"panel_{k}": (BOX([1.1, 0.1, 2]), at(k, 0, 0)) for k in range(9)}
+        out, _ = self.mend(scene_of(parts), offset_mm=3.0)
+        self.assertEqual(shared(out), {})
+        # sides are flush as well as tops; undersides look down, so that a panel may move in three ways
+        moved = np.abs(out.nodes.world[:, :3, 3] - scene_of(parts).nodes.world[:, :3, 3]).max()
+        self.assertLessEqual(moved, 0.0032)
+
+    def test_things_stacked_in_one_plane_get_a_level_each(self) -> None:
+        parts = {f"sheet_{k}": (sheet(1 - 0.2 * k, 1 - 0.2 * k), at(0, 0, 0)) for k in range(4)}
+        out, _ = self.mend(scene_of(parts))
+        self.assertEqual(shared(out), {})
+        self.assertTrue(np.allclose(out.nodes.world[:, 2, 3], [0, 0.002, 0.004, 0.006]))
+
+    def test_shells_within_a_mesh_are_lifted(self) -> None:
+        scene = Within().doubled()
+        out, _ = self.mend(scene)
+        self.assertEqual(flicker(out), {})
+        moved = np.asarray(out.meshes[0].positions) - scene.meshes[0].positions
+        self.assertTrue(np.allclose(moved, np.repeat([[0, 0, 0], [0, 0, 0.002]], 4, axis=0), atol=1e-7))
+
+    def test_what_is_covered_whole_is_removed_and_what_is_not_is_told(self) -> None:
+        scene = landing(flush=(BOX([1, 0.3, 1]), at(3, -0.15, 3)), label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
+        out, changes = self.mend(scene, how="remove")
+        counts = {out.nodes.names[i]: out.meshes[out.nodes.mesh[i]].triangles for i in out.nodes.parts.tolist()}
+        self.assertEqual(counts, {"floor": 12, "kiosk": 12, "flush": 10, "label": 2})
+        self.assertTrue(any("covered in part" in c.text for c in changes))
+
+    def test_of_two_equal_parts_in_one_place_one_is_left(self) -> None:
+        scene = landing()
+        nodes = make_twice(scene)
+        out, changes = self.mend(nodes, how="remove")
+        self.assertEqual(len(out.nodes.parts), 2)
+        self.assertIn("no longer drawn", changes[0].text)
+        self.assertEqual(shared(out), {})
+
+
+def make_twice(scene: Scene) -> Scene:
+    """The scene with its last part a second time."""
+    from tidy_caravan.core.scene import make_nodes
+
+    n = scene.nodes
+    rows = [*range(len(n)), len(n) - 1]
+    return scene.but(nodes=make_nodes(n.parent[rows], n.local[rows], [n.names[i] for i in rows], mesh=n.mesh[rows]))
+
+
+assert as_mesh
