@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from shapely.geometry import Polygon
 
-from tests.core.test_sides import as_mesh, at, scene_of, sheet
+from tests.core.test_sides import at, scene_of, sheet
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.coplanar import Flat, overlapping
 from tidy_caravan.core.scene import Material, Scene
@@ -69,23 +69,19 @@ class Between(unittest.TestCase):
         self.assertAlmostEqual(finding.value, 1.14, places=5)
         self.assertEqual(sorted(scene.nodes.names[i] for i in finding.parts), ["floor", "flush", "kiosk", "label"])
 
-    def test_turned_scaled_mirrored_and_far_off_they_are_the_same(self) -> None:
-        rng = np.random.default_rng(4)
-        move = trimesh.transformations.random_rotation_matrix(rng.random(3))
+    def test_turned_far_off_mirrored_and_in_other_units_they_are_the_same(self) -> None:
+        scene = landing(label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
+        move = trimesh.transformations.random_rotation_matrix(np.random.default_rng(4).random(3))
         move[:3, 3] = 3000, -2000, 500
-        for linear in (np.eye(4), np.diag([-1.0, 1, 1, 1]), np.diag([2.0, 2, 2, 1])):
-            scene = landing(label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
-            moved = move @ linear @ scene.nodes.local
-            scene = scene.but(nodes=replace(scene.nodes, local=moved))
-            area = shared(scene)["kiosk", "label"]
-            size = np.abs(np.linalg.det(linear)) ** (2 / 3)
-            # at twice the size the gap of a millimetre is none any more
-            if size > 1:
-                self.fail("a gap of one millimetre was taken for none")
-            self.assertAlmostEqual(area, 0.14 * size, places=4)
-            break
-        mirrored = scene.but(nodes=replace(scene.nodes, local=np.diag([-1.0, 1, 1, 1]) @ scene.nodes.local))
-        self.assertAlmostEqual(shared(mirrored)["kiosk", "label"], 0.14, places=4)
+        for linear in (np.eye(4), np.diag([-1.0, 1, 1, 1])):
+            moved = replace(scene.nodes, local=move @ linear @ scene.nodes.local)
+            self.assertAlmostEqual(shared(scene.but(nodes=moved))["kiosk", "label"], 0.14, places=4)
+        centimetres = replace(scene.nodes, local=np.diag([100.0, 100, 100, 1]) @ scene.nodes.local)
+        scaled = scene.but(nodes=centimetres, convention=replace(scene.convention, metres_per_unit=0.01))
+        self.assertAlmostEqual(shared(scaled)["kiosk", "label"], 0.14, places=6)
+        # twice as large, the gap is a millimetre and no overlap any more
+        twice = scene.but(nodes=replace(scene.nodes, local=np.diag([2.1, 2.1, 2.1, 1]) @ scene.nodes.local))
+        self.assertNotIn(("kiosk", "label"), shared(twice))
 
     def test_back_to_back_counts_only_between_two_sided_sheets(self) -> None:
         parts = {"one": (sheet(1, 1), at(0, 0, 0)), "other": (sheet(1, 1), at(0.5, 0, 0, (np.pi, [0, 1, 0])))}
@@ -226,6 +222,3 @@ def make_twice(scene: Scene) -> Scene:
     n = scene.nodes
     rows = [*range(len(n)), len(n) - 1]
     return scene.but(nodes=make_nodes(n.parent[rows], n.local[rows], [n.names[i] for i in rows], mesh=n.mesh[rows]))
-
-
-assert as_mesh

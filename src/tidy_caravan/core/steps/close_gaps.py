@@ -1,0 +1,143 @@
+"""Step: vertices that all but meet another piece are moved onto it, so that no light leaks between them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.corners import join
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    identities_of,
+    parameter,
+    step,
+    with_meshes,
+)
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
+from tidy_caravan.core.words import plural
+
+ROUNDS = 4
+"""A corner may have a gap to several others; each round closes one of them."""
+
+
+@step
+class CloseGaps(Step):
+    """Moves vertices onto the surface that they all but touch. Of two pieces the smaller one's vertices move, where it has
+    some at the gap. Parts that share a mesh go on sharing it where all of them are moved alike."""
+
+    title = "Close gaps"
+    summary = "Moves vertices that all but meet another part onto it, so that no light leaks between."
+
+    phase = Phase.CLEAN
+    once = False
+
+    kind: Literal["close_gaps"] = "close_gaps"
+    least_mm: float = parameter(LEAST_MM, "From", "Narrower gaps are left as they are", "mm", ge=0.001, le=10)
+    most_mm: float = parameter(
+        MOST_MM, "Up to", "Wider gaps are meant; for small pieces a fiftieth of their size", "mm", gt=0, le=50
+    )
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Vertices were moved onto what they all but met by a step."
+        return (Effect(Aspect.POSITIONS, self.most_mm * ROUNDS, why), Effect(Aspect.SHARING))
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        start, moved = scene, np.zeros(len(scene.nodes), np.bool_)
+        vertices, widest = 0, 0.0
+        for _ in range(ROUNDS):
+            found = gaps(scene, context.workshop, context.progress, self.least_mm, self.most_mm)
+            if isinstance(found, str):
+                return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
+            rows = movers(found, chosen)
+            if not rows.any():
+                break
+            scene, count = snapped(scene, found, rows, chosen)
+            vertices += count
+            widest = max(widest, float(found.distance[rows].max()) * 1000)
+            moved[found.part[rows]] = True
+        parts = np.flatnonzero(moved)
+        if not len(parts):
+            return start, []
+        text = f"{plural(vertices, 'vertex', 'vertices')} of {plural(len(parts), 'part')} moved onto what they all but met, by {widest:.2g} mm at most"
+        return scene, [Change(text=text, count=vertices, parts=identities_of(scene, parts))]
+
+
+def movers(found: Gaps, chosen: Bool) -> Bool:
+    """(K,) the vertices to move: of both sides of a gap those of the smaller piece, or those that there are."""
+    usable = chosen[found.part]
+    own, other = found.piece.T
+    smaller = (found.size[:, 0] < found.size[:, 1]) | ((found.size[:, 0] == found.size[:, 1]) & (own > other))
+    pairs = np.sort(found.piece, axis=1)
+    _, number = np.unique(pairs, axis=0, return_inverse=True)
+    number = number.reshape(-1)
+    preferred = np.zeros(int(number.max(initial=-1)) + 1, np.bool_)
+    preferred[number[usable & smaller]] = True
+    out: Bool = usable & (smaller | ~preferred[number])
+    return out
+
+
+def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool) -> tuple[Scene, int]:
+    """The scene with these vertices (K,) on their targets, and how many vertices of meshes that were."""
+    nodes = scene.nodes
+    order = np.flatnonzero(rows)[
+        np.argsort(-found.distance[rows], kind="stable")
+    ]  # of several the nearest is written last
+    inverse = affine_inverse(nodes.world[found.part[order]])
+    target = np.einsum("kij,kj->ki", inverse[:, :3, :3], found.target[order]) + inverse[:, :3, 3]
+    column, meshes = nodes.mesh.copy(), list(scene.meshes)
+    made: dict[tuple[int, bytes], int] = {}
+    count = 0
+    inner = found.part[order] == found.other[order]
+    shared: dict[int, tuple[F64, F64]] = {}
+    for one in np.unique(found.part[order]).tolist():
+        mine = found.part[order] == one
+        kind = int(nodes.mesh[one])
+        for within in (True, False):
+            some = mine & (inner == within)
+            if not some.any():
+                continue
+            vertex, place = found.vertex[order][some], target[some]
+            if within:
+                shared[kind] = vertex.astype(np.float64), place
+            else:
+                key, moved = displaced(scene, kind, vertex, place)
+                if (kind, key) not in made:
+                    made[kind, key] = len(meshes)
+                    mesh = meshes[kind]
+                    meshes.append(replace(mesh, positions=(mesh.positions + moved).astype(np.float32), recipe=None))
+                    count += int((moved != 0).any(axis=1).sum())
+                column[one] = made[kind, key]
+    # what is apart within a mesh is so in all parts that use it
+    for kind, (vertex, place) in shared.items():
+        _, moved = displaced(scene, kind, vertex.astype(np.int64), place)
+        count += int((moved != 0).any(axis=1).sum())
+        for number in [kind, *(k for (m, _), k in made.items() if m == kind)]:
+            users = np.flatnonzero(chosen & (column == number))
+            if len(users):
+                mesh = meshes[number]
+                column[users] = len(meshes)
+                meshes.append(replace(mesh, positions=(mesh.positions + moved).astype(np.float32), recipe=None))
+    return with_meshes(scene, column, meshes), count
+
+
+def displaced(
+    scene: Scene, kind: int, vertex: np.ndarray[tuple[int], np.dtype[np.int64]], place: F64
+) -> tuple[bytes, F64]:
+    """How far each vertex of a mesh (V, 3) is to be moved, all at one place alike; and what tells that from another."""
+    mesh = scene.meshes[kind]
+    _, spot = join(np.zeros(mesh.vertices, np.int64), [mesh.positions])
+    move = np.zeros((int(spot.max()) + 1, 3))
+    move[spot[vertex]] = place - mesh.positions[vertex].astype(np.float64)
+    size = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
+    out: F64 = move[spot]
+    return np.rint(out / max(size * 1e-6, 1e-30)).astype(np.int64).tobytes(), out

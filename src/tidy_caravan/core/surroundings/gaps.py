@@ -1,0 +1,326 @@
+"""Gaps that light leaks through: pieces that all but touch, a tenth of a millimetre to some millimetres apart.
+
+A piece is what hangs together in a part. Measured from the vertices of each to the surface of the other. What touches,
+goes into the other, or lies on it as a whole (a label) leaves no gap.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.geometry.closest import closest_on
+from tidy_caravan.core.geometry.coplanar import boxes_of
+from tidy_caravan.core.geometry.corners import first_equals, join
+from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, ranges
+from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+
+LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
+GAPS = Work("gaps between pieces", 1, f"{__name__}:gaps_between", memory=6 << 30)
+LEAST_MM = 0.1
+MOST_MM = 5.0
+SIZE = 1 / 50
+"""Gaps wider than this part of the smaller piece are meant."""
+AROUND = 3.0
+"""So many widest gaps around a place where two pieces touch there is none: a bevel stands on its foot."""
+MOST_PIECES = 200
+"""Pieces of one mesh from which on it is taken whole: leaves and gravel are no joints."""
+FACING = 1e-6
+CHUNK = 1 << 21
+
+
+@dataclass(frozen=True)
+class Gaps:
+    """(K,) vertices that all but touch another piece. part, other: nodes, the same one within a part. vertex: in the mesh
+    of the part. distance: m. target: (K, 3) where it would meet the other, in the world. size: (K, 2) m, of both pieces. piece: (K, 2) what they are told apart by.
+    """
+
+    part: I64
+    vertex: I64
+    other: I64
+    distance: F64
+    target: F64
+    size: F64
+    piece: I64
+
+
+NONE = np.zeros(0, np.int64)
+NOTHING = Gaps(NONE, NONE, NONE, np.zeros(0), np.zeros((0, 3)), np.zeros((0, 2)), np.zeros((0, 2), np.int64))
+
+
+def gaps(
+    scene: Scene, workshop: Workshop, tell: Tell, least_mm: float = LEAST_MM, most_mm: float = MOST_MM
+) -> Gaps | str:
+    """All gaps of parts that are shown; a sentence where they could not be found out."""
+    nodes = scene.nodes
+    shown = np.flatnonzero((nodes.flags[nodes.parts] & HIDDEN) == 0)
+    if not len(shown):
+        return NOTHING
+    rows = nodes.parts[shown]
+    kinds, mesh = np.unique(nodes.mesh[rows], return_inverse=True)
+    middle = middle_of(scene)
+    meshes = [scene.meshes[i] for i in kinds.tolist()]
+    arrays: dict[str, AnyArray] = {
+        **Table.of(meshes).arrays(),
+        "mesh": mesh.reshape(-1).astype(np.int64),
+        "world": about(nodes.world[rows], middle),
+        "boxes": scene.part_bounds[shown] - middle,
+    }
+    digest = hashlib.blake2b("".join(m.surface_id for m in meshes).encode(), digest_size=16)
+    for name in ("mesh", "world"):
+        digest.update(np.ascontiguousarray(arrays[name]).data)
+    parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
+    count = int(np.array([m.triangles for m in meshes])[mesh.reshape(-1)].sum())
+    piece = Piece(digest.hexdigest(), arrays, parameters, seconds=60 + count / 10_000, size=count)
+    outcome = workshop.do(GAPS, [piece], tell)[0]
+    if not isinstance(outcome, Done):
+        return outcome.reason
+    out = {k: np.asarray(v) for k, v in outcome.arrays.items()}
+    for name in ("part", "other"):
+        out[name] = rows[out[name]]
+    out["target"] = out["target"] + middle
+    return Gaps(**out)
+
+
+def gaps_between(
+    arrays: Mapping[str, AnyArray], metres: float, least: float, most: float
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: see `gaps`."""
+    table = Table(*(arrays[k] for k in ("positions", "indices", "vertex", "face")))
+    mesh, world = arrays["mesh"], arrays["world"]
+    label, place = pieces_of(table)
+    # parts that have nothing near and are of one piece are left out before anything is moved
+    size = np.linalg.norm(np.ptp(arrays["boxes"], axis=1), axis=1)
+    close = meeting_boxes(arrays["boxes"], np.full(len(mesh), most / metres))
+    several = np.diff(table.face) > 0
+    several[several] = np.maximum.reduceat(label, table.face[:-1][several]) > 0
+    first_of = np.zeros(len(mesh), np.bool_)
+    first_of[np.unique(mesh, return_index=True)[1]] = True
+    wanted = (several[mesh] & first_of) | np.isin(np.arange(len(mesh)), close)
+    parts = np.flatnonzero(wanted)
+    if not len(parts):
+        return {f: getattr(NOTHING, f) for f in Gaps.__dataclass_fields__}, {}
+    every = placed(table, mesh[parts], world[parts])
+    corners = every.points[every.faces]
+    low, high = boxes_of(corners)
+    # pieces, in the order of their parts; triangles sorted by them
+    of_triangle = label[table.face[mesh[parts]][every.part] + every.local]
+    piece, number = np.unique(every.part * (MOST_PIECES + 1) + of_triangle, return_inverse=True)
+    number = number.reshape(-1)
+    order = np.argsort(number, kind="stable")
+    begin = np.searchsorted(number[order], np.arange(len(piece) + 1))
+    low, high = low[order], high[order]
+    boxes = np.stack([np.minimum.reduceat(low, begin[:-1]), np.maximum.reduceat(high, begin[:-1])], axis=1)
+    part = piece // (MOST_PIECES + 1)
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    reach = np.minimum(most / metres, size * SIZE)
+    pairs = meeting_boxes(boxes, np.full(len(boxes), most / metres))
+    same = part[pairs[:, 0]] == part[pairs[:, 1]]
+    pairs = pairs[~same | first_of[parts[part[pairs[:, 0]]]]]
+    limit = reach[pairs].min(axis=1)
+    usable = limit > least / metres
+    pairs, limit = pairs[usable], limit[usable]
+    near = nearby(pairs, boxes, begin, low, high, limit)
+    scan = Scan(every.points, every.faces[order], place_numbers(table, mesh[parts], place), limit, least / metres)
+    found = []
+    for side_ in (0, 1):
+        mine = near.side == side_
+        found.append(scan.look(near.triangle[mine], near.pair[mine], near.triangle[~mine], near.pair[~mine]))
+    pair, vertex = (np.concatenate([f[k] for f in found]) for k in (0, 1))
+    distance, target = np.concatenate([f[2] for f in found]), np.concatenate([f[3] for f in found])
+    side = np.concatenate([np.full(len(f[0]), k) for k, f in zip((0, 1), found, strict=True)])
+    keep = not_lying(scan, pairs, begin, pair, side) if len(pair) else np.zeros(0, np.bool_)
+    pair, vertex, distance, target, side = (x[keep] for x in (pair, vertex, distance, target, side))
+    own, other = pairs[pair, side], pairs[pair, 1 - side]
+    offset = np.concatenate([[0], np.cumsum(np.diff(table.vertex)[mesh[parts]])])
+    return {
+        "part": parts[part[own]],
+        "vertex": vertex - offset[part[own]],
+        "other": parts[part[other]],
+        "distance": distance * metres,
+        "target": target,
+        "size": size[np.column_stack([own, other])] * metres,
+        "piece": np.column_stack([own, other]),
+    }, {}
+
+
+def pieces_of(table: Table) -> tuple[I64, I64]:
+    """(F,) which piece of its mesh each triangle belongs to, 0 throughout where there are too many, and (V,) a number
+    that vertices of a mesh at one place share. O(V log V)."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    owner = np.repeat(np.arange(len(table.vertex) - 1), np.diff(table.vertex))
+    first, place = join(owner, [table.positions])
+    mesh = np.repeat(np.arange(len(table.face) - 1), np.diff(table.face))
+    faces = place[table.indices + table.vertex[mesh][:, None]]
+    a, b = np.concatenate([faces[:, 0], faces[:, 1]]), np.concatenate([faces[:, 1], faces[:, 2]])
+    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(len(first), len(first)))
+    _, found = connected_components(graph, directed=False)
+    of_face = found[faces[:, 0]].astype(np.int64)
+    # counted from nought within each mesh
+    kinds, first_face, inverse = np.unique(of_face, return_index=True, return_inverse=True)
+    of_kind = mesh[first_face]
+    order = np.argsort(of_kind, kind="stable")
+    counts = np.bincount(of_kind, minlength=len(table.face) - 1)
+    rank = np.empty(len(kinds), np.int64)
+    rank[order] = ranges(np.zeros(len(counts), np.int64), counts)
+    label = rank[inverse.reshape(-1)]
+    label[counts[mesh] > MOST_PIECES] = 0
+    return label, place
+
+
+def place_numbers(table: Table, mesh: I64, place: I64) -> I64:
+    """(V',) for every vertex of every part a number that those at one place share, and no two parts."""
+    count = np.diff(table.vertex)[mesh]
+    of_part = np.repeat(np.arange(len(mesh)), count)
+    out: I64 = of_part * (int(place.max(initial=0)) + 1) + place[ranges(table.vertex[mesh], count)]
+    return out
+
+
+@dataclass
+class Scan:
+    """Vertices against triangles. points: (V, 3). faces: (T, 3), sorted by piece. place: (V,) vertices at one place share
+    it. limit: (K,) widest gap of each pair. least: narrower ones are none."""
+
+    points: F64
+    faces: I64
+    place: I64
+    limit: F64
+    least: float
+
+    def look(self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64) -> tuple[I64, I64, F64, F64]:
+        """Gaps of the corners of triangles `mine` before triangles `theirs`, each with its pair: (K,) pair, vertex,
+        distance and (K, 3) closest place."""
+        keys = np.unique(np.column_stack([np.repeat(mine_pair, 3), self.faces[mine].reshape(-1)]), axis=0)
+        pair, vertex = keys.T
+        # of vertices at one place the first will do
+        lone = first_equals(pair * (int(self.place.max(initial=0)) + 1) + self.place[vertex])
+        lone = np.unique(lone)
+        pair, vertex = pair[lone], vertex[lone]
+        order = np.argsort(theirs_pair, kind="stable")
+        theirs, theirs_pair = theirs[order], theirs_pair[order]
+        low, high = boxes_of(self.points[self.faces[theirs]])
+        begin = np.searchsorted(theirs_pair, pair, side="left")
+        count = np.searchsorted(theirs_pair, pair, side="right") - begin
+        reach = self.limit[pair] * AROUND
+        best = np.full(len(pair), np.inf)
+        where = np.zeros((len(pair), 3))
+        front = np.zeros(len(pair))
+        normal = np.zeros((len(pair), 3))
+        ends = np.cumsum(count)
+        for at in range(0, int(ends[-1]) if len(ends) else 0, CHUNK):
+            rows = np.arange(np.searchsorted(ends, at, side="right"), np.searchsorted(ends, at + CHUNK, side="right"))
+            if not len(rows):
+                rows = np.arange(np.searchsorted(ends, at, side="right"), np.searchsorted(ends, at, side="right") + 1)
+            who = np.repeat(rows, count[rows])
+            which = ranges(begin[rows], count[rows])
+            p = self.points[vertex[who]]
+            r = reach[who][:, None]
+            close = ((p >= low[which] - r) & (p <= high[which] + r)).all(axis=1)
+            who, which, p = who[close], which[close], p[close]
+            if not len(who):
+                continue
+            corners = self.points[self.faces[theirs[which]]]
+            q = closest_on(p, corners)
+            far = np.linalg.norm(p - q, axis=1)
+            n = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+            n /= np.maximum(np.linalg.norm(n, axis=1), 1e-300)[:, None]
+            before = np.einsum("ki,ki->k", p - q, n)
+            # over an edge of several triangles the one that faces the point most says on which side it is
+            far *= 1 + FACING * (1 - np.abs(before) / np.maximum(far, 1e-300))
+            order = np.lexsort((far, who))
+            first = order[np.concatenate([[True], who[order][1:] != who[order][:-1]])]
+            hit = who[first]
+            better = far[first] < best[hit]
+            first, hit = first[better], hit[better]
+            best[hit], where[hit], normal[hit], front[hit] = far[first], q[first], n[first], before[first]
+        touching = (best < self.least) | (front < -1e-6 * self.limit[pair])
+        gap = (best >= self.least) & (best <= self.limit[pair]) & ~touching
+        gap &= ~self.crossing(mine, mine_pair, pair, vertex, where, normal, gap)
+        gap &= ~beside(pair, self.points[vertex], touching & (best < np.inf), gap, self.limit)
+        gap &= self.along(mine, mine_pair, pair, vertex, gap)
+        return pair[gap], vertex[gap], best[gap], where[gap]
+
+    def rows_of(self, pair: I64, vertex: I64, rows: I64) -> Callable[[I64, I64], tuple[Bool, I64]]:
+        """Finds rows of (pair, vertex) again: of asked pairs and vertices which are among `rows`, and their rows."""
+        span = int(self.place.max(initial=0)) + 1
+        key = pair[rows] * span + self.place[vertex[rows]]
+        order = np.argsort(key)
+        key = key[order]
+
+        def find(asked_pair: I64, asked: I64) -> tuple[Bool, I64]:
+            wanted = asked_pair * span + self.place[asked]
+            at = np.minimum(np.searchsorted(key, wanted), len(key) - 1)
+            there: Bool = key[at] == wanted
+            return there, rows[order[at]]
+
+        return find
+
+    def along(self, mine: I64, mine_pair: I64, pair: I64, vertex: I64, gap: Bool) -> Bool:
+        """(K,) True where an edge leads to another vertex with a gap: a joint is as long as an edge at least."""
+        out = np.zeros(len(pair), np.bool_)
+        rows = np.flatnonzero(gap)
+        if len(rows):
+            find = self.rows_of(pair, vertex, rows)
+            faces = self.faces[mine]
+            for a, b in ((0, 1), (1, 2), (2, 0)):
+                (one, row), (other, next_) = find(mine_pair, faces[:, a]), find(mine_pair, faces[:, b])
+                both = one & other & (row != next_)
+                out[row[both]] = out[next_[both]] = True
+        return out
+
+    def crossing(self, mine: I64, mine_pair: I64, pair: I64, vertex: I64, where: F64, normal: F64, gap: Bool) -> Bool:
+        """(K,) True where an edge from the vertex goes on through the surface next to it: the pieces run into each other."""
+        out = np.zeros(len(pair), np.bool_)
+        rows = np.flatnonzero(gap)
+        if not len(rows):
+            return out
+        find = self.rows_of(pair, vertex, rows)
+        faces = self.faces[mine]
+        for a, b in ((0, 1), (1, 2), (2, 0), (1, 0), (2, 1), (0, 2)):
+            there, found = find(mine_pair, faces[:, a])
+            row = found[there]
+            start, end = self.points[faces[there, a]], self.points[faces[there, b]]
+            before = np.einsum("ki,ki->k", start - where[row], normal[row])
+            after = np.einsum("ki,ki->k", end - where[row], normal[row])
+            through = (before > 0) & (after < 0)
+            share = np.where(through, before / np.where(through, before - after, 1.0), 0.0)
+            place = start + (end - start) * share[:, None]
+            through &= np.linalg.norm(place - where[row], axis=1) <= AROUND * self.limit[pair[row]]
+            out[row[through]] = True
+        return out
+
+
+def beside(pair: I64, points: F64, touching: Bool, gap: Bool, limit: F64) -> Bool:
+    """(K,) True where a vertex of the same pair close by touches the other piece."""
+    from scipy.spatial import cKDTree
+
+    out = np.zeros(len(pair), np.bool_)
+    mine, firm = np.flatnonzero(gap), np.flatnonzero(touching)
+    if not len(mine) or not len(firm):
+        return out
+    # pairs are told apart by a fourth coordinate that is further than any gap
+    far = float(limit.max()) * AROUND * 4
+    tree = cKDTree(np.column_stack([points[firm], pair[firm] * far]))
+    reach = AROUND * limit[pair[mine]]
+    near, _ = tree.query(np.column_stack([points[mine], pair[mine] * far]), distance_upper_bound=float(reach.max()))
+    out[mine] = near <= reach
+    return out
+
+
+def not_lying(scan: Scan, pairs: I64, begin: I64, pair: I64, side: I64) -> Bool:
+    """(K,) False where all of the piece lies within the widest gap of the other: a label, or a foil, on a surface."""
+    own = pairs[pair, side]
+    pieces = np.unique(own)
+    places = [len(np.unique(scan.place[scan.faces[begin[i] : begin[i + 1]]])) for i in pieces.tolist()]
+    _, number, counts = np.unique(pair * 2 + side, return_inverse=True, return_counts=True)
+    out: Bool = counts[number.reshape(-1)] < np.array(places, np.int64)[np.searchsorted(pieces, own)]
+    return out

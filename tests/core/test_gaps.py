@@ -1,0 +1,167 @@
+"""Gaps between pieces: widths against closed forms, everything that only looks like one, and closing them."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.core.test_sides import FLAT, at, scene_of, sheet
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.closest import closest_on
+from tidy_caravan.core.scene import Scene, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.surroundings.gaps import Gaps, gaps
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.work.heavy import Workshop
+
+BOX = trimesh.creation.box
+FLOOR = {"floor": (BOX([10, 0.2, 10]), at(0, -0.1, 0))}
+
+
+def widths(scene: Scene, **limits: float) -> dict[tuple[str, str], list[float]]:
+    """Millimetres by pair of names, the part of the vertices first."""
+    found = gaps(scene, Workshop(), lambda done, total: None, **limits)
+    assert isinstance(found, Gaps), found
+    out: dict[tuple[str, str], list[float]] = {}
+    for a, b, d in zip(found.part.tolist(), found.other.tolist(), found.distance.tolist(), strict=True):
+        out.setdefault((scene.nodes.names[a], scene.nodes.names[b]), []).append(round(d * 1000, 4))
+    return out
+
+
+def standing(**more: tuple[Any, Any]) -> Scene:
+    return scene_of({**FLOOR, **more})
+
+
+def beveled() -> Any:
+    corners = BOX([1, 1, 1]).vertices
+    return trimesh.convex.convex_hull(np.concatenate([corners * [0.992, 1, 0.992], corners * [1, 0.992, 1]]))
+
+
+class Found(unittest.TestCase):
+    def test_a_part_above_the_floor_leaves_its_height(self) -> None:
+        for height in (0.0002, 0.003, 0.0049):
+            found = widths(standing(crate=(BOX([1, 1, 1]), at(0, 0.5 + height, 0))))
+            self.assertEqual(set(found), {("crate", "floor")})
+            self.assertEqual(len(found["crate", "floor"]), 4)
+            self.assertTrue(np.allclose(found["crate", "floor"], height * 1000, atol=1e-3))
+
+    def test_what_only_looks_like_a_gap_stays_quiet(self) -> None:
+        turn = (-np.pi / 2, [1.0, 0, 0])
+        quiet = {
+            "standing": (BOX([1, 1, 1]), at(0, 0.5, 0)),
+            "sunk a little": (BOX([1, 1, 1]), at(0, 0.497, 0)),
+            "well clear": (BOX([1, 1, 1]), at(0, 0.5056, 0)),
+            "a hair": (BOX([1, 1, 1]), at(0, 0.50005, 0)),
+            "a label on it": (sheet(1, 1), at(0, 0.003, 0, FLAT)),
+            "beveled": (beveled(), at(0, 0.5, 0)),
+            "round foot": (trimesh.creation.icosphere(3, 0.5), at(0, 0.5, 0)),
+            "column": (trimesh.creation.cylinder(0.3, 1, sections=32), at(0, 0.5, 0, turn)),
+            "a small knob at its own distance": (BOX([0.05, 0.05, 0.05]), at(0, 0.028, 0)),
+        }
+        for name, part in quiet.items():
+            with self.subTest(name):
+                self.assertEqual(widths(standing(**{name: part})), {})
+
+    def test_joints_of_panels_side_by_side_and_of_sheets_edge_to_edge(self) -> None:
+        panels = scene_of({"a": (BOX([1, 1, 0.1]), at(0, 0, 0)), "b": (BOX([1, 1, 0.1]), at(1.002, 0, 0))})
+        self.assertEqual({k: len(v) for k, v in widths(panels).items()}, {("a", "b"): 4, ("b", "a"): 4})
+        sheets = scene_of({"a": (sheet(1, 1), at(0, 0, 0)), "b": (sheet(1, 1), at(1.002, 0, 0))})
+        found = widths(sheets)
+        self.assertTrue(np.allclose(found["a", "b"], 2.0, atol=1e-3))
+        self.assertEqual(widths(scene_of({"a": (sheet(1, 1), at(0, 0, 0)), "b": (sheet(1, 1), at(1, 0, 0))})), {})
+
+    def test_panels_that_run_into_each_other_leave_none_however_their_tops_are_apart(self) -> None:
+        row = {f"p{k}": (BOX([1.1, 0.1, 2]), at(k, 0.002 * (k % 2), 0)) for k in range(4)}
+        self.assertEqual(widths(scene_of(row)), {})
+
+    def test_a_tilted_part_leaks_where_it_is_off(self) -> None:
+        tilt = standing(wall=(BOX([2, 1, 0.2]), at(0, 0.5019, 0, (0.002, [0, 0, 1]))))
+        found = widths(tilt)["wall", "floor"]
+        self.assertEqual(len(found), 2)
+        self.assertTrue(np.allclose(found, 1.9 + 2 - 0.001, atol=5e-3))
+
+    def test_pieces_of_one_mesh_are_told_once_for_all_instances(self) -> None:
+        lump = trimesh.util.concatenate([BOX([1, 1, 0.1]), BOX([1, 1, 0.1]).apply_translation([1.003, 0, 0])])
+        scene = scene_of({"one": (lump, at(0, 0, 0))})
+        nodes = make_nodes([-1, -1], np.array([at(0, 0, 0), at(0, 5, 0)]), ["one", "two"], mesh=[0, 0])
+        found = widths(scene.but(nodes=nodes))
+        self.assertEqual({k: len(v) for k, v in found.items()}, {("one", "one"): 8})
+
+    def test_units_and_limits(self) -> None:
+        scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.508, 0)))
+        self.assertEqual(widths(scene), {})
+        self.assertEqual(len(widths(scene, most_mm=10)["crate", "floor"]), 4)
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_the_closest_place_is_that_of_an_independent_library(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        corners, points = rng.normal(size=(60, 3, 3)), rng.normal(size=(60, 3)) * 2
+        corners[:5, 2] = corners[:5, 1]  # lines
+        corners[5:8] = corners[5:8, :1]  # points
+        mine = np.linalg.norm(closest_on(points, corners) - points, axis=1)
+        true = np.linalg.norm(trimesh.triangles.closest_point(corners[8:], points[8:]) - points[8:], axis=1)
+        self.assertTrue(np.allclose(mine[8:], true, atol=1e-9))
+        along = np.linspace(0, 1, 4001)[:, None]
+        for k in range(5):
+            line = corners[k, 0] + (corners[k, 1] - corners[k, 0]) * along
+            self.assertAlmostEqual(mine[k], np.linalg.norm(line - points[k], axis=1).min(), places=3)
+        self.assertTrue(np.allclose(mine[5:8], np.linalg.norm(corners[5:8, 0] - points[5:8], axis=1)))
+
+
+class Closed(unittest.TestCase):
+    def close(self, scene: Scene, **parameters: Any) -> tuple[Scene, list[Any]]:
+        step = parse_step({"kind": "close_gaps", **parameters})
+        out, changes = step.apply(scene, StepContext())
+        self.assertEqual(widths(out), {})
+        again, nothing = step.apply(out, StepContext())
+        self.assertIs(again, out)
+        self.assertEqual(nothing, [])
+        return out, changes
+
+    def test_the_smaller_part_reaches_down_and_the_rest_stays(self) -> None:
+        scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.503, 0)))
+        out, changes = self.close(scene)
+        box = out.part_bounds[1]
+        self.assertTrue(np.allclose(box, [[-0.5, 0, -0.5], [0.5, 1.003, 0.5]], atol=1e-6))
+        self.assertEqual(out.meshes[out.nodes.mesh[0]].id, scene.meshes[0].id)
+        self.assertTrue(np.array_equal(out.nodes.world, scene.nodes.world))
+        self.assertIn("4 vertices of 1 part", changes[0].text)
+
+    def test_staggered_and_cornered_joints_close(self) -> None:
+        wall = {
+            "a": (BOX([2, 1, 0.2]), at(0, 0.502, 0)),
+            "b": (BOX([2, 1.6, 0.2]), at(2.003, 0.802, 0)),
+            "c": (BOX([0.2, 1, 2]), at(-1.1015, 0.503, 0.9)),
+        }
+        self.close(standing(**wall))
+
+    def test_instances_that_move_alike_stay_shared(self) -> None:
+        scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.503, 0)))
+        where = np.array([at(0, -0.1, 0), at(0, 0.503, 0), at(3, 0.503, 0), at(-3, 0.5, 0)])
+        nodes = make_nodes([-1] * 4, where, ["floor", "a", "b", "c"], mesh=[0, 1, 1, 1])
+        out, _ = self.close(scene.but(nodes=nodes))
+        self.assertEqual(len(out.meshes), 3)
+        self.assertEqual(out.nodes.mesh[1], out.nodes.mesh[2])
+        self.assertEqual(out.meshes[out.nodes.mesh[3]].id, scene.meshes[1].id)
+
+    def test_within_a_mesh_every_instance_closes(self) -> None:
+        lump = trimesh.util.concatenate([BOX([1, 1, 0.1]), BOX([1, 1, 0.1]).apply_translation([1.003, 0, 0])])
+        scene = scene_of({"one": (lump, at(0, 0, 0))})
+        nodes = make_nodes([-1, -1], np.array([at(0, 0, 0), at(0, 5, 0)]), ["one", "two"], mesh=[0, 0])
+        out, _ = self.close(scene.but(nodes=nodes))
+        self.assertEqual(len(out.meshes), 1)
+
+    def test_the_survey_shows_both_sides_as_a_guess_and_its_mend_settles_it(self) -> None:
+        scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.503, 0)))
+        found = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]
+        self.assertEqual([sorted(scene.nodes.names[i] for i in f.parts) for f in found], [["crate", "floor"]])
+        self.assertTrue(found[0].guess)
+        self.assertAlmostEqual(found[0].value or 0, 3.0, places=2)
+        out, _ = parse_step(found[0].mend).apply(scene, StepContext())
+        self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "gaps.leak"])
