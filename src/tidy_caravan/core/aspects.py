@@ -29,6 +29,8 @@ class Aspect(StrEnum):
     NAMES = "names"
     TREE = "tree"
     PIVOTS = "pivots"
+    ROTATION = "rotation"
+    """Of nodes: which way their own axes point."""
     SHARING = "sharing"
     LIGHTS = "lights"
     CAMERAS = "cameras"

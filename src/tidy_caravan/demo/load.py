@@ -13,8 +13,9 @@ from tidy_caravan.core.route import Route, as_json, default_route
 from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.match_units import MatchUnits
-from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals, PlacePivots
+from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
+from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
 from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels

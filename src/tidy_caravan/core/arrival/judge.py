@@ -102,7 +102,7 @@ def measured(
     world, found = mid.worlds[middle], there.worlds[end]
     before = world.copy()
     before[known] = here.worlds[origin[known]]
-    turn = np.where(moving[:, None, None], world, before)
+    turn = np.where((moving | allowed.free(Aspect.ROTATION))[:, None, None], world, before)
     pivots = np.where((moving | allowed.free(Aspect.PIVOTS))[:, None, None], world, before)
     position = np.linalg.norm(box.mean(axis=1) - other.mean(axis=1), axis=1) * 1000
     size, got = box[:, 1] - box[:, 0], other[:, 1] - other[:, 0]

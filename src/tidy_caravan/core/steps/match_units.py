@@ -15,7 +15,7 @@ from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
 from tidy_caravan.core.space.site import read_as
-from tidy_caravan.core.space.transforms import affine_inverse, polar
+from tidy_caravan.core.space.transforms import affine_inverse, polar, split_trs
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.words import plural
 
@@ -110,7 +110,26 @@ def untouchable(scene: Scene) -> Bool:
 
 
 def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
-    """Node scale to 1 with unchanged world geometry; see MatchUnits. O(nodes · depth-free, meshes)."""
+    """Node scale to 1 with unchanged world geometry; see MatchUnits. O(nodes · depth-free, meshes).
+
+    Users of a mesh that get one of their own, being mirrored or sheared, may leave others that have more in common
+    than before; for these it is done again, so that a second time there is nothing left.
+    """
+    out, changes = bake_once(scene, chosen, negative_scale)
+    if changes:
+        linear = scene.nodes.world[scene.nodes.parts, :3, :3]
+        _, _, _, sheared = split_trs(scene.nodes.world[scene.nodes.parts])
+        for _ in range(3 if sheared.any() or (np.linalg.det(linear) < 0).any() else 0):
+            marked = np.append(chosen, np.zeros(len(out.nodes) - len(chosen), np.bool_))
+            again, more = bake_once(out, marked, negative_scale)
+            if not any(" baked " in c.text for c in more):
+                break
+            out, changes = again, [*changes, *(c for c in more if " keep " not in c.text)]
+    return out, changes
+
+
+def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
+    """One pass of `bake_scale`."""
     before = len(scene.nodes)
     scene = split_viewers(scene)
     chosen = np.append(chosen, np.zeros(len(scene.nodes) - before, np.bool_))
@@ -216,17 +235,22 @@ def bake_meshes(
         kinds, users = np.unique(of_row[members], return_counts=True)
         if len(kinds) == 1 and np.array_equal(variants[kinds[0]], np.eye(3)):
             continue
-        common = common_part(variants[kinds], users, mirror)
-        for kind in kinds.tolist():
+        parents = np.array([has_children[rows[members[of_row[members] == kind]]].any() for kind in kinds.tolist()])
+        # those that get a mirrored twin have a mesh of their own, and what is common is common among them
+        twin = (np.linalg.det(variants[kinds]) < 0) & (not (negative_scale and len(kinds) > 1))
+        as_twin = np.where(twin[:, None, None], variants[kinds] @ mirror, variants[kinds])
+        commons = [
+            common_part(as_twin[twin == side], users[twin == side], parents[twin == side], mirror)
+            for side in (False, True)
+        ]
+        for kind, mirrored in zip(kinds.tolist(), twin.tolist(), strict=True):
             here = rows[members[of_row[members] == kind]]
             k = variants[kind]
-            bake = common
-            if np.linalg.det(k) < 0 and not (negative_scale and len(kinds) > 1):
-                bake = common @ mirror if np.linalg.det(common) > 0 else common
+            bake = commons[1] @ mirror if mirrored else commons[0]
+            if np.abs(bake - np.eye(3)).max() < SCALE_TOLERANCE:
+                bake = np.eye(3)
             node_part = k @ np.linalg.inv(bake)
-            uniform = np.abs(node_part - np.eye(3) * node_part[0, 0]).max() < SCALE_TOLERANCE * np.abs(node_part).max()
-            diagonal = np.abs(node_part - np.diag(np.diag(node_part))).max() < SCALE_TOLERANCE * np.abs(node_part).max()
-            if not diagonal or (not uniform and has_children[here].any()):
+            if not on_the_node(node_part[None], has_children[here].any()[None])[0]:
                 bake, node_part = k, np.eye(3)
             if np.abs(node_part - np.eye(3)).max() < SCALE_TOLERANCE:
                 node_part = np.eye(3)
@@ -263,20 +287,39 @@ def distinct(matrices: F64) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int
     return matrices[first], inverse.astype(np.int64)
 
 
-def common_part(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], mirror: F64) -> F64:
+def common_part(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], parents: Bool, mirror: F64) -> F64:
     """What all users of a mesh have in common: the one residual, that of the majority, or a usual factor.
 
-    Scales spread around a unit factor by design (strewn stones) keep their spread on the node.
+    Scales spread around a unit factor by design (strewn stones) keep their spread on the node. What is sheared, or
+    stretched above others, gets a mesh of its own and has no say, so that a second time nothing in common is left.
     """
-    best = int(np.argmax(users))
-    if len(users) == 1 or users[best] * 2 > users.sum():
+    while True:
+        common = shared_factor(variants, users, mirror)
+        keep = on_the_node(variants @ np.linalg.inv(common), parents)
+        if keep.all() or not keep.any():
+            return common if keep.any() else np.eye(3)
+        variants, users, parents = variants[keep], users[keep], parents[keep]
+
+
+def on_the_node(parts: F64, parents: Bool) -> Bool:
+    """(K,) True for what (K, 3, 3) a node can keep: scale along its axes, the same along all of them above others."""
+    size = np.abs(parts).max(axis=(1, 2))
+    diagonal = np.einsum("kii->ki", parts)
+    straight = np.abs(parts - diagonal[:, :, None] * np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE * size
+    even = np.abs(diagonal - diagonal[:, :1]).max(axis=1) < SCALE_TOLERANCE * size
+    out: Bool = straight & (even | ~parents)
+    return out
+
+
+def shared_factor(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], mirror: F64) -> F64:
+    """The one residual, that of the majority, nothing where someone is at scale 1, or a usual factor near the middle."""
+    best = int(np.argmax(users)) if len(users) else 0
+    if len(users) == 1 or (len(users) and users[best] * 2 > users.sum()):
         chosen = variants[best]
-        if np.linalg.det(chosen) < 0 and len(users) > 1:
-            chosen = chosen @ mirror
-        diagonal = np.abs(chosen - np.diag(np.diag(chosen))).max() < SCALE_TOLERANCE * np.abs(chosen).max()
-        return chosen if diagonal or len(users) == 1 else np.eye(3)
-    size = np.abs(np.linalg.det(variants)) ** (1 / 3)
-    middle = float(np.median(np.repeat(size, users)))
+        return np.asarray(chosen @ mirror if np.linalg.det(chosen) < 0 and len(users) > 1 else chosen)
+    if not len(users) or (np.abs(np.abs(variants) - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE).any():
+        return np.eye(3)
+    middle = float(np.median(np.repeat(np.abs(np.linalg.det(variants)) ** (1 / 3), users)))
     nearest = float(UNIT_FACTORS[np.argmin(np.abs(np.log(UNIT_FACTORS / middle)))])
     factor = nearest if abs(np.log(nearest / middle)) < np.log(1.75) else middle
     out: F64 = np.eye(3) * factor

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -14,7 +13,7 @@ from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.convert import split_viewers
-from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.steps.bake_transforms import placed
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -168,21 +167,10 @@ def levels(pairs: I64, chosen: Bool, scene: Scene) -> I64:
 
 def shifted(scene: Scene, shift: dict[int, F64]) -> Scene:
     """The scene with nodes moved in the world; what hangs below them stays where it is."""
-    nodes = scene.nodes
-    world = nodes.world.copy()
+    world = scene.nodes.world.copy()
     rows = np.array(list(shift), np.int64)
     world[rows, :3, 3] += np.array(list(shift.values()))
-    moved = np.zeros(len(nodes), np.bool_)
-    moved[rows] = True
-    parent = nodes.parent
-    redo = np.flatnonzero(moved | ((parent >= 0) & moved[parent]))
-    local = nodes.local.copy()
-    top = redo[parent[redo] < 0]
-    local[top] = world[top]
-    inner = redo[parent[redo] >= 0]
-    local[inner] = affine_inverse(world[parent[inner]]) @ world[inner]
-    local[:, 3] = (0, 0, 0, 1)
-    return scene.but(nodes=replace(nodes, local=local))
+    return placed(scene, rows, world)
 
 
 def lifted_shells(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:

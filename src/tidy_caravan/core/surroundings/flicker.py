@@ -18,7 +18,7 @@ from tidy_caravan.core.geometry.faults import repeated
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, two_sided_slots
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 
@@ -80,7 +80,7 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     pairs = pairs.reshape(-1, 2)
     kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
     middle = middle_of(scene)
-    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    two_sided = two_sided_slots(scene)
     meshes = [scene.meshes[i] for i in kinds.tolist()]
     arrays: dict[str, AnyArray] = {
         **Table.of(meshes).arrays(),
@@ -145,7 +145,7 @@ def mirrored_right(corners: F64, part: I64, world: F64) -> F64:
 def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[dict[int, Overlaps], dict[int, str]]:
     """Overlaps within the wanted meshes (M,), areas and distances in their own units; and of which they could not be
     found out. Triangles that stand exactly on another are left to the check of repeated ones."""
-    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    two_sided = two_sided_slots(scene)
     metres = scales(scene)
     asked = [i for i in np.flatnonzero(wanted).tolist() if scene.meshes[i].triangles]
 

@@ -24,7 +24,7 @@ from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, two_sided_slots
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
@@ -105,7 +105,7 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
     Sheets of two-sided materials are nobody's question and left aside. O(triangles log triangles + rays).
     """
     nodes = scene.nodes
-    two_sided = np.array([m.double_sided for m in scene.materials] + [False])
+    two_sided = two_sided_slots(scene)
     asked = wanted & np.array([m.triangles > 0 and not two_sided[list(m.slots)].all() for m in scene.meshes], np.bool_)
     rows = nodes.parts
     rows = rows[(nodes.flags[rows] & HIDDEN) == 0]

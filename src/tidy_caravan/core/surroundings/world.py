@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, ranges
+from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool, ranges
 
 CHUNK = 1 << 19
 """Vertices moved at once, so that their matrices do not fill the memory."""
@@ -73,6 +73,14 @@ def chunks(sizes: I64, most: int = CHUNK) -> Iterator[I64]:
         stop = max(at + 1, int(np.searchsorted(ends, before + most, side="right")))
         yield np.arange(at, stop)
         at = stop
+
+
+def two_sided_slots(scene: Scene) -> Bool:
+    """True for material slots that are drawn from both sides; the last one, -1, stands for no material."""
+    most = max([len(scene.materials), *(max(m.slots, default=-1) + 1 for m in scene.meshes)])
+    out = np.zeros(most + 1, np.bool_)
+    out[: len(scene.materials)] = [m.double_sided for m in scene.materials]
+    return out
 
 
 def middle_of(scene: Scene) -> F64:

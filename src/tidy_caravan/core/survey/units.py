@@ -8,6 +8,8 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.site import SITE
 from tidy_caravan.core.space.transforms import polar, split_trs
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
@@ -31,6 +33,8 @@ UNIT_RATIOS = np.array(
 TENS = np.array([0.1, 10.0, 12.0, 1 / 12.0, 2.54, 1 / 2.54])
 """Factors that are a unit only where nearly everything bears them."""
 SAME = 1e-3
+FLOAT_ERROR_MM = 0.1
+"""Rounding of float32, distance · 2⁻²⁴, from which on it is seen."""
 
 
 @check("units", "Unit plausibility")
@@ -218,6 +222,36 @@ def unit_primitive(mesh: Mesh) -> bool:
     return bool((np.minimum(np.abs(size - 1), np.abs(size - 2)) < 1e-6).all())
 
 
+@check("transforms", "Far from the origin")
+def far_from_origin(context: Context) -> Iterable[Finding]:
+    """What float32 makes of the furthest vertex, where recentring would halve it at least."""
+    scene = context.scene
+    boxes = scene.part_bounds
+    if not len(boxes):
+        return
+    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
+    metres = scene.convention.metres_per_unit
+    furthest = float(np.linalg.norm(np.maximum(np.abs(low), np.abs(high)))) * metres
+    error = furthest * 2.0**-24 * 1000
+    radius = float(np.linalg.norm(high - low)) / 2 * metres
+    if error < FLOAT_ERROR_MM or furthest < 2 * radius or not np.isfinite(error):
+        return
+    east, north, up = np.rint(linear_map(scene.convention, SITE) @ ((low + high) / 2)).tolist()
+    yield Finding(
+        code="origin.far",
+        severity="warning",
+        title="Far from the origin",
+        count=len(boxes),
+        value=error,
+        limit=FLOAT_ERROR_MM,
+        unit="mm",
+        text=f"The scene reaches {furthest / 1000:.1f} km from the origin, where float32 rounds to {error:.2g} mm: surfaces jitter. "
+        f"Recentred it would be {radius * 2.0**-24 * 1000:.2g} mm; the offset is kept.",
+        parts=scene.nodes.parts.tolist(),
+        mend={"kind": "recentre", "east": east, "north": north, "up": up},
+    )
+
+
 @check("transforms", "Mirrored, sheared and flattened nodes")
 def odd_transforms(context: Context) -> Iterable[Finding]:
     scene, destination = context.scene, context.destination
@@ -267,37 +301,4 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
             "translation, rotation and scale, so it must go into the mesh.",
             parts=[int(i) for i in rows],
             mend=_match(),
-        )
-
-
-@check("transforms", "Pivots far from their part")
-def far_pivots(context: Context) -> Iterable[Finding]:
-    """The node's origin lies further from the part's box than the box is large."""
-    scene = context.scene
-    nodes = scene.nodes
-    parts = nodes.parts
-    if not len(parts):
-        return
-    box = scene.part_bounds
-    origin = nodes.world[parts, :3, 3]
-    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
-    distance = np.linalg.norm(outside, axis=1)
-    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    far = distance > np.maximum(diagonal, 1e-12)
-    if far.any():
-        rows = parts[far]
-        at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
-        metres = float(distance[far].max()) * scene.convention.metres_per_unit
-        note = f" {at_zero} of them sit on the world origin, the sign of a flattened export." if at_zero else ""
-        yield Finding(
-            code="pivot.far",
-            severity="warning",
-            title="Pivots far away",
-            count=len(rows),
-            value=metres,
-            limit=0.0,
-            unit="m",
-            text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.{0 if metres >= 100 else 2}f} m at worst.{note}",
-            parts=[int(i) for i in rows],
-            mend={"kind": "place_pivots", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
         )

@@ -1,0 +1,79 @@
+"""Leaves that turn on a hinge: which way a thin upright plate lies, and on which of its edges it hangs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import F64
+
+THIN = 0.25
+"""Thickness by width up to which a part is a leaf."""
+LOPSIDED = 0.1
+"""How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
+
+
+@dataclass(frozen=True)
+class Leaf:
+    """Axes of the mesh: across the leaf and through it, and along the hinge. box: (2, 3) of the mesh. middle: along the
+    thin axis, of the plate without its handle. hinge: (3,) foot of the hinge. sure: the shape tells which edge it is."""
+
+    width: int
+    thin: int
+    upright: int
+    box: F64
+    middle: float
+    hinge: F64
+    sure: bool
+
+    def off_hinge(self, point: F64) -> float:
+        """How far a point lies from the nearer of both upright edges, in units of the mesh."""
+        across = np.abs(self.box[:, self.width] - point[self.width]).min()
+        return float(np.hypot(across, self.middle - point[self.thin]))
+
+
+def leaf_of(mesh: Mesh, up: F64) -> Leaf | None:
+    """The leaf that a mesh is, None when it is no thin plate. up: (3,) the way up in the mesh's own space.
+
+    The handle is what stands out of the plate; the hinge is the edge further from it. Without a handle it is the edge
+    nearer to the pivot at hand, and not sure.
+    """
+    box = mesh.bounds
+    size = box[1] - box[0]
+    upright = int(np.argmax(np.abs(up)))
+    width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: -size[k])
+    if not mesh.triangles or not size[thin] <= THIN * size[width]:
+        return None
+    points = mesh.positions.astype(np.float64)
+    vectors = face_vectors(points, mesh.indices)
+    area = np.linalg.norm(vectors, axis=1)
+    depth = points[mesh.indices][:, :, thin].mean(axis=1)
+    flat = np.abs(vectors[:, thin]) > 0.95 * area
+    slab = box[:, thin]
+    if flat.any():
+        # the two planes that hold most of what looks across the leaf
+        order = np.argsort(depth[flat])
+        cut = np.flatnonzero(np.diff(depth[flat][order]) > 1e-3 * size[width]) + 1
+        groups = np.split(order, cut)
+        heavy = sorted(groups, key=lambda g: -area[flat][g].sum())[:2]
+        ends = [float(np.average(depth[flat][g], weights=area[flat][g])) for g in heavy]
+        slab = np.array([min(ends), max(ends)])
+    spare = 1e-3 * size[width]
+    out = (points[mesh.indices][:, :, thin] < slab[0] - spare) | (points[mesh.indices][:, :, thin] > slab[1] + spare)
+    standing = out.all(axis=1)
+    centre = box[:, width].mean()
+    sure, low = False, abs(box[0, width]) <= abs(box[1, width])
+    if area[standing].sum() > 0:
+        lean = (
+            float(np.average(points[mesh.indices[standing]][:, :, width].mean(axis=1), weights=area[standing])) - centre
+        )
+        if abs(lean) > LOPSIDED * size[width]:
+            sure, low = True, lean > 0
+    foot = np.zeros(3)
+    foot[width] = box[0 if low else 1, width]
+    foot[thin] = slab.mean()
+    foot[upright] = box[0 if up[upright] > 0 else 1, upright]
+    return Leaf(width, thin, upright, box, float(slab.mean()), foot, sure)

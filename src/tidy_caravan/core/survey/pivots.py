@@ -1,0 +1,161 @@
+"""Checks of pivots: far from their part, many of them at one place, off the hinge of a leaf."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
+from tidy_caravan.core.geometry.leaf import leaf_of
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.words import plural
+
+LEAF_WORDS = "leaf|doorleaf|flap|sash|shutter|hatch"
+"""Names of what turns on a hinge; a frame or a handle that is named after its door is none."""
+LEAF_M = (0.3, 3.0)
+"""Width of leaves that people walk or look through."""
+TOGETHER = 8
+"""Parts with one pivot from which on that is no assembly any more …"""
+SPREAD = 5.0
+"""… when their middles are spread so many times as far as the typical one of them is large."""
+
+
+@check("transforms", "Pivots far from their part")
+def far_pivots(context: Context) -> Iterable[Finding]:
+    """The node's origin lies further from the part's box than the box is large."""
+    scene = context.scene
+    nodes = scene.nodes
+    parts = nodes.parts
+    if not len(parts):
+        return
+    box = scene.part_bounds
+    origin = nodes.world[parts, :3, 3]
+    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
+    distance = np.linalg.norm(outside, axis=1)
+    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+    far = distance > np.maximum(diagonal, 1e-12)
+    if far.any():
+        rows = parts[far]
+        at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
+        metres = float(distance[far].max()) * scene.convention.metres_per_unit
+        note = f" {at_zero} of them sit on the world origin, the sign of a flattened export." if at_zero else ""
+        yield Finding(
+            code="pivot.far",
+            severity="warning",
+            title="Pivots far away",
+            count=len(rows),
+            value=metres,
+            limit=0.0,
+            unit="m",
+            text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.{0 if metres >= 100 else 2}f} m at worst.{note}",
+            parts=[int(i) for i in rows],
+            mend={"kind": "place_pivots", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
+        )
+
+
+def mend_of(scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]], **how: object) -> dict[str, object]:
+    return {
+        "kind": "place_pivots",
+        **how,
+        "where": {"parts": scene.identities.given(scene.nodes.source[rows].tolist())},
+    }
+
+
+@check("transforms", "Pivots at one place")
+def pivots_together(context: Context) -> Iterable[Finding]:
+    """Many parts, spread wide, that all have their pivot at one point: as good as none, even where it is near some."""
+    scene = context.scene
+    nodes = scene.nodes
+    parts = nodes.parts
+    if len(parts) < TOGETHER:
+        return
+    box = scene.part_bounds
+    origin = nodes.world[parts, :3, 3]
+    size = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+    near = ~far_off(box, origin)
+    step = max(float(np.median(size)) * 1e-6, 1e-12)
+    _, group, counts = np.unique(np.rint(origin / step), axis=0, return_inverse=True, return_counts=True)
+    group = group.reshape(-1)
+    middle = box.mean(axis=1)
+    hit = np.zeros(len(parts), np.bool_)
+    for k in np.flatnonzero(counts >= TOGETHER).tolist():
+        rows = np.flatnonzero(group == k)
+        spread = float(np.linalg.norm(np.ptp(middle[rows], axis=0)))
+        hit[rows] = spread > SPREAD * float(np.median(size[rows])) and spread > 0
+    hit &= near
+    if hit.any():
+        rows = parts[hit]
+        yield Finding(
+            code="pivot.together",
+            severity="warning",
+            title="Pivots at one place",
+            count=len(rows),
+            value=float(len(rows)),
+            limit=float(TOGETHER - 1),
+            unit="pivots",
+            text=f"{plural(len(rows), 'part has its', 'parts have their')} pivot at a point that many others share, though they are spread wide: "
+            "the sign of a flattened export. None of them can be turned or placed by it.",
+            parts=rows.tolist(),
+            mend=mend_of(scene, rows, onlyFar=False),
+        )
+
+
+def far_off(box: F64, origin: F64) -> Bool:
+    """(P,) True for pivots (P, 3) further outside their box (P, 2, 3) than it is large."""
+    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
+    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+    out: Bool = np.linalg.norm(outside, axis=1) > np.maximum(diagonal, 1e-12)
+    return out
+
+
+@check("transforms", "Pivots off the hinge")
+def off_the_hinge(context: Context) -> Iterable[Finding]:
+    """Leaves, by name and as thin upright plates, whose pivot lies on neither of their upright edges."""
+    scene = context.scene
+    nodes = scene.nodes
+    parts = nodes.parts
+    if not len(parts):
+        return
+    stems, which = name_stems(scene)
+    pattern = words_pattern(LEAF_WORDS)
+    named = np.array([pattern.search(n) is not None for n in stems], np.bool_)[which]
+    metres = scene.convention.metres_per_unit
+    up = axis_vector(scene.convention.up)
+    rows: list[int] = []
+    worst = 0.0
+    seen: dict[tuple[int, bytes], tuple[float, float]] = {}
+    for i in parts[named].tolist():
+        way = nodes.world[i, :3, :3].T @ up
+        key = int(nodes.mesh[i]), np.round(way, 3).tobytes()
+        if key not in seen:
+            leaf = leaf_of(scene.meshes[key[0]], way)
+            size = np.ptp(leaf.box, axis=0) if leaf else np.zeros(3)
+            allowed = max(float(size[leaf.thin]), 0.05 * float(size[leaf.width])) if leaf else 0.0
+            off = leaf.off_hinge(np.zeros(3)) if leaf else 0.0
+            seen[key] = (off if off > allowed else 0.0), float(size[leaf.width]) if leaf else 0.0
+        off, width = seen[key]
+        scale = float(np.abs(np.linalg.det(nodes.world[i, :3, :3])) ** (1 / 3)) * metres
+        if off > 0 and LEAF_M[0] <= width * scale <= LEAF_M[1]:
+            rows.append(i)
+            worst = max(worst, off * scale)
+    if rows:
+        found = np.array(rows, np.int64)
+        yield Finding(
+            code="pivot.hinge",
+            severity="warning",
+            title="Pivots off the hinge",
+            count=len(rows),
+            value=worst,
+            limit=0.0,
+            unit="m",
+            guess=True,
+            text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot on neither upright edge, {worst:.2f} m off at worst: turned by it, "
+            "they would swing through their frame.",
+            parts=rows,
+            mend=mend_of(scene, found, at="hinge", onlyFar=False),
+        )

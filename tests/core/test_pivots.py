@@ -1,0 +1,209 @@
+"""Transforms and pivots over random trees: the world stays put; and pivots are where they were asked for."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.trees import as_mesh, furthest_apart, random_tree
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.scene import GLTF, Scene, make_nodes
+from tidy_caravan.core.space.site import taken_off
+from tidy_caravan.core.space.transforms import polar, split_trs
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
+
+BOX = trimesh.creation.box
+STEPS = [
+    *({"kind": "place_pivots", "onlyFar": False, "at": at} for at in ("base", "centre", "corner", "hinge", "group", "world")),
+    {"kind": "place_pivots", "onlyFar": False, "at": "corner", "x": "high", "y": "middle"},
+    {"kind": "place_pivots", "onlyFar": False, "at": "point", "pointX": 3.0, "pointY": -2.0},
+    {"kind": "bake_scale"},
+    {"kind": "bake_scale", "mirrors": "twins"},
+    {"kind": "bake_rotation"},
+]  # fmt: skip
+
+
+def apply(scene: Scene, **step: Any) -> tuple[Scene, list[Any]]:
+    return parse_step(step).apply(scene, StepContext())
+
+
+def one(made: Any, matrix: Any | None = None, name: str = "part") -> Scene:
+    return Scene(
+        GLTF, make_nodes([-1], np.eye(4)[None] if matrix is None else matrix[None], [name], mesh=[0]), (as_mesh(made),)
+    )
+
+
+class Property(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 100_000), st.sampled_from(STEPS))
+    def test_world_vertices_stay_within_a_millionth_of_the_scene(self, seed: int, step: dict[str, Any]) -> None:
+        scene = random_tree(seed)
+        out, _ = apply(scene, **step)
+        self.assertLess(furthest_apart(scene, out), 1e-6, step)
+        again, changes = apply(out, **step)
+        self.assertLess(furthest_apart(out, again), 1e-6)
+        told = [c.text for c in changes if " moved to " in c.text or " baked " in c.text]
+        self.assertEqual(told, [], "a second time there is nothing left to do")
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 100_000))
+    def test_units_and_axes_keep_shape_and_place(self, seed: int) -> None:
+        scene = random_tree(seed)
+        for destination in BUILT_IN:
+            out, _ = parse_step({"kind": "match_units_axes"}).apply(scene, StepContext(destination))
+            back, _ = parse_step({"kind": "match_units_axes"}).apply(out, StepContext(BUILT_IN[0]))
+            self.assertLess(furthest_apart(scene, back), 1e-6)
+            _, _, scale, sheared = split_trs(out.nodes.world[out.nodes.parts])
+            self.assertFalse(sheared.any())
+            if not destination.negative_scale:
+                self.assertGreater(scale.min(), 0)
+
+
+class Rotation(unittest.TestCase):
+    def test_own_axes_become_those_of_the_world(self) -> None:
+        turn = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3], [1, 0, 2])
+        out, changes = apply(one(BOX([1, 2, 3]), turn), kind="bake_rotation")
+        self.assertTrue(np.allclose(out.nodes.world[0, :3, :3], np.eye(3), atol=1e-12))
+        self.assertEqual(changes[0].count, 1)
+
+    def test_instances_turned_alike_stay_shared_and_others_are_left_and_told(self) -> None:
+        turn = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3])
+        scene = one(BOX([1, 2, 3]))
+        alike = make_nodes([-1] * 3, np.array([turn, turn, turn]), ["a", "b", "c"], mesh=[0, 0, 0])
+        out, _ = apply(scene.but(nodes=alike), kind="bake_rotation")
+        self.assertEqual(len(out.meshes), 1)
+        self.assertTrue(np.allclose(polar(out.nodes.world[:, :3, :3])[0], np.eye(3)))
+        mixed = make_nodes([-1] * 2, np.array([turn, np.eye(4)]), ["a", "b"], mesh=[0, 0])
+        out, changes = apply(scene.but(nodes=mixed), kind="bake_rotation")
+        self.assertEqual([m.id for m in out.meshes], [scene.meshes[0].id])
+        self.assertIn("1 part keep their rotation", changes[0].text)
+
+
+class Presets(unittest.TestCase):
+    def box(self) -> Scene:
+        made = BOX([2, 4, 6])
+        made.apply_translation([10, 20, 30])
+        return one(made, trimesh.transformations.translation_matrix([1, 1, 1]))
+
+    def pivot(self, **how: Any) -> Any:
+        out, _ = apply(self.box(), kind="place_pivots", onlyFar=False, **how)
+        return out.nodes.world[0, :3, 3].round(5).tolist()
+
+    def test_each_preset_is_where_its_name_says(self) -> None:
+        self.assertEqual(self.pivot(at="centre"), [11, 21, 31])
+        self.assertEqual(self.pivot(at="base"), [11, 19, 31])
+        self.assertEqual(self.pivot(at="corner"), [10, 19, 28])
+        self.assertEqual(self.pivot(at="corner", x="high", y="middle", z="high"), [12, 21, 34])
+        self.assertEqual(self.pivot(at="world"), [0, 0, 0])
+        self.assertEqual(self.pivot(at="point", pointX=1.5, pointY=2.5, pointZ=-3), [1.5, 2.5, -3])
+
+    def test_the_group_is_the_node_above(self) -> None:
+        group = trimesh.transformations.rotation_matrix(0.5, [0, 1, 0], [4, 5, 6])
+        group[:3, 3] = 4, 5, 6
+        scene = self.box()
+        nodes = make_nodes([-1, 0], np.array([group, scene.nodes.local[0]]), ["group", "part"], mesh=[-1, 0])
+        out, _ = apply(scene.but(nodes=nodes), kind="place_pivots", onlyFar=False, at="group")
+        self.assertTrue(np.allclose(out.nodes.world[1, :3, 3], [4, 5, 6], atol=1e-5))
+
+    def test_instances_that_would_want_different_places_are_left_and_told(self) -> None:
+        scene = self.box()
+        places = np.array([trimesh.transformations.translation_matrix([k, 0, 0]) for k in range(3)])
+        row = scene.but(nodes=make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]))
+        out, changes = apply(row, kind="place_pivots", onlyFar=False, at="world")
+        self.assertTrue(np.array_equal(out.nodes.world, row.nodes.world))
+        self.assertIn("3 parts stay: they share a mesh", changes[0].text)
+        out, _ = apply(row, kind="place_pivots", onlyFar=False, at="corner")
+        self.assertEqual(len(out.meshes), 1)
+
+
+def leaf(handle_at: float | None, upright: int = 1) -> Any:
+    """A leaf 0.9 wide and 2.1 high, pivot in its middle; a handle stands out at that place across it."""
+    parts = [BOX([0.9, 2.1, 0.04])]
+    if handle_at is not None:
+        parts += [BOX([0.12, 0.03, 0.03]).apply_translation([handle_at, 0, z]) for z in (0.05, -0.05)]
+    made = trimesh.util.concatenate(parts)
+    if upright == 2:
+        made.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+    return made
+
+
+class Hinge(unittest.TestCase):
+    def test_it_is_the_edge_away_from_the_handle(self) -> None:
+        for at, expected in ((0.35, -0.45), (-0.35, 0.45)):
+            out, changes = apply(one(leaf(at)), kind="place_pivots", at="hinge", onlyFar=False)
+            self.assertTrue(np.allclose(out.nodes.world[0, :3, 3], [expected, -1.05, 0], atol=1e-5))
+            self.assertEqual(len(changes), 1)
+
+    def test_without_a_handle_it_is_said_that_the_edge_is_a_guess(self) -> None:
+        out, changes = apply(one(leaf(None)), kind="place_pivots", at="hinge", onlyFar=False)
+        self.assertAlmostEqual(abs(out.nodes.world[0, 0, 3]), 0.45, places=5)
+        self.assertIn("nothing in their shape tells", changes[1].text)
+        out, _ = apply(one(leaf(None)), kind="place_pivots", at="hinge", onlyFar=False, edge="high")
+        self.assertAlmostEqual(out.nodes.world[0, 0, 3], 0.45, places=5)
+
+    def test_what_is_no_leaf_stays(self) -> None:
+        scene = one(BOX([1, 1, 1]))
+        out, changes = apply(scene, kind="place_pivots", at="hinge", onlyFar=False)
+        self.assertTrue(np.array_equal(out.nodes.world, scene.nodes.world))
+        self.assertIn("no leaves", changes[0].text)
+
+    def test_the_survey_names_leaves_off_their_hinge_and_its_mend_settles_it(self) -> None:
+        scene = one(leaf(0.35), name="door_leaf_3")
+        found = {f.code: f for f in survey(scene, BUILT_IN[0])}
+        self.assertAlmostEqual(found["pivot.hinge"].value or 0, 0.45, places=4)
+        out, _ = parse_step(found["pivot.hinge"].mend).apply(scene, StepContext())
+        self.assertNotIn("pivot.hinge", {f.code for f in survey(out, BUILT_IN[0])})
+        for quiet in (one(leaf(0.35), name="door_frame_3"), one(BOX([1, 2, 1]), name="leaf")):
+            self.assertNotIn("pivot.hinge", {f.code for f in survey(quiet, BUILT_IN[0])})
+        # hung where it belongs, on either side, upright by Z as well
+        for x in (-0.45, 0.45):
+            hung = leaf(0.35).apply_translation([x, 0, 0])
+            self.assertNotIn("pivot.hinge", {f.code for f in survey(one(hung, name="leaf"), BUILT_IN[0])})
+
+
+class Together(unittest.TestCase):
+    def row(self, flattened: bool, parts: int = 12) -> Scene:
+        meshes, places = [], []
+        for k in range(parts):
+            place = trimesh.transformations.translation_matrix([2.0 * k - parts, 0, 0])
+            made = BOX([1, 1, 1 + 0.1 * k])
+            meshes.append(as_mesh(made.apply_transform(place) if flattened else made))
+            places.append(np.eye(4) if flattened else place)
+        names = [f"post_{k}" for k in range(parts)]
+        return Scene(GLTF, make_nodes([-1] * parts, np.array(places), names, mesh=np.arange(parts)), tuple(meshes))
+
+    def test_a_flattened_row_is_named_in_whole_and_mended_in_whole(self) -> None:
+        scene = self.row(True)
+        found = {f.code: f for f in survey(scene, BUILT_IN[0])}
+        named = (
+            set(found["pivot.far"].parts) | set(found["pivot.together"].parts) if "pivot.together" in found else set()
+        )
+        self.assertTrue(named or "pivot.far" in found)
+        self.assertFalse({f.code for f in survey(self.row(False), BUILT_IN[0])} & {"pivot.far", "pivot.together"})
+        near = self.row(True, 40)
+        close = {f.code: f for f in survey(near, BUILT_IN[0])}
+        self.assertIn("pivot.far", close)
+
+
+class Origin(unittest.TestCase):
+    def test_the_rounding_is_named_in_millimetres_and_the_offset_kept(self) -> None:
+        scene = one(BOX([4, 4, 4]), trimesh.transformations.translation_matrix([3000.0, 0, -4000.0]))
+        found = {f.code: f for f in survey(scene, BUILT_IN[0])}["origin.far"]
+        self.assertAlmostEqual(found.value or 0, 5000 * 2.0**-24 * 1000, delta=0.001)
+        out, _ = parse_step(found.mend).apply(scene, StepContext())
+        self.assertLess(np.abs(out.part_bounds).max(), 3)
+        self.assertTrue(np.allclose(taken_off(out), [3000, 4000, 0]))
+        self.assertNotIn("origin.far", {f.code for f in survey(out, BUILT_IN[0])})
+        back, _ = apply(out, kind="site_place")
+        self.assertTrue(np.allclose(back.part_bounds, scene.part_bounds))
+        for quiet in (
+            one(BOX([4, 4, 4]), trimesh.transformations.translation_matrix([900.0, 0, 0])),
+            one(BOX([6000, 4, 6000])),
+        ):
+            self.assertNotIn("origin.far", {f.code for f in survey(quiet, BUILT_IN[0])})
