@@ -15,6 +15,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overlapping
 from tidy_caravan.core.geometry.faults import repeated
+from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
@@ -183,7 +184,8 @@ def scales(scene: Scene) -> F64:
 def within_mesh(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: its overlaps with itself; nothing without any. The material is 1 where it is two-sided."""
     mesh: Mesh = mesh_of(arrays)
-    rows = np.flatnonzero(~repeated(mesh))
+    rows = np.flatnonzero(~not_finite(mesh))
+    rows = rows[~repeated(mesh.with_triangles(rows))]
     corners = mesh.positions.astype(np.float64)[mesh.indices[rows]]
     box = mesh.bounds
     apart, width = limits(np.full(len(rows), float(np.linalg.norm(box[1] - box[0]))), metres)

@@ -30,6 +30,12 @@ class Table:
         face = np.cumsum([0, *(m.triangles for m in meshes)])
         positions = np.concatenate([np.zeros((0, 3), np.float32), *(m.positions for m in meshes)])
         indices = np.concatenate([np.zeros((0, 3), np.uint32), *(m.indices for m in meshes)])
+        bad = ~np.isfinite(positions).all(axis=1)
+        if bad.any():
+            # triangles that are no numbers become points: they keep their number and meet nothing
+            owner = np.repeat(np.arange(len(meshes)), np.diff(face))
+            indices[np.any(bad[indices + vertex[owner][:, None]], axis=1)] = 0
+            positions = np.where(bad[:, None], np.float32(0), positions)
         return cls(positions, indices.astype(np.int64), vertex.astype(np.int64), face.astype(np.int64))
 
     def arrays(self) -> dict[str, AnyArray]:

@@ -10,32 +10,35 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop, key_of
-from tidy_caravan.core.work.meshes import arrays_of, mesh_of
+from tidy_caravan.core.work.meshes import arrays_of, whole_mesh_of, whole_of
 
 
 @dataclass(frozen=True)
 class MeshFact:
     """Something to know about a mesh by itself. measure: the mesh -> a number, or a list of them.
 
-    version: counted up whenever `measure` gives something else than before.
+    version: counted up whenever `measure` gives something else than before. raw: of the mesh as it is; the others do
+    not see triangles whose corners are no numbers.
     """
 
     name: str
     version: int
     measure: Callable[[Mesh], Any]
+    raw: bool = False
 
 
 _facts: dict[str, MeshFact] = {}
 
 
-def mesh_fact(name: str, measure: Callable[[Mesh], Any], version: int = 1) -> MeshFact:
+def mesh_fact(name: str, measure: Callable[[Mesh], Any], version: int = 1, raw: bool = False) -> MeshFact:
     """Declares a fact. Raises ValueError for a second one of that name."""
     if name in _facts:
         raise ValueError(f"there are two facts called “{name}”")
-    _facts[name] = MeshFact(name, version, measure)
+    _facts[name] = MeshFact(name, version, measure, raw)
     return _facts[name]
 
 
@@ -44,7 +47,7 @@ def known_facts() -> dict[str, MeshFact]:
     return dict(_facts)
 
 
-WORK = Work("mesh facts", 1, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
+WORK = Work("mesh facts", 2, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
 PAIRS = Work("pairs of meshes", 1, "", native=False, figures_only=True)
 """Outcomes by mesh: what it was compared with so far."""
 
@@ -55,8 +58,10 @@ def measure_mesh(
     """Work: all named facts of one mesh; what several of them need is derived once."""
     import tidy_caravan.core.survey  # noqa: F401  the checks declare their facts
 
-    mesh = mesh_of(arrays)
-    return {}, {name: _facts[name].measure(mesh) for name in facts}
+    mesh = whole_mesh_of(arrays)
+    bad = not_finite(mesh)
+    sound = mesh.with_triangles(~bad) if bad.any() else mesh
+    return {}, {name: _facts[name].measure(mesh if _facts[name].raw else sound) for name in facts}
 
 
 @dataclass
@@ -85,7 +90,7 @@ class Context:
         scene = self.scene
         used = np.flatnonzero(scene.instance_counts > 0).tolist()
         versions = {name: f.version for name, f in sorted(_facts.items())}
-        found = self.measured(WORK, used, facts=versions)
+        found = self.measured(WORK, used, whole_of, facts=versions)
         return [found.get(i) for i in range(len(scene.meshes))]
 
     def measured(

@@ -10,6 +10,7 @@ import numpy as np
 from PIL import Image as Picture
 
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals, repeated, told_apart
+from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
@@ -29,6 +30,10 @@ OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
 TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()))
 UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides_of(m).unsure)
 ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()))
+LOOSE = mesh_fact("vertices without triangle", loose, raw=True)
+NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True)
+TWICE = mesh_fact("vertices that stand twice", lambda m: int((joined(m, 0.0) != np.arange(m.vertices))[m.used].sum()))
+MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges)
 SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
 
 
@@ -113,6 +118,69 @@ def repeated_faces(context: Context) -> Iterable[Finding]:
         ),
         mend={"kind": "drop_repeated"},
         unsure=unlike,
+    )
+
+
+CLEAN = {"kind": "clean_vertices"}
+
+
+@check("geometry", "Vertices that stand twice, unused or no numbers")
+def spare_vertices(context: Context) -> Iterable[Finding]:
+    """Vertices of no use; those along seams, with another normal or other texture coordinates, are of use."""
+    scene = context.scene
+    yield from per_mesh_finding(
+        scene,
+        context.numbers(NO_NUMBERS),
+        code="geometry.not-finite",
+        severity="error",
+        title="Places that are no numbers",
+        unit="triangles",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'triangle has a corner', 'triangles have corners')} whose place is no number or infinite, in {plural(meshes, 'mesh', 'meshes')}: "
+            "bounds, culling and shadows of the whole part break."
+        ),
+        mend=CLEAN,
+    )
+    yield from per_mesh_finding(
+        scene,
+        context.numbers(TWICE),
+        code="geometry.unjoined",
+        severity="info",
+        title="Vertices that stand twice",
+        unit="vertices",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'vertex stands', 'vertices stand')} where another does with everything alike, in {plural(meshes, 'mesh', 'meshes')}: no seam, only weight."
+        ),
+        mend=CLEAN,
+    )
+    yield from per_mesh_finding(
+        scene,
+        context.numbers(LOOSE),
+        code="geometry.loose",
+        severity="info",
+        title="Unused vertices",
+        unit="vertices",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'vertex belongs', 'vertices belong')} to no triangle, in {plural(meshes, 'mesh', 'meshes')}; receivers may count them into bounds."
+        ),
+        mend=CLEAN,
+    )
+
+
+@check("geometry", "Edges of more than two triangles")
+def many_sided(context: Context) -> Iterable[Finding]:
+    """Where three or more triangles meet along an edge there is no inside: walls that run into each other, mostly."""
+    return per_mesh_finding(
+        context.scene,
+        context.numbers(MANY_SIDED),
+        code="geometry.non-manifold",
+        severity="info",
+        title="Edges of more than two triangles",
+        unit="edges",
+        text=lambda n, meshes, parts: (
+            f"{plural(n, 'edge has', 'edges have')} three triangles or more, in {plural(meshes, 'mesh', 'meshes')}: distance fields, "
+            "unwraps and smoothing have to guess there."
+        ),
     )
 
 

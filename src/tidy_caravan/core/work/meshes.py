@@ -28,6 +28,19 @@ def everything_of(mesh: Mesh) -> dict[str, AnyArray]:
     return out if mesh.tangents is None else {**out, "tangents": mesh.tangents}
 
 
+def whole_of(mesh: Mesh) -> dict[str, AnyArray]:
+    """All that a mesh has per vertex, morph targets and custom attributes with it."""
+    more = {f"extra {k}": values for k, values in mesh.attributes.items()}
+    for i, morph in enumerate(mesh.morphs):
+        more |= {f"extra morph {i} {k}": values for k, values in enumerate(morph.arrays()) if values is not None}
+    return everything_of(mesh) | more
+
+
+def whole_mesh_of(arrays: Mapping[str, AnyArray]) -> Mesh:
+    """The mesh of such arrays, its morph targets and attributes as attributes."""
+    return replace(mesh_of(arrays), attributes={k: v for k, v in arrays.items() if k.startswith("extra ")})
+
+
 def mesh_of(arrays: Mapping[str, AnyArray]) -> Mesh:
     """The mesh of such arrays."""
     uvs = [arrays[f"uv{k}"] for k in range(sum(name.startswith("uv") for name in arrays))]

@@ -1,0 +1,133 @@
+"""Vertices of one mesh that are there for nothing: twice with everything alike, used by no triangle, no numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tidy_caravan.core.geometry.shells import owned_edges, welded_faces
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+
+NORMAL_ALIKE = 0.01
+"""Length of the difference of two unit normals, or tangents, below which a vertex between them is no hard edge."""
+UV_ALIKE = 1e-5
+"""Difference of texture coordinates, in repeats, below which there is no seam."""
+COLOR_ALIKE = 1e-3
+NEXT = 8
+QUARTER = 0.25
+"""Of the shortest edge at a vertex: further than that nothing is joined, however wide the tolerance."""
+
+
+def not_finite(mesh: Mesh) -> Bool:
+    """(F,) True for triangles with a corner that is no number or infinite."""
+    bad: Bool = np.any(~np.isfinite(mesh.positions), axis=1)
+    out: Bool = np.any(bad[mesh.indices], axis=1)
+    return out
+
+
+def loose(mesh: Mesh) -> int:
+    """How many vertices no triangle uses."""
+    return mesh.vertices - len(mesh.used) if mesh.triangles else 0
+
+
+def many_sided_edges(mesh: Mesh) -> int:
+    """How many edges have more than two triangles, those that stand twice counted once. O(F log F)."""
+    if not mesh.triangles:
+        return 0
+    faces, places = welded_faces(mesh)
+    # triangles on each other, either way round, are a fault of their own
+    plain = np.sort(faces, axis=1)
+    _, kept = np.unique(plain, axis=0, return_index=True)
+    kept = kept[(np.diff(plain[kept], axis=1) > 0).all(axis=1)]
+    _, _, key = owned_edges(faces[kept], places)
+    _, times = np.unique(key, return_counts=True)
+    return int((times > 2).sum())
+
+
+def joined(mesh: Mesh, tolerance: float) -> I64:
+    """(V,) for each vertex the first that it is the same as: within the tolerance, in units of the mesh, and alike in
+    normal, tangent, texture coordinates, colours, morphs and everything else. O(V log V).
+
+    Vertices of one edge never become one, nor does anything further than a quarter of the shortest edge beside it.
+    """
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+    from scipy.spatial import cKDTree
+
+    count = mesh.vertices
+    same = np.arange(count)
+    finite = np.isfinite(mesh.positions).all(axis=1)
+    rows = np.flatnonzero(finite)
+    if not len(rows):
+        return same
+    points = mesh.positions[rows].astype(np.float64)
+    pairs = equal_places(points, [v[rows] for v in per_vertex(mesh)])
+    if tolerance > 0:
+        more = cKDTree(points).query_pairs(tolerance, output_type="ndarray").astype(np.int64)
+        pairs = np.concatenate([pairs, more])
+    a, b = rows[pairs].T if len(pairs) else (np.zeros(0, np.int64), np.zeros(0, np.int64))
+    apart = np.linalg.norm(mesh.positions[a].astype(np.float64) - mesh.positions[b], axis=1)
+    shortest = shortest_edges(mesh)
+    keep = apart <= QUARTER * np.minimum(shortest[a], shortest[b])
+    a, b = a[keep], b[keep]
+    keep = alike(mesh, a, b)
+    a, b = a[keep], b[keep]
+    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
+    number, label = connected_components(graph, directed=False)
+    first = np.full(number, count, np.int64)
+    np.minimum.at(first, label, np.arange(count))
+    out: I64 = first[label]
+    return out
+
+
+def equal_places(points: F64, values: list[AnyArray]) -> I64:
+    """(K, 2) each point with the next few at the very same place, those that are most alike in their values first."""
+    columns = [v.reshape(len(v), -1) for v in values]
+    order = np.lexsort([*(c for v in columns for c in v.T), *points.T])
+    ordered = points[order]
+    out = []
+    for away in range(1, NEXT + 1):
+        same = (ordered[away:] == ordered[:-away]).all(axis=1)
+        out.append(np.column_stack([order[:-away][same], order[away:][same]]))
+    return np.concatenate(out)
+
+
+def per_vertex(mesh: Mesh) -> list[AnyArray]:
+    """What a mesh tells of its vertices beside their place, attributes and morph targets aside."""
+    return [v for v in (mesh.normals, mesh.tangents, *mesh.uvs, *mesh.colors) if v is not None]
+
+
+def shortest_edges(mesh: Mesh) -> F64:
+    """(V,) length of the shortest edge at each vertex, infinite without one; edges without length are none."""
+    out = np.full(mesh.vertices, np.inf)
+    points = mesh.positions.astype(np.float64)
+    for k in range(3):
+        a, b = mesh.indices[:, k], mesh.indices[:, (k + 1) % 3]
+        long = np.linalg.norm(points[a] - points[b], axis=1)
+        long = np.where(long > 0, long, np.inf)
+        np.minimum.at(out, a, long)
+        np.minimum.at(out, b, long)
+    return out
+
+
+def alike(mesh: Mesh, a: I64, b: I64) -> Bool:
+    """(K,) True where two vertices differ in nothing but their place."""
+    out = np.ones(len(a), np.bool_)
+
+    def within(values: AnyArray | None, limit: float) -> None:
+        if values is not None and len(a):
+            wide = values.astype(np.float64).reshape(len(values), -1)
+            out[:] &= ~(np.abs(wide[a] - wide[b]).max(axis=1) > limit)
+
+    within(mesh.normals, NORMAL_ALIKE)
+    within(mesh.tangents, NORMAL_ALIKE)
+    for uv in mesh.uvs:
+        within(uv, UV_ALIKE)
+    for color in mesh.colors:
+        within(color, COLOR_ALIKE)
+    for values in mesh.attributes.values():
+        within(values, 0.0)
+    for morph in mesh.morphs:
+        for offsets in morph.arrays():
+            within(offsets, 0.0)
+    return out
