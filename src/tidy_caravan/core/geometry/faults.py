@@ -15,6 +15,8 @@ HEIGHT_STEPS = 2.0
 from a line. The size of the mesh around it does not matter."""
 NORMAL_TOLERANCE = 0.01
 """A stored normal is broken when its length differs from 1 by more than this."""
+FLAT_UV = 1e-6
+"""Area of a triangle in texture coordinates, by its longest side squared, below which it is a line there."""
 UV_TOLERANCE = 1e-5
 """Difference of texture coordinates, in repeats, from which on two triangles show another part of their image."""
 
@@ -67,6 +69,21 @@ def told_apart(mesh: Mesh, again: Bool) -> int:
         corners = mesh.uvs[0][mesh.indices[rows, (turn[:, None] + np.arange(3)) % 3]]
         other |= np.abs(corners[first] - corners[again]).max(axis=(1, 2)) > UV_TOLERANCE
     return int(other.sum())
+
+
+def uv_areas(mesh: Mesh) -> tuple[float, float, float]:
+    """Of the first UV set: its area in repeats², the surface it is on in units², and the surface whose triangles have no
+    area in it. Triangles without any area in space are not counted."""
+    if not mesh.uvs or not mesh.triangles:
+        return 0.0, 0.0, 0.0
+    surface = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1) / 2
+    uv = mesh.uvs[0].astype(np.float64)[mesh.indices]
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    flat = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    longest = np.maximum(np.abs(a).max(axis=1), np.abs(b).max(axis=1))
+    gone = ~(flat > FLAT_UV * np.maximum(longest, UV_TOLERANCE) ** 2)
+    solid = ~degenerate(mesh)
+    return float(flat[solid & ~gone].sum()), float(surface[solid & ~gone].sum()), float(surface[solid & gone].sum())
 
 
 def broken_normals(mesh: Mesh) -> Bool:

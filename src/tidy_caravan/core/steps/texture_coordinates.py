@@ -9,10 +9,11 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.projection import box_coordinates, box_project
+from tidy_caravan.core.geometry.faults import uv_areas
+from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import (
     Change,
@@ -35,27 +36,151 @@ LISTED = 50
 """Meshes that are told one by one."""
 
 
-PROJECTION = Work("box projection", 1, f"{__name__}:projected", native=False)
+PROJECTION = Work("projection", 2, f"{__name__}:projected", native=False)
+RESCALED = Work("scale of a UV set", 1, f"{__name__}:rescaled", native=False)
+AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
+ALIKE = 1e-5
+"""Difference of matrices, relative, within which instances are aligned alike."""
 
 
 def projected(
-    arrays: Mapping[str, AnyArray], up: Axis, metres_per_unit: float, metres_per_repeat: float
+    arrays: Mapping[str, AnyArray], by: str, along: str, up: Axis, frame: list[float], metres_per_repeat: float
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on one mesh: a first UV set, and the vertices it needs."""
-    source, indices, uv = box_coordinates(mesh_of(arrays), up, metres_per_unit, metres_per_repeat)
-    return {SOURCE: source, "indices": indices, "uv0": uv}, {}
+    """Work on one mesh: a first UV set, and the vertices it needs. frame: 4 × 4, from the mesh to metres."""
+    mesh, matrix = mesh_of(arrays), np.array(frame).reshape(4, 4)
+    if by == "box":
+        made = box(mesh, matrix, up, metres_per_repeat)
+    else:
+        made = (planar if by == "planar" else cylindrical)(mesh, matrix, up, metres_per_repeat, AXES[along])
+    return {SOURCE: made.source, "indices": made.indices, "uv0": made.uv}, {}
 
 
 @step
 class FirstUvs(Step):
-    """Box projection for meshes without any UV set, the size written into the coordinates."""
+    """A first UV set by projection, its real-world size written into the coordinates.
+
+    In alignment with the world, a mesh of one part is laid out where it stands; one of several parts that are turned
+    alike gets the axes of the world, about its own origin, so that it stays shared; one of parts that are turned
+    differently is laid out in its own axes, and told.
+    """
 
     title = "First UV set"
-    summary = "Box projection at a real-world tile size, for parts that have no UV set."
+    summary = "Box, planar or cylindrical projection at a real-world tile size, for parts that have no UV set."
 
     phase = Phase.COORDINATES
+    once = False
 
     kind: Literal["first_uvs"] = "first_uvs"
+    by: Literal["box", "planar", "cylindrical"] = parameter(
+        "box", "Projection", "box: each face along its main axis; planar: all along one; cylindrical: wound about one"
+    )
+    metres_per_repeat: float = parameter(
+        1.0, "Size of a repeat", "What one repeat of the texture measures in the world", "m", gt=0, le=10_000
+    )
+    along: Literal["thinnest", "upright", "X", "Y", "Z"] = parameter(
+        "thinnest", "Axis", "Of planar and cylindrical projection; cylinders stand upright unless an axis is given"
+    )
+    align: Literal["object", "world"] = parameter("object", "Aligned to", "The own axes of the part, or the world's")
+    anew: bool = parameter(False, "Also where there is one", "Replace first UV sets that are there")
+
+    def effects(self) -> tuple[Effect, ...]:
+        return (Effect(Aspect.FIRST_UV), Effect(Aspect.TANGENTS))
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        chosen = context.selected(self.where, scene)
+        frames, notes = self.frames(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)))
+
+        def of(i: int, mesh: Mesh) -> dict[str, Any]:
+            return {
+                "by": self.by, "along": self.along, "up": scene.convention.up,
+                "frame": np.round(frames[i], 9).reshape(-1).tolist(), "metres_per_repeat": self.metres_per_repeat,
+            }  # fmt: skip
+
+        def wanted(mesh: Mesh) -> bool:
+            return mesh.triangles > 0 and (self.anew or not mesh.uvs)
+
+        done = per_mesh_work(scene, chosen, context, PROJECTION, of, wanted)
+        if not done.changed.any():
+            return scene, done.lost
+        made = np.unique(scene.nodes.mesh[done.changed])
+        names = {"box": "box", "planar": "planar", "cylindrical": "cylindrical"}
+        text = f"{plural(len(made), 'mesh', 'meshes')} given a first UV set by {names[self.by]} projection"
+        rows = np.flatnonzero(done.changed)
+        told = [c for i, c in notes.items() if i in set(made.tolist())]
+        return done.scene, [
+            Change(text=text, count=len(made), parts=identities_of(scene, rows)),
+            *merged_notes(scene, told),
+            *done.lost,
+        ]
+
+    def frames(self, scene: Scene, rows: I64) -> tuple[dict[int, F64], dict[int, tuple[str, I64]]]:
+        """By mesh the matrix from it to metres, and what is to be said of it."""
+        nodes, metres = scene.nodes, scene.convention.metres_per_unit
+        order = rows[np.argsort(nodes.mesh[rows], kind="stable")]
+        used, begin = np.unique(nodes.mesh[order], return_index=True)
+        out: dict[int, F64] = {}
+        notes: dict[int, tuple[str, I64]] = {}
+        for i, users in zip(used.tolist(), np.split(order, begin[1:]) if len(order) else [], strict=True):
+            world = nodes.world[users]
+            size = np.abs(np.linalg.det(world[:, :3, :3])) ** (1 / 3)
+            middle = float(np.median(size)) if (size > 0).any() else 1.0
+            frame = np.eye(4)
+            frame[:3, :3] *= (middle if middle > 0 else 1.0) * metres
+            if len(users) > 1 and size.max(initial=0.0) > SCALES_APART * max(float(size.min(initial=np.inf)), 1e-30):
+                notes[i] = ("parts are instances at different scales: a repeat measures differently on them", users)
+            if self.align == "world":
+                alike = np.abs(world[:, :3, :3] - world[0, :3, :3]).max() <= ALIKE * np.abs(world[0, :3, :3]).max()
+                if alike:
+                    frame[:3, :3] = world[0, :3, :3] * metres
+                    if len(users) == 1:
+                        frame[:3, 3] = world[0, :3, 3] * metres
+                else:
+                    notes[i] = ("parts share a mesh and are turned differently: laid out in their own axes", users)
+            out[i] = frame
+        return out, notes
+
+
+SCALES_APART = 1.05
+"""Ratio of the scales of two instances from which on their textures differ to be seen."""
+
+
+def merged_notes(scene: Scene, told: list[tuple[str, I64]]) -> list[Change]:
+    """One line for each kind of note."""
+    out = []
+    for text in dict.fromkeys(t for t, _ in told):
+        rows = np.concatenate([r for t, r in told if t == text])
+        out.append(Change(text=f"{len(rows)} {text}", count=len(rows), parts=identities_of(scene, rows)))
+    return out
+
+
+def rescaled(
+    arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: its first UV set made larger or smaller; nothing where it has that size. metres: of a unit."""
+    mesh = mesh_of(arrays)
+    flat, solid, _ = uv_areas(mesh)
+    if not flat or not solid:
+        return {}, {"factor": 0.0}
+    factor = float(np.sqrt(solid) * metres / metres_per_repeat / np.sqrt(flat))
+    if abs(factor - 1) < 1e-4:
+        return {}, {"factor": 1.0}
+    return {"uv0": (mesh.uvs[0].astype(np.float64) * factor).astype(np.float32)}, {"factor": factor}
+
+
+@step
+class TextureScale(Step):
+    """Makes first UV sets larger or smaller as a whole, so that a repeat measures the same everywhere.
+
+    The layout stays as it was made. Of instances at different scales the middle one gets it right.
+    """
+
+    title = "Texture scale"
+    summary = "Scales first UV sets so that one repeat measures the same on all chosen parts."
+
+    phase = Phase.COORDINATES
+    once = False
+
+    kind: Literal["texture_scale"] = "texture_scale"
     metres_per_repeat: float = parameter(
         1.0, "Size of a repeat", "What one repeat of the texture measures in the world", "m", gt=0, le=10_000
     )
@@ -64,25 +189,19 @@ class FirstUvs(Step):
         return (Effect(Aspect.FIRST_UV),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        parameters = {
-            "up": scene.convention.up,
-            "metres_per_unit": scene.convention.metres_per_unit,
-            "metres_per_repeat": self.metres_per_repeat,
-        }
         chosen = context.selected(self.where, scene)
-        done = per_mesh_work(scene, chosen, context, PROJECTION, parameters, lambda mesh: not mesh.uvs)
-        out, changed = done.scene, done.changed
-        if not changed.any():
-            return out, done.lost
-        meshes = len(np.unique(out.nodes.mesh[changed]))
-        return out, [
-            Change(
-                text=f"{plural(meshes, 'mesh', 'meshes')} given a first UV set by box projection",
-                count=meshes,
-                parts=identities_of(scene, np.flatnonzero(changed)),
-            ),
-            *done.lost,
-        ]
+        frames, _ = FirstUvs().frames(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)))
+
+        def of(i: int, mesh: Mesh) -> dict[str, Any]:
+            return {"metres": float(f"{frames[i][0, 0]:.9g}"), "metres_per_repeat": self.metres_per_repeat}
+
+        done = per_mesh_work(scene, chosen, context, RESCALED, of, lambda mesh: bool(mesh.uvs) and mesh.triangles > 0)
+        rows = np.flatnonzero(done.changed)
+        if not len(rows):
+            return scene, done.lost
+        factors = [float(f["factor"]) for f in done.figures.values() if f["factor"] not in (0.0, 1.0)]
+        text = f"{plural(len(factors), 'first UV set')} scaled by {min(factors):.3g} to {max(factors):.3g}"
+        return done.scene, [Change(text=text, count=len(factors), parts=identities_of(scene, rows)), *done.lost]
 
 
 @step

@@ -9,7 +9,14 @@ from typing import Any
 import numpy as np
 from PIL import Image as Picture
 
-from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals, repeated, told_apart
+from tidy_caravan.core.geometry.faults import (
+    broken_normals,
+    degenerate,
+    opposed_normals,
+    repeated,
+    told_apart,
+    uv_areas,
+)
 from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
@@ -34,6 +41,14 @@ LOOSE = mesh_fact("vertices without triangle", loose, raw=True)
 NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True)
 TWICE = mesh_fact("vertices that stand twice", lambda m: int((joined(m, 0.0) != np.arange(m.vertices))[m.used].sum()))
 MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges)
+UV_AREAS = mesh_fact("areas of the first UV set", lambda m: list(uv_areas(m)))
+FLAT_SHARE = 0.01
+"""Part of a mesh's surface that may be without area in its first UV set."""
+ONCE = 1.2
+"""Repeats that a whole mesh covers up to which its set was laid out for one picture."""
+OFF_SCALE = 2.0
+"""Times that a repeat may be larger or smaller than it is on other parts of its material."""
+SCALES_TOLD = 8
 SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
 
 
@@ -283,6 +298,89 @@ def missing_first_uv(context: Context) -> Iterable[Finding]:
         ),
         mend={"kind": "first_uvs"},
     )
+
+
+@check("texture coordinates", "First UV sets without area")
+def flat_first_uv(context: Context) -> Iterable[Finding]:
+    """Surface whose triangles are a line or a point in the first UV set: images smear along it."""
+    scene = context.scene
+    areas = np.array([a or (0.0, 0.0, 0.0) for a in context.each(UV_AREAS)]).reshape(-1, 3)
+    pictured = np.array([bool(textured(scene) & set(m.slots)) for m in scene.meshes], np.bool_)
+    flat = (areas[:, 2] > FLAT_SHARE * areas[:, 1:].sum(axis=1)) & pictured
+    parts = parts_with(scene, flat & (scene.instance_counts > 0))
+    if parts:
+        yield Finding(
+            code="uv.first-flat",
+            severity="warning",
+            title="First UV set without area",
+            count=len(parts),
+            value=100 * float((areas[flat, 2] / np.maximum(areas[flat, 1:].sum(axis=1), 1e-300)).max()),
+            limit=100 * FLAT_SHARE,
+            unit="% of the surface",
+            text=f"{plural(int(flat.sum()), 'mesh has', 'meshes have')} surface that is a line or a point in the first UV set: "
+            f"images smear along it, on {plural(len(parts), 'part')}.",
+            parts=parts,
+            mend={
+                "kind": "first_uvs",
+                "anew": True,
+                "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+            },
+            guess=True,
+        )
+
+
+def textured(scene: Scene) -> set[int]:
+    """Materials that show a picture by the first UV set."""
+    return {i for i, m in enumerate(scene.materials) if reads(m, 0)}
+
+
+@check("texture coordinates", "Texture scale")
+def texture_scale(context: Context) -> Iterable[Finding]:
+    """How large a repeat is on the parts of one textured material, against the middle of them all by surface.
+
+    A set that covers its picture about once is laid out for it, a board or a screen, and not compared.
+    """
+    scene = context.scene
+    nodes, parts = scene.nodes, scene.nodes.parts
+    areas = np.array([a or (0.0, 0.0, 0.0) for a in context.each(UV_AREAS)] + [(0.0, 0.0, 0.0)]).reshape(-1, 3)
+    mesh = nodes.mesh[parts]
+    linear = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    flat, solid = areas[mesh, 0], areas[mesh, 1] * linear**2
+    usable = (flat > ONCE) & (solid > 0)
+    size = np.sqrt(np.divide(solid, flat, out=np.ones(len(parts)), where=usable))
+    slot = np.array(
+        [m.slots[0] if len(m.slots) == 1 and m.slots[0] in textured(scene) else -1 for m in scene.meshes] + [-1]
+    )
+    worst: list[tuple[float, int, AnyArray, float]] = []
+    for k in np.unique(slot[mesh[usable]]).tolist():
+        rows = np.flatnonzero(usable & (slot[mesh] == k))
+        if k < 0 or len(np.unique(mesh[rows])) < 2:
+            continue
+        order = rows[np.argsort(size[rows])]
+        share = np.cumsum(solid[order])
+        middle = float(size[order[np.searchsorted(share, share[-1] / 2)]])
+        off = np.maximum(size[rows] / middle, middle / size[rows])
+        if (off > OFF_SCALE).any():
+            worst.append((float(off.max()), k, rows[off > OFF_SCALE], middle))
+    for off, k, rows, middle in sorted(worst, key=lambda w: -w[0])[:SCALES_TOLD]:
+        found = parts[rows]
+        yield Finding(
+            code="uv.scale",
+            severity="warning",
+            title="Texture out of scale",
+            count=len(rows),
+            value=off,
+            limit=OFF_SCALE,
+            unit="×",
+            text=f"On {plural(len(rows), 'part')} a repeat of “{scene.materials[k].name or k}” is {off:.3g} times larger or smaller than the {middle:.3g} m "
+            "that it measures elsewhere.",
+            parts=found.tolist(),
+            mend={
+                "kind": "texture_scale",
+                "metresPerRepeat": float(f"{middle:.4g}"),
+                "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
+            },
+        )
 
 
 @check("texture coordinates", "Missing lightmap UV set")

@@ -1,0 +1,164 @@
+"""First UV sets by projection against closed forms, their scale across a scene, and what puts it right."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.trees import as_mesh, furthest_apart
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Scene, Texture, TextureUse, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
+
+TEXTURED = {
+    "materials": (Material(name="larch", base_color_texture=TextureUse(0)),),
+    "textures": (Texture(0),),
+    "images": (Image(name="larch", data=b""),),
+}
+
+
+def scene_of(*parts: tuple[Any, Any], meshes: tuple[Mesh, ...] | None = None, use: Any = None) -> Scene:
+    matrices = np.array([m for _, m in parts])
+    names = [f"part_{k}" for k in range(len(parts))]
+    made = meshes or tuple(as_mesh(t, 0) for t, _ in parts)
+    nodes = make_nodes([-1] * len(parts), matrices, names, mesh=np.arange(len(parts)) if use is None else use)
+    return Scene(GLTF, nodes, made, **TEXTURED)
+
+
+def project(scene: Scene, **parameters: Any) -> tuple[Scene, list[Any]]:
+    return parse_step({"kind": "first_uvs", **parameters}).apply(scene, StepContext())
+
+
+def stretch(mesh: Mesh, matrix: Any) -> Any:
+    """(F, 3) metres per repeat along each edge of each triangle."""
+    points = mesh.positions.astype(np.float64) @ matrix[:3, :3].T
+    corner, uv = points[mesh.indices], mesh.uvs[0].astype(np.float64)[mesh.indices]
+    return np.linalg.norm(corner - np.roll(corner, 1, axis=1), axis=2) / np.linalg.norm(
+        uv - np.roll(uv, 1, axis=1), axis=2
+    )
+
+
+class Projection(unittest.TestCase):
+    def test_a_box_has_the_size_it_was_asked_for_on_every_edge(self) -> None:
+        for scale in (1.0, 3.0):
+            matrix = np.diag([scale, scale, scale, 1.0])
+            scene = scene_of((trimesh.creation.box([2, 3, 4]), matrix))
+            out, changes = project(scene, metresPerRepeat=0.5)
+            self.assertTrue(np.allclose(stretch(out.meshes[0], matrix), 0.5, atol=1e-5))
+            self.assertEqual(furthest_apart(scene, out), 0.0)
+            self.assertEqual(changes[0].text, "1 mesh given a first UV set by box projection")
+
+    def test_a_plane_is_laid_out_along_its_thin_axis_and_upright(self) -> None:
+        board = trimesh.creation.box([2, 1, 0.02])
+        out, _ = project(scene_of((board, np.eye(4))), by="planar", metresPerRepeat=0.5)
+        mesh = out.meshes[0]
+        self.assertTrue(np.allclose(np.ptp(mesh.uvs[0], axis=0), [4, 2]))
+        self.assertTrue(np.allclose(mesh.uvs[0][:, 1], -2 * mesh.positions[:, 1]))
+        along, _ = project(scene_of((board, np.eye(4))), by="planar", along="X")
+        self.assertTrue(np.allclose(np.ptp(along.meshes[0].uvs[0], axis=0), [0.02, 1]))
+
+    def test_a_cylinder_is_wound_by_whole_repeats_and_nothing_crosses_the_seam(self) -> None:
+        tube = trimesh.creation.cylinder(
+            0.5, 3, sections=48, transform=trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0])
+        )
+        out, _ = project(scene_of((tube, np.eye(4))), by="cylindrical", metresPerRepeat=0.5)
+        mesh = out.meshes[0]
+        corner = mesh.positions[mesh.indices]
+        normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+        mantle = np.abs(normal[:, 1]) < 0.5 * np.linalg.norm(normal, axis=1)
+        u = mesh.uvs[0][mesh.indices[mantle], 0]
+        # 3.14 m round are six repeats of half a metre; every triangle of the mantle is a 48th of that wide
+        self.assertAlmostEqual(float(np.ptp(u)), 6, delta=0.13)
+        self.assertTrue(np.allclose(np.ptp(u, axis=1), 6 / 48, atol=1e-4))
+        self.assertTrue(np.allclose(np.ptp(mesh.uvs[0][mesh.indices[mantle], 1], axis=1), 6, atol=1e-4))
+        self.assertTrue(np.allclose(stretch(mesh, np.eye(4))[~mantle], 0.5, atol=1e-4))
+
+    def test_cones_and_balls_have_no_lost_corner(self) -> None:
+        for made in (
+            trimesh.creation.cone(1, 2, sections=16),
+            trimesh.creation.icosphere(2),
+            trimesh.creation.torus(2, 0.5),
+        ):
+            out, _ = project(scene_of((made, np.eye(4))), by="cylindrical")
+            uv = out.meshes[0].uvs[0][out.meshes[0].indices]
+            self.assertTrue(np.isfinite(uv).all())
+            self.assertLess(float(np.ptp(uv[:, :, 0], axis=1).max()), 7.0)
+            self.assertEqual(out.meshes[0].triangles, len(made.faces))
+
+    def test_world_alignment_goes_on_from_part_to_part_and_keeps_instances(self) -> None:
+        panel = trimesh.creation.box([1.3, 1.3, 0.1])
+        turn = trimesh.transformations.rotation_matrix(0.4, [0, 0, 1])
+        turn[:3, 3] = 1.7, 0.2, 0
+        scene = scene_of((panel, np.eye(4)), (panel.copy(), turn))
+        for out in (
+            project(scene.but(meshes=(scene.meshes[0], replace(scene.meshes[1], name="other"))), align="world")[0],
+        ):
+            for i in range(2):
+                mesh = out.meshes[out.nodes.mesh[i]]
+                world = mesh.positions @ out.nodes.world[i, :3, :3].T + out.nodes.world[i, :3, 3]
+                if i == 0 or len(out.meshes) == 2:
+                    front = world[:, 2] > 0.04
+                    uv = mesh.uvs[0]
+                    same = np.isclose(uv[:, 0], world[:, 0], atol=1e-5) & np.isclose(uv[:, 1], -world[:, 1], atol=1e-5)
+                    self.assertGreaterEqual(int((same & front).sum()), 4)
+        shared = scene.but(nodes=make_nodes([-1, -1], np.array([np.eye(4), turn]), ["a", "b"], mesh=[0, 0]))
+        out, changes = project(shared, align="world")
+        self.assertEqual(len(out.meshes), 1)
+        self.assertIn("turned differently", changes[1].text)
+
+    def test_a_set_that_is_there_stays_unless_asked_for(self) -> None:
+        mesh = as_mesh(trimesh.creation.box(), 0, uvs=(np.zeros((8, 2), np.float32),))
+        scene = scene_of((None, np.eye(4)), meshes=(mesh,))
+        self.assertIs(project(scene)[0], scene)
+        self.assertTrue(np.allclose(stretch(project(scene, anew=True)[0].meshes[0], np.eye(4)), 1, atol=1e-5))
+
+
+class Scale(unittest.TestCase):
+    def row(self, *sizes: float) -> Scene:
+        parts = []
+        for k, size in enumerate(sizes):
+            scene = scene_of((trimesh.creation.box([2, 2, 2 + 0.1 * k]), np.eye(4)))
+            parts.append(project(scene, metresPerRepeat=size)[0].meshes[0])
+        places = [(None, trimesh.transformations.translation_matrix([4 * k, 0, 0])) for k in range(len(sizes))]
+        return scene_of(*places, meshes=tuple(parts))
+
+    def found(self, scene: Scene) -> dict[str, Any]:
+        return {f.code: f for f in survey(scene, BUILT_IN[0]) if f.code in ("uv.scale", "uv.first-flat")}
+
+    def test_the_odd_one_is_found_with_its_factor_and_put_right(self) -> None:
+        scene = self.row(0.5, 0.5, 0.6, 2.0, 0.5)
+        finding = self.found(scene)["uv.scale"]
+        self.assertEqual(finding.parts, [3])
+        self.assertAlmostEqual(finding.value, 4.0, places=2)
+        out, changes = parse_step(finding.mend).apply(scene, StepContext())
+        self.assertEqual(self.found(out), {})
+        self.assertTrue(np.allclose(stretch(out.meshes[3], np.eye(4)), 0.5, atol=1e-3))
+        self.assertEqual([m.id for m in out.meshes[:3]], [m.id for m in scene.meshes[:3]])
+        again, nothing = parse_step(finding.mend).apply(out, StepContext())
+        self.assertEqual((again, nothing), (out, []))
+        self.assertIn("scaled by 4", changes[0].text)
+
+    def test_node_scale_counts_and_boards_for_one_picture_do_not(self) -> None:
+        scene = self.row(0.5, 0.5, 0.5)
+        self.assertEqual(self.found(scene), {})
+        larger = scene.but(nodes=replace(scene.nodes, local=scene.nodes.local @ np.diag([1.0, 1, 1, 1])))
+        local = np.array(larger.nodes.local)
+        local[2, :3, :3] *= 5
+        found = self.found(scene.but(nodes=replace(scene.nodes, local=local)))
+        # the large one has most of the surface: the small ones are off against it
+        self.assertEqual(found["uv.scale"].parts, [0, 1])
+        board = replace(scene.meshes[0], uvs=(np.clip(scene.meshes[0].uvs[0] * 0.01, 0, 1),))
+        self.assertEqual(self.found(scene.but(meshes=(board, *scene.meshes[1:]))), {})
+
+    def test_surface_without_area_in_its_set_is_found(self) -> None:
+        scene = self.row(0.5, 0.5)
+        line = replace(scene.meshes[0], uvs=(scene.meshes[0].uvs[0] * np.array([1, 0], np.float32),))
+        finding = self.found(scene.but(meshes=(line, scene.meshes[1])))["uv.first-flat"]
+        self.assertEqual((finding.parts, finding.value), ([0], 100.0))
+        out, _ = parse_step(finding.mend).apply(scene.but(meshes=(line, scene.meshes[1])), StepContext())
+        self.assertNotIn("uv.first-flat", self.found(out))
