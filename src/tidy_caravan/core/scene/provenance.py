@@ -43,6 +43,12 @@ class Origin:
         """Of the triangles `rows` (numbers or a mask) only."""
         return Origin(self.triangle[rows], None if self.member is None else self.member[rows])
 
+    def where(self, rows: AnyArray) -> Origin:
+        """Of the triangles `rows`, MADE where a row is MADE."""
+        made = np.asarray(rows) == MADE
+        taken = self.taken(np.where(made, 0, rows))
+        return replace(taken, triangle=np.where(made, MADE, taken.triangle).astype(np.uint32))
+
     def members(self) -> AnyArray:
         """(F,) which of the node's source parts."""
         return np.zeros(len(self.triangle), np.uint8) if self.member is None else self.member

@@ -85,6 +85,7 @@ class Phase(StrEnum):
     SHAPES = "Shapes"
     TRANSFORMS = "Units and transforms"
     CLEAN = "Clean geometry"
+    DENSITY = "Density"
     FACES = "Faces"
     GEOMETRY = "Normals and pivots"
     COORDINATES = "Texture coordinates"
@@ -254,17 +255,19 @@ def per_mesh_work(
     scene: Scene, chosen: Bool, context: StepContext, work: Work,
     parameters: Mapping[str, Any] | Callable[[int, Mesh], Mapping[str, Any]],
     wanted: Callable[[Mesh], bool] = lambda mesh: True, arrays: Callable[[Mesh], dict[str, AnyArray]] = arrays_of,
+    seconds: Callable[[Mesh], float] = lambda mesh: 60.0,
 ) -> WorkedOn:  # fmt: skip
     """Declared work on every mesh that a chosen part uses: once per content, shared out, with progress and cancel.
 
     The work gets `arrays` of the mesh and gives back what `remade` takes. Parts that share a mesh with a chosen one
     but are not chosen keep the old one. parameters: of all, or by number and mesh. wanted: meshes that the work is for.
+    seconds: processor time that one may take.
     """
     rows = np.flatnonzero(chosen & (scene.nodes.mesh >= 0))
     targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if wanted(scene.meshes[i])]
     meshes = [scene.meshes[i] for i in targets]
     given = [parameters(i, m) if callable(parameters) else parameters for i, m in zip(targets, meshes, strict=True)]
-    pieces = [Piece(m.id, arrays(m), p, size=max(1, m.triangles)) for m, p in zip(meshes, given, strict=True)]
+    pieces = [Piece(m.id, arrays(m), p, seconds(m), max(1, m.triangles)) for m, p in zip(meshes, given, strict=True)]
     made: dict[int, Mesh] = {}
     figures: dict[int, Mapping[str, Any]] = {}
     lost: list[Change] = []

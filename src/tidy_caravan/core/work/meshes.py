@@ -7,9 +7,12 @@ from dataclasses import replace
 
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.provenance import Origin
 
 SOURCE = "source"
 """Among what work gives back: (V',) the old vertex of each new one; goes with `indices`."""
+ORIGIN = "origin"
+"""Among what work gives back with other triangles: which triangle of the mesh each was, MADE where it is none of them."""
 KEPT = "kept"
 """Among what work gives back: the numbers of the triangles that stay."""
 
@@ -60,6 +63,9 @@ def remade(mesh: Mesh, made: Mapping[str, AnyArray]) -> Mesh:
     """The mesh with what work gave back: other vertices or fewer triangles first, then new normals and UV sets."""
     if KEPT in made:
         mesh = mesh.with_triangles(made[KEPT])
+    if ORIGIN in made:
+        before = mesh.origin or Origin.all_of(mesh.triangles)
+        mesh = replace(mesh, material=made["material"], recipe=None, origin=before.where(made[ORIGIN]))
     if SOURCE in made:
         mesh = mesh.with_vertices(made[SOURCE], indices=made["indices"])
     elif "indices" in made:

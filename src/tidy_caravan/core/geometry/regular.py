@@ -1,0 +1,42 @@
+"""Regular subdivision: every triangle becomes four, the surface stays where it is."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+
+
+def longest_edge(positions: AnyArray, indices: AnyArray) -> float:
+    """Length of the longest edge, 0 without triangles."""
+    points = positions.astype(np.float64)
+    ends = [np.linalg.norm(points[indices[:, k]] - points[indices[:, k - 1]], axis=1) for k in range(3)]
+    return float(np.max(ends)) if len(indices) else 0.0
+
+
+def halved(indices: I64, vertices: int) -> tuple[I64, I64]:
+    """Every triangle as four: (4F, 3) indices, those of triangle f at 4f … 4f + 3, over the vertices and then (E, 2) the
+    edges whose middles are the new ones. Triangles that share an edge by its vertices share its middle."""
+    low = np.minimum(indices, np.roll(indices, -1, axis=1))
+    high = np.maximum(indices, np.roll(indices, -1, axis=1))
+    keys, number = np.unique(low * vertices + high, return_inverse=True)
+    middle = vertices + number.reshape(-1, 3)
+    a, b, c = indices.T
+    ab, bc, ca = middle.T
+    four = np.stack([a, ab, ca, ab, b, bc, ca, bc, c, ab, bc, ca], axis=1).reshape(-1, 3)
+    return four, np.column_stack([keys // vertices, keys % vertices])
+
+
+def with_middles(values: AnyArray, edges: I64, unit: int = 0) -> AnyArray:
+    """The values (V, …) and those of the middles of the edges. unit: so many leading columns are a direction of length 1;
+    what is whole numbers is taken from one end."""
+    if not np.issubdtype(values.dtype, np.floating):
+        return np.concatenate([values, values[edges[:, 0]]])
+    middle: F64 = (values[edges[:, 0]].astype(np.float64) + values[edges[:, 1]]) / 2
+    if unit:
+        length = np.linalg.norm(middle[:, :unit], axis=1, keepdims=True)
+        middle[:, :unit] = np.where(
+            length > 1e-9, middle[:, :unit] / np.where(length > 0, length, 1.0), values[edges[:, 0], :unit]
+        )
+        middle[:, unit:] = values[edges[:, 0], unit:]
+    return np.concatenate([values, middle.astype(values.dtype)])

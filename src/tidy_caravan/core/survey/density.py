@@ -1,0 +1,103 @@
+"""Checks of density: triangles that shape nothing, and too few where a surface is to bend."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
+from tidy_caravan.core.geometry.regular import longest_edge
+from tidy_caravan.core.geometry.simplify import flat_places
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.words import plural
+
+MOST_FLAT = 1000
+"""Vertices of a mesh that may lie within flat surface without a word …"""
+FLAT_SHARE = 0.3
+"""… and part of all its vertices."""
+BENT = "flag|banner|curtain|cloth|tarpaulin|awning|sail|drape"
+"""Names of what hangs or waves, and is meant to bend."""
+SEGMENTS = 8
+"""Edges along the size of a thing that it needs to bend."""
+
+
+def flat(mesh: Mesh) -> int:
+    return flat_places(mesh) if mesh.triangles > MOST_FLAT else 0
+
+
+FLAT = mesh_fact("vertices within flat surface", flat)
+LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices))
+
+
+@check("density", "Triangles that shape nothing")
+def too_fine(context: Context) -> Iterable[Finding]:
+    """Vertices whose triangles all lie in one plane, away from borders and seams: without them nothing would change."""
+    scene = context.scene
+    spare = context.numbers(FLAT)
+    used = np.array([len(m.used) if m.triangles else 1 for m in scene.meshes])
+    hit = (spare > MOST_FLAT) & (spare > FLAT_SHARE * used) & (scene.instance_counts > 0)
+    if hit.any():
+        parts = parts_with(scene, hit)
+        count = int(spare[hit].sum())
+        yield Finding(
+            code="density.fine",
+            severity="info",
+            title="Triangles that shape nothing",
+            count=len(parts),
+            value=float(count),
+            limit=float(MOST_FLAT),
+            unit="vertices",
+            text=f"{plural(count, 'vertex lies', 'vertices lie')} within flat surface of {plural(int(hit.sum()), 'mesh', 'meshes')}, away from every border and seam; "
+            "without them the shape would be the same. Surfaces that are displaced or painted by vertex need them.",
+            parts=parts,
+            guess=True,
+            mend={
+                "kind": "simplify",
+                "errorMm": 0.1,
+                "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+            },
+        )
+
+
+@check("density", "Too few segments to bend")
+def too_coarse(context: Context) -> Iterable[Finding]:
+    """Things that hang or wave, by name, whose longest edge is more than an eighth of their size."""
+    scene = context.scene
+    nodes, parts = scene.nodes, scene.nodes.parts
+    if not len(parts):
+        return
+    stems, which = name_stems(scene)
+    pattern = words_pattern(BENT)
+    named = np.array([pattern.search(n) is not None for n in stems], np.bool_)[which]
+    if not named.any():
+        return
+    edge = np.append(context.numbers(LONGEST).astype(np.float64), 0.0)
+    size = np.array([float(np.linalg.norm(m.bounds[1] - m.bounds[0])) for m in scene.meshes] + [1.0])
+    mesh = nodes.mesh[parts]
+    hit = named & (edge[mesh] * SEGMENTS > size[mesh]) & (edge[mesh] > 0)
+    if hit.any():
+        rows = parts[hit]
+        scale = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+        wanted = float((size[mesh[hit]] * scale).min()) / SEGMENTS * 1000
+        worst = float((edge[mesh[hit]] * scale).max()) * 1000
+        yield Finding(
+            code="density.coarse",
+            severity="info",
+            title="Too few segments to bend",
+            count=len(rows),
+            value=worst,
+            limit=wanted,
+            unit="mm",
+            text=f"{plural(len(rows), 'part that hangs or waves, by name, has', 'parts that hang or wave, by name, have')} edges up to {worst:.0f} mm long: "
+            "bent by wind or a displacement, they would fold like card.",
+            parts=rows.tolist(),
+            guess=True,
+            mend={
+                "kind": "subdivide",
+                "edgeMm": float(f"{wanted:.3g}"),
+                "where": {"parts": scene.identities.given(nodes.source[rows].tolist())},
+            },
+        )

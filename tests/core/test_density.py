@@ -1,0 +1,185 @@
+"""Fewer triangles within a bound, and more where a surface bends: against closed forms, seams and outlines kept."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.trees import as_mesh
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.closest import closest_on
+from tidy_caravan.core.geometry.simplify import flat_places, simplified
+from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
+
+
+def scene_of(mesh: Mesh, matrix: Any | None = None, name: str = "part") -> Scene:
+    return Scene(GLTF, make_nodes([-1], (np.eye(4) if matrix is None else matrix)[None], [name], mesh=[0]), (mesh,))
+
+
+def apply(scene: Scene, **step: Any) -> tuple[Scene, list[Any]]:
+    return parse_step(step).apply(scene, StepContext())
+
+
+def solid(mesh: Mesh, faces: Any | None = None) -> Any:
+    return trimesh.Trimesh(mesh.positions, mesh.indices if faces is None else faces, process=True)
+
+
+def grid(n: int, size: float = 1.0) -> tuple[Any, Any]:
+    """(V, 3) and (F, 3) of a flat square of n × n cells."""
+    x, y = np.meshgrid(np.linspace(0, size, n + 1), np.linspace(0, size, n + 1), indexing="ij")
+    points = np.stack([x, y, np.zeros_like(x)], axis=-1).reshape(-1, 3)
+    k = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
+    a, b, c, d = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
+    return points, np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+
+
+def furthest(points: Any, mesh: Mesh, faces: Any) -> float:
+    """Largest distance of points from a surface, each compared with every triangle."""
+    corners = mesh.positions.astype(np.float64)[faces]
+    worst = 0.0
+    for p in np.asarray(points, np.float64):
+        near = closest_on(np.broadcast_to(p, (len(corners), 3)), corners)
+        worst = max(worst, float(np.linalg.norm(near - p, axis=1).min()))
+    return worst
+
+
+class Fewer(unittest.TestCase):
+    def test_a_ball_stays_within_the_bound_of_its_closed_form(self) -> None:
+        ball = as_mesh(trimesh.creation.icosphere(5))
+        counts = []
+        for bound in (0.003, 0.01, 0.03):
+            made = simplified(ball, bound)
+            out = solid(ball, made.faces)
+            self.assertTrue(out.is_watertight and out.is_winding_consistent)
+            off = np.abs(np.linalg.norm(out.sample(20_000, seed=1), axis=1) - 1).max()
+            self.assertLess(off, bound)
+            self.assertLessEqual(made.error, bound)
+            counts.append(len(made.faces))
+        self.assertEqual(counts, sorted(counts, reverse=True))
+        self.assertLess(counts[1], ball.triangles / 4)
+
+    def test_flat_sides_come_down_to_what_shapes_them(self) -> None:
+        box = trimesh.creation.box([1, 2, 3])
+        for _ in range(4):
+            box = box.subdivide()
+        made = simplified(as_mesh(box), 1e-5)
+        self.assertEqual(len(made.faces), 12)
+        self.assertAlmostEqual(solid(as_mesh(box), made.faces).volume, 6, places=6)
+        self.assertEqual(flat_places(as_mesh(box)), len(box.vertices) - 8 - 12 * 15)
+
+    @settings(max_examples=12, deadline=None)
+    @given(st.integers(0, 1000))
+    def test_random_land_keeps_bound_and_border(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        points, faces = grid(24)
+        wave = rng.normal(size=(3, 2)) * 6
+        points[:, 2] = 0.04 * np.sin(points[:, :2] @ wave.T + rng.uniform(0, 6, 3)).sum(axis=1)
+        land = Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(len(faces), -1, np.int32))
+        made = simplified(land, 0.01)
+        self.assertLess(len(made.faces), land.triangles)
+        self.assertLess(furthest(points, land, made.faces), 0.01)
+        corners = land.positions[made.faces]
+        normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        self.assertGreater(normals[:, 2].min(), 0)
+        # the plan of the border: a square, to within the bound
+        self.assertAlmostEqual(float(normals[:, 2].sum()) / 2, 1.0, delta=0.02)
+
+    def test_seams_materials_and_vertex_data_are_kept(self) -> None:
+        points, faces = grid(16)
+        half = points[faces].mean(axis=1)[:, 0] > 0.5
+        uv = points[:, :2].copy()
+        # the right half has vertices of its own along the middle, with other coordinates
+        seam = np.isclose(points[:, 0], 0.5)
+        copy = np.arange(len(points))
+        copy[seam] = len(points) + np.arange(seam.sum())
+        points, uv = np.concatenate([points, points[seam]]), np.concatenate([uv, uv[seam] + 5])
+        faces = faces.copy()
+        faces[half] = copy[faces[half]]
+        uv[np.unique(faces[half])] = points[np.unique(faces[half]), :2] * 2 + 3
+        mesh = Mesh(
+            points.astype(np.float32), faces.astype(np.uint32), (half & (half.cumsum() % 2 == 0)).astype(np.int32) * 0 + half,
+            uvs=(uv.astype(np.float32),),
+        )  # fmt: skip
+        made = simplified(mesh, 1e-4)
+        self.assertEqual(len(made.faces), 4)
+        for side in (0, 1):
+            rows = made.material == side
+            corners = mesh.positions[made.faces[rows]]
+            area = np.abs(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])[:, 2]).sum() / 2
+            self.assertAlmostEqual(area, 0.5, places=6)
+            expected = mesh.positions[made.faces[rows]][..., :2] * (2 if side else 1) + (3 if side else 0)
+            self.assertTrue(np.allclose(mesh.uvs[0][made.faces[rows]], expected, atol=1e-5))
+
+    def test_pictures_that_are_laid_out_unevenly_hold_it_back(self) -> None:
+        points, faces = grid(16)
+        bent = np.column_stack([points[:, 0] ** 2, points[:, 1]])
+        mesh = Mesh(
+            points.astype(np.float32),
+            faces.astype(np.uint32),
+            np.full(len(faces), -1, np.int32),
+            uvs=(bent.astype(np.float32),),
+        )
+        plain = Mesh(mesh.positions, mesh.indices, mesh.material, uvs=(points[:, :2].astype(np.float32),))
+        self.assertEqual(len(simplified(plain, 1e-3).faces), 2)
+        self.assertGreater(len(simplified(mesh, 1e-3).faces), 20)
+
+    def test_the_step_goes_by_where_parts_are_drawn_and_does_nothing_twice(self) -> None:
+        ball = as_mesh(trimesh.creation.icosphere(4))
+        near, _ = apply(scene_of(ball), kind="simplify", errorMm=10)
+        far, _ = apply(scene_of(ball, np.diag([10.0, 10, 10, 1])), kind="simplify", errorMm=10)
+        self.assertGreater(far.meshes[0].triangles, near.meshes[0].triangles)
+        again, changes = apply(near, kind="simplify", errorMm=10)
+        self.assertEqual((again, changes), (near, []))
+        half, _ = apply(scene_of(ball), kind="simplify", errorMm=100, leastPercent=50)
+        self.assertAlmostEqual(half.meshes[0].triangles / ball.triangles, 0.5, delta=0.02)
+
+    def test_the_survey_names_what_shapes_nothing(self) -> None:
+        points, faces = grid(60)
+        dense = Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(len(faces), -1, np.int32))
+        found = {f.code: f for f in survey(scene_of(dense), BUILT_IN[0])}["density.fine"]
+        self.assertEqual(found.value, 59 * 59)
+        out, _ = parse_step(found.mend).apply(scene_of(dense), StepContext())
+        self.assertEqual(out.meshes[0].triangles, 2)
+        ball = scene_of(as_mesh(trimesh.creation.icosphere(5)))
+        self.assertNotIn("density.fine", {f.code for f in survey(ball, BUILT_IN[0])})
+
+
+class More(unittest.TestCase):
+    def test_edges_get_as_short_as_asked_for_and_nothing_moves(self) -> None:
+        made = trimesh.creation.box([1, 1, 1])
+        mesh = as_mesh(
+            made,
+            uvs=(np.asarray(made.vertices[:, :2], np.float32),),
+            normals=np.asarray(made.vertex_normals, np.float32),
+        )
+        out, changes = apply(scene_of(mesh), kind="subdivide", edgeMm=200)
+        fine = out.meshes[0]
+        self.assertEqual(fine.triangles, 12 * 4**3)  # √2 m, halved three times, is 177 mm
+        self.assertTrue(solid(fine).is_watertight)
+        self.assertAlmostEqual(solid(fine).volume, 1, places=6)
+        self.assertTrue(np.allclose(fine.uvs[0], fine.positions[:, :2], atol=1e-6))
+        self.assertTrue(np.allclose(np.linalg.norm(fine.normals, axis=1), 1, atol=1e-6))
+        again, nothing = apply(out, kind="subdivide", edgeMm=200)
+        self.assertEqual((again, nothing), (out, []))
+        self.assertEqual(changes[0].count, 12 * 63)
+
+    def test_what_would_be_too_many_stops_and_is_told(self) -> None:
+        out, changes = apply(scene_of(as_mesh(trimesh.creation.box([100, 100, 100]))), kind="subdivide", edgeMm=1)
+        self.assertTrue(changes[-1].problem)
+        self.assertLessEqual(out.meshes[0].triangles, 4_000_000)
+
+    def test_a_flag_of_two_triangles_is_asked_about(self) -> None:
+        points, faces = grid(1)
+        flag = Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(2, -1, np.int32))
+        found = {f.code: f for f in survey(scene_of(flag, name="ferry_flag"), BUILT_IN[0])}["density.coarse"]
+        self.assertTrue(found.guess)
+        out, _ = parse_step(found.mend).apply(scene_of(flag, name="ferry_flag"), StepContext())
+        self.assertNotIn("density.coarse", {f.code for f in survey(out, BUILT_IN[0])})
+        self.assertNotIn("density.coarse", {f.code for f in survey(scene_of(flag, name="wall"), BUILT_IN[0])})
