@@ -108,7 +108,9 @@ def measured(
     size, got = box[:, 1] - box[:, 0], other[:, 1] - other[:, 0]
     ratio = np.maximum((size + SIZE_FLOOR_M) / (got + SIZE_FLOOR_M), (got + SIZE_FLOOR_M) / (size + SIZE_FLOOR_M))
     apart = np.abs(size - got) * 1000
-    ratio = np.where(apart <= np.maximum(SIZE_LIMIT_MM, limits / 10)[:, None], 1.0, ratio).max(axis=1, initial=1.0)
+    # what may move by a bound may be that much larger on either side
+    spare = np.maximum(SIZE_LIMIT_MM, limits / 10) + 2 * allowed.within(Aspect.POSITIONS)
+    ratio = np.where(apart <= spare[:, None], 1.0, ratio).max(axis=1, initial=1.0)
     pivot = np.linalg.norm(pivots[:, :3, 3] - found[:, :3, 3], axis=1) * 1000
     shown = np.linalg.norm(before[:, :3, 3] - found[:, :3, 3], axis=1) * 1000
     rotation = angle_deg(polar(turn[:, :3, :3])[0], polar(found[:, :3, :3])[0]) if len(turn) else np.zeros(0)

@@ -1,0 +1,119 @@
+"""Every mend on its way to a package: what it declares passes in every format, the same undeclared does not, and what
+it was not for has its hashes as before."""
+
+from __future__ import annotations
+
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+from unittest import mock
+
+import numpy as np
+import trimesh
+
+from tests.core.test_density import grid
+from tests.core.test_pivots import leaf
+from tests.core.test_sides import at, box_without, over, scene_of, sheet
+from tests.core.test_vertices import soup
+from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.formats import writable
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import Route
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.steps import StepContext, known_steps, parse_step
+
+BOX = trimesh.creation.box
+TURN = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3], [2, 0, 1])
+
+
+def place() -> Scene:
+    """Something for every mend, far apart, and a bystander that none of them is for."""
+    dense = trimesh.Trimesh(*grid(12), process=False)
+    parts = {
+        "ground": (sheet(80, 80), at(0, -0.05, 0, (-np.pi / 2, [1.0, 0, 0]))),
+        "cabinet": (over(box_without([1, 2, 0.5], [0, -1, 0])), at(-15, 0.952, 0)),
+        "kiosk": (BOX([1, 1, 1]), at(0, 0.5, 0)),
+        "label": (sheet(0.5, 0.4), at(0.1, 0.5, 0.5)),
+        "slab": (BOX([3, 0.2, 3]), at(10, 0.2, 0)),
+        "post": (BOX([0.5, 1, 0.5]), at(10, 0.803, 0)),
+        "leaf": (leaf(0.35), at(-8, 1.2, 3)),
+        "soup": (trimesh.creation.cylinder(0.5, 1), at(0, 1, -9)),
+        "dense": (dense, at(5, 0.5, 8)),
+        "turned": (BOX([1, 2, 0.7]), at(0, 3, 12) @ TURN),
+        "bystander": (trimesh.creation.icosphere(2), at(-20, 2, -20)),
+    }
+    scene = scene_of(parts)
+    meshes = list(scene.meshes)
+    names = list(parts)
+    meshes[names.index("soup")] = soup(parts["soup"][0])
+    uv = np.asarray(dense.vertices[:, :2], np.float32)
+    old = meshes[names.index("dense")]
+    meshes[names.index("dense")] = Mesh(old.positions, old.indices, old.material, uvs=(uv,))
+    return scene.but(meshes=tuple(meshes))
+
+
+MENDS: dict[str, tuple[str, dict[str, Any]]] = {
+    "seen": ("cabinet", {"kind": "turn_faces", "how": "seen"}),
+    "lift": ("label", {"kind": "mend_overlaps", "offsetMm": 4}),
+    "close": ("post", {"kind": "close_gaps"}),
+    "hinge": ("leaf", {"kind": "place_pivots", "at": "hinge", "onlyFar": False}),
+    "corner": ("kiosk", {"kind": "place_pivots", "at": "corner", "onlyFar": False}),
+    "join": ("soup", {"kind": "clean_vertices"}),
+    "simplify": ("dense", {"kind": "simplify", "errorMm": 1}),
+    "subdivide": ("slab", {"kind": "subdivide", "edgeMm": 800}),
+    "rotation": ("turned", {"kind": "bake_rotation"}),
+    "scale": ("dense", {"kind": "texture_scale", "metresPerRepeat": 0.25}),
+    "project": ("dense", {"kind": "first_uvs", "by": "planar", "anew": True, "metresPerRepeat": 0.3}),
+}
+
+
+def route(*names: str) -> Route:
+    where = {part: {"names": [part]} for part, _ in MENDS.values()}
+    steps = [{**MENDS[n][1], "where": where[MENDS[n][0]]} for n in names]
+    return Route.model_validate({"steps": [{"kind": "match_units_axes", "bakeScale": False}, *steps]})
+
+
+class Mends(unittest.TestCase):
+    def told(self, fmt: str, chosen: Route) -> tuple[bool, list[str]]:
+        scene = place()
+        with TemporaryDirectory() as folder:
+            package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[2], chosen, fmt)  # type: ignore[arg-type]
+            save(package.files, Path(folder) / "p")
+            report, _ = prove(Path(folder) / "p", scene, result)
+        return report.ok, [*report.problems, *(str(r.told) for r in report.rows if r.faults)]
+
+    def test_all_of_them_pass_together_in_every_format(self) -> None:
+        for fmt in sorted(writable()):
+            with self.subTest(format=fmt):
+                ok, said = self.told(fmt, route(*MENDS))
+                self.assertTrue(ok, said)
+
+    def test_undeclared_none_of_them_passes(self) -> None:
+        for name, (_, step) in MENDS.items():
+            with self.subTest(mend=name), mock.patch.object(known_steps()[step["kind"]], "effects", lambda self: ()):
+                ok, said = self.told("glb", route(name))
+                if name == "join":
+                    self.assertTrue(ok, said)  # the same triangles at the same places: nothing that could be told
+                else:
+                    self.assertFalse(ok, name)
+
+    def test_they_touch_nothing_that_they_are_not_for(self) -> None:
+        scene = place()
+        before = {
+            scene.nodes.names[i]: (scene.meshes[scene.nodes.mesh[i]].id, scene.nodes.world[i].tobytes())
+            for i in range(len(scene.nodes))
+        }
+        for name, (part, step) in MENDS.items():
+            with self.subTest(mend=name):
+                out, changes = parse_step({**step, "where": {"names": [part]}}).apply(scene, StepContext())
+                self.assertTrue(changes)
+                after = {
+                    out.nodes.names[i]: (out.meshes[out.nodes.mesh[i]].id, out.nodes.world[i].tobytes())
+                    for i in out.nodes.parts.tolist()
+                }
+                self.assertEqual({k for k, v in after.items() if before[k] != v}, {part})
+                moved = np.abs(out.part_bounds - scene.part_bounds).max() * 1000
+                limit = {"lift": 4.01, "close": 3.01, "simplify": 1.0}.get(name, 0.001)
+                self.assertLessEqual(moved, limit)
