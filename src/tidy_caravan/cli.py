@@ -41,6 +41,7 @@ def parser() -> Parser:
     one = commands.add_parser("survey", help="what is in a scene file, and what is wrong with it")
     one.add_argument("file", type=Path)
     one.add_argument("--destination", metavar="NAME")
+    one.add_argument("--route", type=Path, metavar="ROUTE.json", help="with what it says is left as it is")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
     two.add_argument("file", type=Path)
     two.add_argument("--to", required=True, metavar="NAME")
@@ -56,6 +57,7 @@ def parser() -> Parser:
     five = commands.add_parser("propose", help="the route that the survey of a scene proposes, with reasons")
     five.add_argument("file", type=Path)
     five.add_argument("--to", required=True, metavar="NAME")
+    five.add_argument("--route", type=Path, metavar="ROUTE.json", help="whose sets, and what is left as it is, hold")
     five.add_argument(
         "--out", type=Path, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
     )

@@ -22,7 +22,7 @@ from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import Route, default_route, parse_route
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.core.survey import Finding, leave, survey
 
 SHOWN = 12
 
@@ -62,15 +62,20 @@ def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
 
 
 def print_findings(findings: list[Finding]) -> None:
-    for f in findings:
-        guess = " (a guess)" if f.guess else ""
-        mend = f"  → {f.mend['kind']}" if f.mend else ""
-        print(f"{f.severity:8}{f.code:24}{f.text}{guess}{mend}")
+    for effect in dict.fromkeys(f.effect for f in findings):
+        print(f"{effect[0].upper()}{effect[1:]}")
+        for f in (f for f in findings if f.effect == effect):
+            guess = " (a guess)" if f.guess else ""
+            mend = f"  → {f.mend['kind']}" if f.mend else ""
+            left = f"  left as it is: {f.left}" if f.left else mend
+            print(f"  {f.severity:8}{f.code:24}{f.text}{guess}{left}")
 
 
 def run_survey(args: argparse.Namespace) -> int:
     scene, _ = read(args.file)
     findings = survey(scene, destination(args.destination or BUILT_IN[0].name))
+    if args.route:
+        findings = leave(findings, scene, read_route(args.route).left)
     if args.json:
         show(survey_json(scene, findings))
     else:
@@ -95,8 +100,11 @@ def run_survey(args: argparse.Namespace) -> int:
 def run_propose(args: argparse.Namespace) -> int:
     target = destination(args.to)
     scene, _ = read(args.file)
-    proposed = propose(survey(scene, target), target)
-    route = as_route(proposed)
+    kept = read_route(args.route) if args.route else Route()
+    proposed = propose(leave(survey(scene, target), scene, kept.left), target)
+    route = as_route(proposed) | {
+        k: v for k, v in kept.model_dump(by_alias=True, mode="json").items() if k != "steps" and v
+    }
     if args.out:
         args.out.write_bytes(orjson.dumps(route, option=orjson.OPT_INDENT_2) + b"\n")
     if args.json:

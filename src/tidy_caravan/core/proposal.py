@@ -50,7 +50,7 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
     kinds = known_steps()
     for finding in findings:
         mend = finding.mend
-        if not mend or mend["kind"] not in kinds:
+        if not mend or mend["kind"] not in kinds or finding.left:
             continue
         kind = mend["kind"]
         values = {k: v for k, v in mend.items() if k not in ("kind", WHERE)}

@@ -23,6 +23,7 @@ from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownS
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
+from tidy_caravan.core.survey.left import Left
 from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
@@ -62,13 +63,14 @@ class StepScenes:
 class Route(BaseModel):
     """An ordered list of steps; those that this version does not know are kept, and refused by `steps_of`.
 
-    sets: saved selections with their treatments, in order of precedence.
+    sets: saved selections with their treatments, in order of precedence. left: findings that were left as they are.
     """
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
     steps: list[AnyStep] = Field(default_factory=list, max_length=MOST_STEPS)
     sets: list[PartSet] = Field(default_factory=list, max_length=200)
+    left: list[Left] = Field(default_factory=list, max_length=1000)
 
 
 def steps_of(route: Route) -> list[Step]:

@@ -2,7 +2,7 @@
 
 import importlib
 import pkgutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.base import Finding, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.left import Left, reasons, without
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Workshop
 
@@ -44,6 +45,24 @@ def survey(
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))
 
 
+def leave(findings: Iterable[Finding], scene: Scene, left: Sequence[Left]) -> list[Finding]:
+    """The findings with what a person left as it is marked as such, and their mends for the other parts."""
+    out = []
+    for finding in findings:
+        why, gone = reasons(left, finding.code, lambda f=finding: names_of(scene, f.parts))  # type: ignore[misc]
+        if why or gone:
+            change = {"left": why, "left_parts": len(gone), "mend": without(finding.mend, gone)}
+            finding = finding.model_copy(update=change)
+        out.append(finding)
+    return out
+
+
+def names_of(scene: Scene, parts: Sequence[int]) -> list[str]:
+    """What each of the parts is called in the source, empty for what a step made."""
+    names, source = scene.identities.names, scene.nodes.source
+    return [names[i] if 0 <= i < len(names) else "" for i in source[np.asarray(parts, np.int64)].tolist()]
+
+
 def not_surveyed(context: Context) -> Finding:
     """Says of which meshes something could not be found out, so that silence about them is not taken for praise."""
     lost = context.unknown
@@ -67,4 +86,4 @@ def not_surveyed(context: Context) -> Finding:
 for _module in pkgutil.iter_modules(__path__):
     importlib.import_module(f"{__name__}.{_module.name}")
 
-__all__ = ["Finding", "known_checks", "survey"]
+__all__ = ["Finding", "Left", "known_checks", "leave", "survey"]

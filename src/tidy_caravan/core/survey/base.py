@@ -7,18 +7,20 @@ from dataclasses import dataclass
 from typing import Any, Literal, TypeVar
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, computed_field
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.effects import Effect, effect_of
 
 Severity = Literal["error", "warning", "info"]
 
 
 class Finding(BaseModel):
     """One measured fault. parts: node numbers in the surveyed scene; count may be of something else
-    (triangles, names). mend: the step, with parameters, that would put it right, or with the kind `set` a set."""
+    (triangles, names). mend: the step, with parameters, that would put it right, or with the kind `set` a set.
+    left: why a person left it as it is; left_parts: of how many of its parts that was said."""
 
     model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
 
@@ -33,6 +35,14 @@ class Finding(BaseModel):
     parts: list[int] = Field(default_factory=list)
     mend: dict[str, Any] | None = None
     guess: bool = False
+    left: str = ""
+    left_parts: int = 0
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def effect(self) -> Effect:
+        """What it does to the artist."""
+        return effect_of(self.code)
 
 
 Check = Callable[[Context], Iterable[Finding]]

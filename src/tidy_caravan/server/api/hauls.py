@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from pathlib import PurePosixPath
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import BackgroundTasks, File, Form, Header, Query, Response, UploadFile
 from sqlalchemy import select
@@ -26,12 +26,14 @@ from tidy_caravan.server.api.context import (
     found,
     new_job,
 )
+from tidy_caravan.server.api.findings import findings_of
 from tidy_caravan.server.api.requests import MOST_FILES
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.scenes import like
 from tidy_caravan.server.api.schemas import (
     ArrivalOut,
     FileOut,
+    FindingOut,
     HaulEdit,
     HaulOut,
     HaulsPage,
@@ -44,13 +46,18 @@ from tidy_caravan.server.api.schemas import (
     SceneOut,
 )
 from tidy_caravan.server.api.summaries import hauls_page, summary_of
-from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, Job, PackageRow, Revision, Run, SceneRow
+from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean
 from tidy_caravan.server.jobs.claims import unclaimed
 from tidy_caravan.server.problems import Problem
 
 router = new_router("/api/hauls", "hauls")
 IfMatch = Annotated[str | None, Header(alias="If-Match")]
+
+
+def done_by(route: dict[str, Any]) -> dict[str, Any]:
+    """What of a route a run depends on: what was left as it is does not change it."""
+    return {k: v for k, v in route.items() if k != "left"}
 
 
 def haul_out(session: Session, haul: Haul) -> HaulOut:
@@ -69,7 +76,7 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
 
     run_out = None
     if run is not None:
-        stale = run.route != haul.route or run.destination != haul.destination
+        stale = done_by(run.route) != done_by(haul.route) or run.destination != haul.destination
         run_out = RunOut(
             id=run.id,
             revision_id=run.revision_id,
@@ -195,11 +202,28 @@ def propose_route(haul_id: uuid.UUID, session: SessionDep) -> list[ProposedOut]:
     revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
     if revision is None:
         raise Problem(409, "haul.empty", "There is no source yet. Drop a scene file first.", str(haul_id))
-    rows = session.scalars(select(FindingRow).where(FindingRow.scene_id == revision.scene_id).order_by(FindingRow.rank))
-    told = ("code", "severity", "title", "text", "count", "mend", "guess")
-    findings = [Finding.model_validate({name: getattr(r, name) for name in told}) for r in rows]
+    told = ("code", "severity", "title", "text", "count", "mend", "guess", "left", "left_parts")
+    rows = findings_of(session, revision.scene_id, Route.model_validate(haul.route).left)
+    findings = [Finding.model_validate({name: r[name] for name in told}) for r in rows]
     proposed = propose(findings, Destination.model_validate(haul.destination))
     return [ProposedOut.model_validate(p.model_dump(by_alias=True, mode="json")) for p in proposed]
+
+
+@router.get("/{haul_id}/findings")
+def haul_findings(
+    haul_id: uuid.UUID, session: SessionDep, of: Annotated[Literal["source", "result"], Query()] = "source"
+) -> list[FindingOut]:
+    """Findings of the source or of what the route made of it, with what was left as it is and why."""
+    haul = found(session, Haul, haul_id, "haul")
+    revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
+    run = session.get(Run, haul.run_id) if haul.run_id else None
+    scene = (run.scene_id if run else None) if of == "result" else (revision.scene_id if revision else None)
+    if scene is None:
+        raise Problem(
+            409, "haul.empty", "There is no such scene yet: drop a scene file, or run the route.", str(haul_id)
+        )
+    rows = findings_of(session, scene, Route.model_validate(haul.route).left)
+    return [FindingOut.model_validate(r) for r in rows]
 
 
 @router.patch("/{haul_id}")

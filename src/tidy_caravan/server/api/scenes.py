@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import orjson
 from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from tidy_caravan.server.api.context import SessionDep, StateDep, at_once, found, unknown
+from tidy_caravan.server.api.findings import findings_of
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import (
     FindingOut,
@@ -28,7 +28,7 @@ from tidy_caravan.server.api.schemas import (
     Picked,
     SceneOut,
 )
-from tidy_caravan.server.db.models import FindingRow, SceneRow
+from tidy_caravan.server.db.models import SceneRow
 from tidy_caravan.server.db.session import clean, fetch, fetch_page
 from tidy_caravan.server.jobs.record import material_rows
 from tidy_caravan.server.problems import Problem
@@ -296,12 +296,9 @@ def list_meshes(
 
 @router.get("/{scene_id}/findings", responses={200: {"model": list[FindingOut]}}, response_class=Response)
 def list_findings(scene_id: uuid.UUID, session: SessionDep, lasting: LastingDep) -> Response:
-    columns = [c for c in FindingRow.__table__.columns if c.name != "parts"]
-
     def rows() -> list[dict[str, Any]]:
-        query = select(*columns, func.cardinality(FindingRow.parts).label("part_count"))
-        found = session.execute(query.where(FindingRow.scene_id == scene_id).order_by(FindingRow.rank)).mappings()
-        return [FindingOut.model_validate(dict(r)).model_dump(by_alias=True, mode="json") for r in found]
+        found = findings_of(session, scene_id)
+        return [FindingOut.model_validate(r).model_dump(by_alias=True, mode="json") for r in found]
 
     return lasting.answer(rows)
 

@@ -6,7 +6,7 @@ import uuid
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, create_model, field_validator
+from pydantic import BaseModel, ConfigDict, Field, computed_field, create_model, field_validator
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.arrival.report import ArrivalTotals
@@ -17,6 +17,7 @@ from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
 from tidy_caravan.core.selection import MOST_IDS, Identity, PartSet, Rule, Treatment
 from tidy_caravan.core.steps import AnyStep
+from tidy_caravan.core.survey.effects import Effect, effect_of
 from tidy_caravan.server.columns import part_columns
 
 JobKind = Literal["import", "supply", "run", "pack", "arrive", "preview"]
@@ -400,6 +401,14 @@ class FindingOut(Camel):
     guess: bool
     mend: MendOut | None
     part_count: int
+    left: str = ""
+    left_parts: int = 0
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def effect(self) -> Effect:
+        """What it does to the artist."""
+        return effect_of(self.code)
 
     @field_validator("mend", mode="before")
     @classmethod

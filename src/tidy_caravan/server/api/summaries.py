@@ -31,7 +31,14 @@ LEFT JOIN LATERAL (
   SELECT count(*) FILTER (WHERE severity IN ('error', 'warning')) AS serious,
     count(*) FILTER (WHERE severity <> 'info' AND mend IS NOT NULL) AS mendable,
     count(*) FILTER (WHERE severity <> 'info' AND code = 'uv.second-missing') AS light
-  FROM finding WHERE scene_id = coalesce(r.scene_id, v.scene_id)
+  FROM finding WHERE scene_id = coalesce(r.scene_id, v.scene_id) AND NOT (
+    jsonb_path_exists(h.route::jsonb, '$.left[*] ? (@.code == $code && @.parts.size() == 0)', jsonb_build_object('code', code))
+    OR (jsonb_path_exists(h.route::jsonb, '$.left[*] ? (@.code == $code)', jsonb_build_object('code', code))
+      AND cardinality(parts) > 0 AND NOT EXISTS (
+        SELECT 1 FROM unnest(parts) AS n(node) LEFT JOIN part p ON p.scene_id = finding.scene_id AND p.node = n.node
+        WHERE NOT jsonb_path_exists(h.route::jsonb, '$.left[*] ? (@.code == $code && @.parts[*] == $name)',
+          jsonb_build_object('code', code, 'name', coalesce(p.identity, '')))))
+  )
 ) f ON true
 LEFT JOIN LATERAL (
   SELECT * FROM job WHERE haul_id = h.id AND kind <> 'preview'

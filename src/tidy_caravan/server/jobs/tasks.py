@@ -277,6 +277,9 @@ def picked_in(route: Route) -> dict[str, list[str]]:
     for one in route.sets:
         for i in picked_by_hand(one):
             out.setdefault(i, []).append(f"set “{one.name}”")
+    for left in route.left:
+        for i in left.parts:
+            out.setdefault(i, []).append(f"left as it is: {left.code}")
     for step in route.steps:
         for i in step.where.parts:
             out.setdefault(i, []).append(f"step {step.title}")
@@ -298,7 +301,10 @@ def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
             where = step.where.model_copy(update={"parts": now})
             step = step.model_copy(update={"where": where, **({} if now else {"enabled": False})})
         steps.append(step)
-    haul.route = Route(steps=steps, sets=[set_after(s, followed) for s in route.sets]).model_dump(
+    # what was said of parts that are all gone would be said of all: it goes with them
+    left = [one.model_copy(update={"parts": moved(one.parts, followed)}) for one in route.left]
+    left = [now for now, was in zip(left, route.left, strict=True) if now.parts or not was.parts]
+    haul.route = Route(steps=steps, sets=[set_after(s, followed) for s in route.sets], left=left).model_dump(
         by_alias=True, mode="json"
     )
     haul.version += 1
