@@ -12,13 +12,16 @@ from tidy_caravan.core.conventions.destinations import destination
 from tidy_caravan.core.route import Route, as_json, default_route
 from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
+from tidy_caravan.core.steps.clean_vertices import CleanVertices
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
+from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
 from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
 from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
+from tidy_caravan.core.survey.left import Left
 from tidy_caravan.demo.ferry_landing import landing_files, large_files
 from tidy_caravan.demo.three_trades import three_trades_files
 from tidy_caravan.server.db.models import Haul, Job
@@ -32,7 +35,9 @@ def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
+        CleanVertices(),
         DropDegenerates(),
+        MendOverlaps(),
         TurnFaces(),
         MendNormals(),
         PlacePivots(where=Where(names=["piling_*"])),
@@ -107,7 +112,17 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         sets(),
     )
     say("demo: Pellwick Ferry Landing, carried all the way")
-    add(settings, store, "Pellwick Ferry Landing", "metre-z-up-right", landing_files(), demo_route(), chain)
+    sizes = Left(code="scale.left", because="the stones are strewn in different sizes on purpose")
+    add(
+        settings,
+        store,
+        "Pellwick Ferry Landing",
+        "metre-z-up-right",
+        landing_files(),
+        demo_route(),
+        chain,
+        left=[sizes],
+    )
 
 
 def add(
@@ -119,6 +134,7 @@ def add(
     steps: list[dict[str, Any]],
     chain: list[str],
     sets: Sequence[PartSet] = (),
+    left: Sequence[Left] = (),
 ) -> uuid.UUID:
     """A haul from files, worked through here and now. Raises RuntimeError when that fails."""
     stored = [[path, store.put_blob(data)] for path, data in files.items()]
@@ -127,7 +143,9 @@ def add(
             id=uuid.uuid4(),
             name=name,
             destination=destination(to).model_dump(by_alias=True, mode="json"),
-            route=Route.model_validate({"steps": steps, "sets": list(sets)}).model_dump(by_alias=True, mode="json"),
+            route=Route.model_validate({"steps": steps, "sets": list(sets), "left": list(left)}).model_dump(
+                by_alias=True, mode="json"
+            ),
             version=1,
             source_name=next(iter(files)),
         )

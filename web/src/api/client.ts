@@ -147,8 +147,10 @@ export const api = {
     answer<Schemas["MeshesPage"]>(
       client.GET("/api/scenes/{scene_id}/meshes", { params: { ...at("scene_id", scene), ...all(query) } }),
     ),
-  findings: (scene: string) =>
-    answer<Finding[]>(client.GET("/api/scenes/{scene_id}/findings", { params: at("scene_id", scene) })),
+  findings: (haul: string, of: "source" | "result") =>
+    answer<Finding[]>(
+      client.GET("/api/hauls/{haul_id}/findings", { params: { ...at("haul_id", haul), query: { of } } }),
+    ),
   proposal: (haul: string) =>
     answer<Proposed[]>(client.GET("/api/hauls/{haul_id}/proposal", { params: at("haul_id", haul) })),
   picked: (scene: string, query: URLSearchParams) =>

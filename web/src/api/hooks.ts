@@ -30,13 +30,17 @@ export const useProposal = (haul: string, source: string | undefined, destinatio
     queryFn: () => api.proposal(haul),
     enabled: !!source,
   });
-export const useFindings = (scene: string | undefined) =>
-  useQuery({
-    queryKey: ["findings", scene],
-    queryFn: () => api.findings(scene ?? ""),
+/** Findings of a scene of a haul, as they were left or not. */
+export function useFindings(haul: Haul | undefined, of: "source" | "result") {
+  const scene = of === "result" ? haul?.result?.id : haul?.source?.id;
+  return useQuery({
+    queryKey: ["findings", scene, haul?.route.left],
+    queryFn: () => api.findings(haul?.id ?? "", of),
     enabled: !!scene,
     staleTime: Infinity,
+    placeholderData: (old) => (old?.[0]?.sceneId === scene ? old : undefined),
   });
+}
 
 export type JobEvent = Pick<Job, "state" | "title" | "done" | "total"> & {
   job: string;

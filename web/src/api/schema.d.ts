@@ -235,6 +235,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hauls/{haul_id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Haul Findings
+         * @description Findings of the source or of what the route made of it, with what was left as it is and why.
+         */
+        get: operations["haul_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hauls/{haul_id}/pack": {
         parameters: {
             query?: never;
@@ -987,6 +1007,53 @@ export interface components {
             unproven?: string[];
             worst: components["schemas"]["Worst"];
         };
+        /**
+         * BakeRotation
+         * @description Own axes to those of the world: the rotation goes into the mesh, where all chosen users of it are turned alike.
+         *
+         *     Parts that share a mesh and are turned differently keep their rotation, and are told, since a mesh of their own for
+         *     each would be the end of sharing. Animated and skinned nodes keep theirs. The world stays as it is.
+         */
+        BakeRotation: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bake_rotation";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * BakeScale
+         * @description Node scale to 1, shear and mirrors into the mesh: one mirrored twin per mesh, shared by all mirrored copies.
+         *
+         *     Where instances of a mesh are scaled differently only what they have in common is baked, and the rest stays on
+         *     their nodes, so that sharing is kept; a sheared node cannot be written as such and gets a mesh of its own.
+         */
+        BakeScale: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bake_scale";
+            /**
+             * Mirrored parts
+             * @description twins: a mirrored twin of the mesh, shared; otherwise mirrors stay on the node where the destination takes them
+             * @default as the destination allows
+             * @enum {string}
+             */
+            mirrors: "as the destination allows" | "twins";
+            where?: components["schemas"]["Where"];
+        };
         /** Body_add_files */
         Body_add_files: {
             /** Files */
@@ -1103,6 +1170,68 @@ export interface components {
             name: string;
             /** Title */
             title: string;
+        };
+        /**
+         * CleanVertices
+         * @description Joins vertices that differ in nothing, drops those that no triangle uses, and triangles whose corners are no numbers.
+         *
+         *     Seams stay: vertices with other normals, texture coordinates or colours are never joined. The tolerance is in
+         *     millimetres where the part is drawn, and never more than a ten-thousandth of its size or a quarter of an edge.
+         */
+        CleanVertices: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Join
+             * @description Join vertices that differ in nothing; seams stay
+             * @default true
+             */
+            join: boolean;
+            /**
+             * Within
+             * @description How far apart such vertices may be
+             * @default 0.01
+             */
+            joinMm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "clean_vertices";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * CloseGaps
+         * @description Moves vertices onto the surface that they all but touch. Of two pieces the smaller one's vertices move, where it has
+         *     some at the gap. Parts that share a mesh go on sharing it where all of them are moved alike.
+         */
+        CloseGaps: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "close_gaps";
+            /**
+             * From
+             * @description Narrower gaps are left as they are
+             * @default 0.1
+             */
+            leastMm: number;
+            /**
+             * Up to
+             * @description Wider gaps are meant; for small pieces a fiftieth of their size
+             * @default 5
+             */
+            mostMm: number;
+            where?: components["schemas"]["Where"];
         };
         /** ConventionOut */
         ConventionOut: {
@@ -1281,6 +1410,12 @@ export interface components {
             code: string;
             /** Count */
             count: number;
+            /**
+             * Effect
+             * @description What it does to the artist.
+             * @enum {string}
+             */
+            readonly effect: "looks wrong" | "flickers" | "leaks light" | "breaks in the engine" | "wastes" | "to know";
             /** Guess */
             guess: boolean;
             /**
@@ -1288,11 +1423,26 @@ export interface components {
              * Format: uuid
              */
             id: string;
+            /**
+             * Left
+             * @default
+             */
+            left: string;
+            /**
+             * Leftparts
+             * @default 0
+             */
+            leftParts: number;
             /** Limit */
             limit: number | null;
             mend: components["schemas"]["MendOut"] | null;
             /** Partcount */
             partCount: number;
+            /**
+             * Sceneid
+             * Format: uuid
+             */
+            sceneId: string;
             /**
              * Severity
              * @enum {string}
@@ -1309,9 +1459,40 @@ export interface components {
         };
         /**
          * FirstUvs
-         * @description Box projection for meshes without any UV set, the size written into the coordinates.
+         * @description A first UV set by projection, its real-world size written into the coordinates.
+         *
+         *     In alignment with the world, a mesh of one part is laid out where it stands; one of several parts that are turned
+         *     alike gets the axes of the world, about its own origin, so that it stays shared; one of parts that are turned
+         *     differently is laid out in its own axes, and told.
          */
         FirstUvs: {
+            /**
+             * Aligned to
+             * @description The own axes of the part, or the world's
+             * @default object
+             * @enum {string}
+             */
+            align: "object" | "world";
+            /**
+             * Axis
+             * @description Of planar and cylindrical projection; cylinders stand upright unless an axis is given
+             * @default thinnest
+             * @enum {string}
+             */
+            along: "thinnest" | "upright" | "X" | "Y" | "Z";
+            /**
+             * Also where there is one
+             * @description Replace first UV sets that are there
+             * @default false
+             */
+            anew: boolean;
+            /**
+             * Projection
+             * @description box: each face along its main axis; planar: all along one; cylindrical: wound about one
+             * @default box
+             * @enum {string}
+             */
+            by: "box" | "planar" | "cylindrical";
             /**
              * Enabled
              * @default true
@@ -1553,6 +1734,18 @@ export interface components {
             where: string;
         };
         /**
+         * Left
+         * @description A finding of this code is left as it is, because of that. parts: identities; none for all that it may name.
+         */
+        Left: {
+            /** Because */
+            because: string;
+            /** Code */
+            code: string;
+            /** Parts */
+            parts?: string[];
+        };
+        /**
          * LightmapUvs
          * @description Unwraps every unique mesh once and gives all its instances the result, verified by measuring.
          */
@@ -1744,7 +1937,41 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+        };
+        /**
+         * MendOverlaps
+         * @description Puts apart what flickers. Of two parts the smaller one moves or gives way; within a part, the smaller shell. Parts
+         *     of one size in a row move by turns.
+         *
+         *     Lifted parts move along the way their surface looks, with their node; what hangs below them stays. Removed are
+         *     triangles that are covered whole; of equal parts in one place the later one is no longer drawn.
+         */
+        MendOverlaps: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Mend by
+             * @description lift: the smaller of both is moved off the other; remove: triangles that are covered whole go
+             * @default lift
+             * @enum {string}
+             */
+            how: "lift" | "remove";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mend_overlaps";
+            /**
+             * Offset
+             * @description Distance of the planes afterwards
+             * @default 2
+             */
+            offsetMm: number;
+            where?: components["schemas"]["Where"];
         };
         /** MeshOut */
         MeshOut: {
@@ -1941,19 +2168,27 @@ export interface components {
         };
         /**
          * PlacePivots
-         * @description Moves pivots that lie far from their part: mesh' = T⁻¹·mesh, node' = node·T, children' = T⁻¹·child.
+         * @description Moves pivots: mesh' = T⁻¹·mesh, node' = node·T, children' = T⁻¹·child.
          *
          *     Every instance of a shared mesh gets the same move, so sharing and the world stay as they are. The underside is
-         *     that towards the ground, however a part is turned; instances that stand differently go by the way most stand.
+         *     that towards the ground, however a part is turned; instances that stand differently go by the way most stand. Where
+         *     instances would want different places of one mesh (the world origin for a row of benches) they are left, and told.
          */
         PlacePivots: {
             /**
              * Pivot at
-             * @description Base is the middle of the underside in the world
+             * @description base: middle of the underside in the world; corner: of the part's own box, as below; hinge: the upright edge of a leaf, away from its handle; group: origin of the node above; world: the world origin; point: as below
              * @default base
              * @enum {string}
              */
-            at: "base" | "centre";
+            at: "base" | "centre" | "corner" | "hinge" | "group" | "world" | "point";
+            /**
+             * Hinge edge
+             * @description found: away from the handle, or where the pivot is nearer; low, high: across the leaf
+             * @default found
+             * @enum {string}
+             */
+            edge: "found" | "low" | "high";
             /**
              * Enabled
              * @default true
@@ -1970,7 +2205,46 @@ export interface components {
              * @default true
              */
             onlyFar: boolean;
+            /**
+             * Point, X
+             * @description In the world of the destination
+             * @default 0
+             */
+            pointX: number;
+            /**
+             * Point, Y
+             * @description As X, in its axes
+             * @default 0
+             */
+            pointY: number;
+            /**
+             * Point, Z
+             * @description As X, in its axes
+             * @default 0
+             */
+            pointZ: number;
             where?: components["schemas"]["Where"];
+            /**
+             * Corner, along X
+             * @description Of the part's own box; three times middle is its centre
+             * @default low
+             * @enum {string}
+             */
+            x: "low" | "middle" | "high";
+            /**
+             * Corner, along Y
+             * @description As along X
+             * @default low
+             * @enum {string}
+             */
+            y: "low" | "middle" | "high";
+            /**
+             * Corner, along Z
+             * @description As along X
+             * @default low
+             * @enum {string}
+             */
+            z: "low" | "middle" | "high";
         };
         /**
          * PreviewRequest
@@ -1978,7 +2252,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -2028,7 +2302,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Title */
             title: string;
         };
@@ -2076,6 +2350,43 @@ export interface components {
             /** Sentence */
             sentence: string;
         };
+        /**
+         * Recentre
+         * @description Takes an offset off the top nodes and keeps it, in the manifest and for receivers that ask for it.
+         *
+         *     Far from the origin float32 rounds to distance · 2⁻²⁴. What was taken off before is added up with it.
+         */
+        Recentre: {
+            /**
+             * East
+             * @description Taken off along the site's east
+             * @default 0
+             */
+            east: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "recentre";
+            /**
+             * North
+             * @description Taken off along the site's north
+             * @default 0
+             */
+            north: number;
+            /**
+             * Up
+             * @description Taken off the heights
+             * @default 0
+             */
+            up: number;
+            where?: components["schemas"]["Where"];
+        };
         /** RevisionOut */
         RevisionOut: {
             /**
@@ -2102,13 +2413,15 @@ export interface components {
          * Route
          * @description An ordered list of steps; those that this version does not know are kept, and refused by `steps_of`.
          *
-         *     sets: saved selections with their treatments, in order of precedence.
+         *     sets: saved selections with their treatments, in order of precedence. left: findings that were left as they are.
          */
         Route: {
+            /** Left */
+            left?: components["schemas"]["Left"][];
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -2294,6 +2607,37 @@ export interface components {
             key: string;
         };
         /**
+         * Simplify
+         * @description Draws vertices into a neighbour as long as the surface stays within the bound. Borders, seams of texture
+         *     coordinates and normals, and borders of materials keep their line within it, and nothing that a vertex has is mixed.
+         *     Once per shared mesh; where instances are larger or smaller, the largest keeps the bound.
+         */
+        Simplify: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Error bound
+             * @description Furthest that the surface may come away
+             * @default 1
+             */
+            errorMm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "simplify";
+            /**
+             * Keep at least
+             * @description Part of the triangles that stays in any case
+             * @default 0
+             */
+            leastPercent: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * SitePlace
          * @description Adds the offset that reading took off, so that the package lies at its map coordinates again.
          *
@@ -2319,7 +2663,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["MatchUnits"] | components["schemas"]["SitePlace"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**
@@ -2359,6 +2703,56 @@ export interface components {
             kind: string;
             /** Title */
             title: string;
+        };
+        /**
+         * Subdivide
+         * @description Every triangle becomes four, again and again, until no edge is longer than asked for: for surfaces that are to be
+         *     bent or displaced. The surface itself stays where it is; texture coordinates and colours are in the middle of both
+         *     ends, normals as well and of length one.
+         */
+        Subdivide: {
+            /**
+             * Longest edge
+             * @description Where the part is drawn
+             * @default 100
+             */
+            edgeMm: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "subdivide";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * TextureScale
+         * @description Makes first UV sets larger or smaller as a whole, so that a repeat measures the same everywhere.
+         *
+         *     The layout stays as it was made. Of instances at different scales the middle one gets it right.
+         */
+        TextureScale: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "texture_scale";
+            /**
+             * Size of a repeat
+             * @description What one repeat of the texture measures in the world
+             * @default 1
+             */
+            metresPerRepeat: number;
+            where?: components["schemas"]["Where"];
         };
         /**
          * TidyNames
@@ -2496,16 +2890,22 @@ export interface components {
             enabled: boolean;
             /**
              * What to turn
-             * @description agree: what runs the other way than its neighbours, the smaller side of each sheet; outwards: that, and closed shells that look inwards; all: every face of the chosen parts
+             * @description agree: what runs the other way than its neighbours, the smaller side of each sheet; outwards: that, and closed shells that look inwards; seen: that, and open sheets that can only be seen from behind; all: every face of the chosen parts
              * @default agree
              * @enum {string}
              */
-            how: "agree" | "outwards" | "all";
+            how: "agree" | "outwards" | "seen" | "all";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "turn_faces";
+            /**
+             * Unsure ones too
+             * @description With seen: turn also what may be an empty room or a building, as the finding asks
+             * @default false
+             */
+            unsure: boolean;
             where?: components["schemas"]["Where"];
         };
         /**
@@ -3392,6 +3792,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    haul_findings: {
+        parameters: {
+            query?: {
+                of?: "source" | "result";
+            };
+            header?: never;
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingOut"][];
                 };
             };
             /** @description Client Error */

@@ -1,10 +1,10 @@
-// Findings of the survey, worst first; each with its parts and the step that would mend it.
+// Findings of the survey by what they do to the artist, worst first; each with its parts and the step that would mend
+// it for all of them or for the chosen ones, or left as it is, with the reason.
 import { Plus } from "lucide-react";
+import { useState } from "react";
 import type { Finding, Mend } from "../api/client";
-import { count, small } from "../shared/format";
-
-const SIGN = { error: "✗", warning: "▲", info: "·" } as const;
-const TONE = { error: "text-error", warning: "text-warning", info: "opacity-80" } as const;
+import { count, plural, small } from "../shared/format";
+import { type Effect, groupsOf, SIGN, TONE } from "./effects";
 
 export function stepTitle(kind: string, titles: Map<string, string>) {
   return titles.get(kind) ?? kind.replaceAll("_", " ");
@@ -13,66 +13,199 @@ export function stepTitle(kind: string, titles: Map<string, string>) {
 type Props = {
   findings: Finding[];
   chosen: string | null;
+  /** How many parts are selected in ledger or view. */
+  selected: number;
   onChoose: (finding: Finding | null) => void;
-  onMend: (mend: Mend) => void;
+  onMend: (mend: Mend, those: boolean) => void;
   onTape: (mend: Mend) => boolean;
+  /** Leaves a finding as it is, for all its parts or for the selected ones; without a reason takes that back. */
+  onLeave: (finding: Finding, because: string | null, those: boolean) => void;
   titles: Map<string, string>;
   busy: boolean;
 };
 
-export function Findings({ findings, chosen, onChoose, onMend, onTape, titles, busy }: Props) {
+export function Findings({ findings, ...rest }: Props) {
+  const open = findings.filter((f) => !f.left);
+  const left = findings.filter((f) => f.left);
   if (!findings.length)
     return <p className="p-3 text-success">✓ Nothing found. Every check came back clean.</p>;
   return (
-    <ul aria-label="Findings">
-      {findings.map((f) => (
-        <li
-          key={f.id}
-          className={`flex items-start gap-2 border-b rule px-3 py-1.5 ${chosen === f.id ? "bg-primary/20" : ""}`}
-        >
-          <button
-            type="button"
-            className="flex min-w-0 grow items-start gap-2 text-left"
-            aria-pressed={chosen === f.id}
-            onClick={() => onChoose(chosen === f.id ? null : f)}
-            title={f.partCount ? "Show its parts" : "This finding is about the scene as a whole"}
-          >
-            <span className={`w-4 shrink-0 text-center font-bold ${TONE[f.severity]}`}>
-              <span aria-hidden>{SIGN[f.severity]}</span>
-              <span className="sr-only">{f.severity}</span>
-            </span>
-            <span className="min-w-0">
-              <span className="font-semibold">{f.title}</span>
-              {f.guess && <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>}
-              {f.value !== null && f.unit && f.unit !== "meshes" && (
-                <span className="ml-2 opacity-80">
-                  {Number.isInteger(f.value)
-                    ? count(f.value)
-                    : small(f.value, f.value < 1 ? 4 : f.value < 100 ? 2 : 0)}{" "}
-                  {f.value === 1 ? f.unit.replace(/s$/, "") : f.unit}
-                </span>
-              )}
-              <span className="block leading-snug">{f.text}</span>
-            </span>
-          </button>
-          {f.mend && <MendButton mend={f.mend} {...{ onMend, onTape, titles, busy }} />}
-        </li>
+    <div>
+      {groupsOf(open).map(([effect, rows]) => (
+        <section key={effect} aria-label={effect}>
+          <Heading effect={effect} rows={rows} />
+          <ul>
+            {rows.map((f) => (
+              <Row key={f.id} finding={f} {...rest} />
+            ))}
+          </ul>
+        </section>
       ))}
-    </ul>
+      {left.length > 0 && (
+        <details className="border-b rule">
+          <summary className="cursor-pointer bg-base-200 px-3 py-1 font-semibold">
+            Left as they are: {plural(left.length, "finding")}
+          </summary>
+          <ul>
+            {left.map((f) => (
+              <Row key={f.id} finding={f} {...rest} />
+            ))}
+          </ul>
+        </details>
+      )}
+    </div>
   );
 }
 
-type MendProps = Pick<Props, "onMend" | "onTape" | "titles" | "busy"> & { mend: Mend };
+function Heading({ effect, rows }: { effect: Effect; rows: Finding[] }) {
+  const serious = rows.filter((f) => f.severity !== "info").length;
+  return (
+    <h2 className="sticky top-0 z-10 flex items-baseline gap-2 border-b rule bg-base-200 px-3 py-0.5 font-semibold first-letter:uppercase">
+      {effect}
+      <span className="text-xs font-normal opacity-80">
+        {serious ? plural(serious, "fault") : "nothing serious"}
+        {rows.length > serious && serious > 0 ? `, ${plural(rows.length - serious, "note")}` : ""}
+      </span>
+    </h2>
+  );
+}
 
-function MendButton({ mend, onMend, onTape, titles, busy }: MendProps) {
+type RowProps = Omit<Props, "findings"> & { finding: Finding };
+
+function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, titles, busy }: RowProps) {
+  const [leaving, setLeaving] = useState(false);
+  const here = chosen === f.id;
+  const those = here && selected > 0 && !!f.partCount;
+  return (
+    <li className={`border-b rule px-3 py-1.5 ${here ? "bg-primary/20" : ""}`}>
+      <div className="flex items-start gap-2">
+        <button
+          type="button"
+          className="flex min-w-0 grow items-start gap-2 text-left"
+          aria-pressed={here}
+          onClick={() => onChoose(here ? null : f)}
+          title={f.partCount ? "Show its parts" : "This finding is about the scene as a whole"}
+        >
+          <span className={`w-4 shrink-0 text-center font-bold ${TONE[f.severity]}`}>
+            <span aria-hidden>{SIGN[f.severity]}</span>
+            <span className="sr-only">{f.severity}</span>
+          </span>
+          <span className="min-w-0">
+            <span className="font-semibold">{f.title}</span>
+            {f.guess && <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>}
+            <Measure finding={f} />
+            <span className="block leading-snug">{f.text}</span>
+            {f.left && <span className="block italic leading-snug">Left as it is: {f.left}</span>}
+            {!f.left && f.leftParts > 0 && (
+              <span className="block italic leading-snug">
+                {plural(f.leftParts, "part")} of it left as they are.
+              </span>
+            )}
+          </span>
+        </button>
+        <span className="flex shrink-0 flex-col items-end gap-1">
+          {f.mend && !f.left && (
+            <MendButton mend={f.mend} those={false} {...{ onMend, onTape, titles, busy }} />
+          )}
+          {f.mend?.step && !f.left && those && (
+            <button
+              type="button"
+              className="btn btn-xs"
+              disabled={busy}
+              onClick={() => f.mend && onMend(f.mend, true)}
+            >
+              <Plus size={12} /> for the {count(selected)} selected
+            </button>
+          )}
+          {here && !leaving && (
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs"
+              disabled={busy}
+              onClick={() => (f.left || f.leftParts ? onLeave(f, null, false) : setLeaving(true))}
+            >
+              {f.left || f.leftParts ? "Take back" : "Leave it …"}
+            </button>
+          )}
+        </span>
+      </div>
+      {here && leaving && (
+        <Reason
+          those={those ? selected : 0}
+          onCancel={() => setLeaving(false)}
+          onSave={(because, some) => {
+            setLeaving(false);
+            onLeave(f, because, some);
+          }}
+        />
+      )}
+    </li>
+  );
+}
+
+/** The measured value and what it should be. */
+function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
+  if (value === null || !unit || unit === "meshes") return null;
+  return (
+    <span className="ml-2 opacity-80">
+      {figure(value)} {value === 1 ? unit.replace(/s$/, "") : unit}
+      {limit !== null && limit !== 0 && `, limit ${figure(limit)}`}
+    </span>
+  );
+}
+
+const figure = (value: number) =>
+  Number.isInteger(value) ? count(value) : small(value, value < 1 ? 4 : value < 100 ? 2 : 0);
+
+type ReasonProps = { those: number; onSave: (because: string, those: boolean) => void; onCancel: () => void };
+
+function Reason({ those, onSave, onCancel }: ReasonProps) {
+  const [because, setBecause] = useState("");
+  const said = because.trim();
+  return (
+    <form
+      className="mt-1.5 flex items-center gap-2 pl-6"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (said) onSave(said, false);
+      }}
+    >
+      <label className="input input-sm min-w-0 grow">
+        because
+        <input
+          // biome-ignore lint/a11y/noAutofocus: it was opened for this, by key or click
+          autoFocus
+          maxLength={500}
+          value={because}
+          onChange={(e) => setBecause(e.target.value)}
+          onKeyDown={(e) => e.key === "Escape" && onCancel()}
+          aria-label="Why it is left as it is"
+        />
+      </label>
+      <button type="submit" className="btn btn-sm" disabled={!said}>
+        Leave it
+      </button>
+      {those > 0 && (
+        <button type="button" className="btn btn-sm" disabled={!said} onClick={() => onSave(said, true)}>
+          Only the {count(those)} selected
+        </button>
+      )}
+    </form>
+  );
+}
+
+type MendProps = Pick<RowProps, "onMend" | "onTape" | "titles" | "busy"> & { mend: Mend; those: boolean };
+
+function MendButton({ mend, those, onMend, onTape, titles, busy }: MendProps) {
   const there = onTape(mend);
   const label = mend.step ? stepTitle(mend.step.kind, titles) : `Set “${mend.set?.name ?? ""}”`;
   return (
     <button
       type="button"
-      className="btn btn-xs mt-0.5 shrink-0"
+      className="btn btn-xs mt-0.5"
       disabled={busy || there}
-      onClick={() => onMend(mend)}
+      title={mend.step ? "Puts the step on the tape, for all parts of the finding" : undefined}
+      onClick={() => onMend(mend, those)}
     >
       {there ? (
         mend.set ? (

@@ -29,7 +29,7 @@ import {
   MeshesLedger,
   PartsLedger,
 } from "./ledgers";
-import { hasSet, isOnTape, withMend, withSet } from "./mend";
+import { forThose, hasSet, isOnTape, withMend, withSet } from "./mend";
 import { identitiesOf, nameOf, useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
 import { STATIONS, stationOf } from "./stationList";
@@ -55,7 +55,7 @@ export function HaulPage() {
 
   const arrive = station.about === "arrival";
   const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
-  const findings = useFindings(scene?.id).data;
+  const findings = useFindings(haul, scene && scene.id === haul?.result?.id ? "result" : "source").data;
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
   const busy = working(haul?.job) || start.isPending || edit.isPending;
   const steps = haul?.route.steps ?? [];
@@ -63,11 +63,20 @@ export function HaulPage() {
   const { mutate: begin } = start;
   const run = useCallback(() => begin(() => api.run(haulId)), [begin, haulId]);
   const sets = haul?.route.sets ?? [];
-  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets } });
-  const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next } });
-  const mend = ({ step, given, set: proposal }: Mend) => {
+  const left = haul?.route.left ?? [];
+  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets, left } });
+  const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next, left } });
+  const mend = ({ step, given, set: proposal }: Mend, those = false) => {
     if (proposal) setSets(withSet(sets, proposal));
+    else if (step && those)
+      setRoute(withMend(steps, forThose({ step, given: given ?? [] }, identitiesOf(selected)), kinds));
     else if (step) setRoute(withMend(steps, { step, given: given ?? [] }, kinds));
+  };
+  const leave = ({ code }: Finding, because: string | null, those: boolean) => {
+    const others = left.filter((l) => l.code !== code);
+    const parts = those ? identitiesOf(selected) : [];
+    const now = because === null ? others : [...(those ? left : others), { code, because, parts }];
+    edit.mutate({ route: { steps, sets, left: now } });
   };
   const onTape = ({ step, given, set: proposal }: Mend) =>
     proposal ? hasSet(sets, proposal) : !!step && isOnTape(steps, { step, given: given ?? [] }, kinds);
@@ -245,6 +254,8 @@ export function HaulPage() {
                 chosen: filter?.by === "finding" ? filter.value : null,
                 onChoose: chooseFinding,
                 onMend: mend,
+                onLeave: leave,
+                selected: identitiesOf(selected).length,
                 onTape,
                 onSteps: setRoute,
                 onSets: setSets,

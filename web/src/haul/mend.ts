@@ -29,6 +29,12 @@ export function wanted<K extends StepData["kind"]>(
   return base ? { step: { ...base, ...values }, given: Object.keys(values) } : null;
 }
 
+/** The step for some parts only. */
+export const forThose = ({ step, given }: Wanted, parts: string[]): Wanted => ({
+  step: { ...step, where: { ...(step.where ?? {}), parts } },
+  given: [...new Set([...given, "where"])],
+});
+
 export function isOnTape(steps: StepData[], mend: Wanted, kinds: Kinds): boolean {
   return steps.some(
     (s) =>

@@ -17,7 +17,9 @@ export type AtStation = {
   findings: Finding[] | undefined;
   chosen: string | null;
   onChoose: (finding: Finding | null) => void;
-  onMend: (mend: Mend) => void;
+  onMend: (mend: Mend, those: boolean) => void;
+  onLeave: (finding: Finding, because: string | null, those: boolean) => void;
+  selected: number;
   onTape: (mend: Mend) => boolean;
   onSteps: (steps: StepData[]) => void;
   onSets: (sets: PartSet[]) => void;

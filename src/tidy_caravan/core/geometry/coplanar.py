@@ -146,8 +146,6 @@ def by_place(asking: I64, run: I64, normals: F64, low: F64, high: F64, once: boo
 
 def narrow(corners: F64, normals: F64, apart: F64, width: F64, pairs: I64) -> Overlaps:
     """The pairs that do overlap, with their areas."""
-    import shapely
-
     first, second = pairs.T
     near = np.abs(np.einsum("ki,ki->k", normals[first], normals[second])) >= np.cos(ANGLE)
     # the planes at the middle of the second: cheap, and off by what the angle makes of a triangle's size at most
@@ -165,10 +163,9 @@ def narrow(corners: F64, normals: F64, apart: F64, width: F64, pairs: I64) -> Ov
     seam = np.minimum(width[first], width[second])
     cross = ~separated(one, other, seam)
     first, second, limit, seam, frame, origin = (x[cross] for x in (first, second, limit, seam, frame, origin))
-    shared = shapely.intersection(shapely.polygons(one[cross]), shapely.polygons(other[cross]))
-    area = shapely.area(shared)
-    wide = 2 * area > seam * shapely.length(shared)
-    middle2 = np.nan_to_num(shapely.get_coordinates(shapely.centroid(shared[wide])))
+    area, around, middle2 = clipped(one[cross], other[cross])
+    wide = 2 * area > seam * around
+    middle2 = middle2[wide]
     first, second, limit, frame, origin = (x[wide] for x in (first, second, limit, frame, origin))
     middle = origin + np.einsum("kij,kj->ki", frame, middle2)
     distance = np.abs(np.einsum("ki,ki->k", middle - corners[second, 0], normals[second]))
@@ -196,6 +193,51 @@ def plane_axes(normals: F64) -> tuple[F64, F64]:
     across = np.cross(normals, helper)
     across /= np.linalg.norm(across, axis=1, keepdims=True)
     return across, np.cross(normals, across)
+
+
+def clipped(one: F64, other: F64) -> tuple[F64, F64, F64]:
+    """What pairs of triangles (N, 3, 2) share: (N,) area, (N,) length of its outline, (N, 2) middle of its corners.
+
+    The first is cut along each side of the second (Sutherland and Hodgman, 1974), all pairs at once.
+    """
+    count = np.full(len(one), 3)
+    poly = np.zeros((len(one), 7, 2))
+    poly[:, :3] = one
+    row = np.arange(len(one))[:, None]
+    way = np.sign(cross2(other[:, 1] - other[:, 0], other[:, 2] - other[:, 0]))
+    for k in range(3):
+        start, along = other[:, k], other[:, (k + 1) % 3] - other[:, k]
+        inside = cross2(along[:, None], poly - start[:, None]) * way[:, None]
+        step = np.arange(7)[None, :]
+        there = step < count[:, None]
+        after = np.where(step + 1 < count[:, None], step + 1, 0)
+        next_inside, next_ = inside[row, after], poly[row, after]
+        stays = there & (inside >= 0)
+        cut = there & ((inside >= 0) != (next_inside >= 0))
+        share = inside / np.where(cut, inside - next_inside, 1.0)
+        crossing = poly + (next_ - poly) * share[..., None]
+        # a corner that stays, then the place where its side is cut
+        keep = np.stack([stays, cut], axis=2).reshape(len(one), 14)
+        place = np.stack([poly, crossing], axis=2).reshape(len(one), 14, 2)
+        at = np.cumsum(keep, axis=1) - 1
+        poly = np.zeros((len(one), 7, 2))
+        n, m = np.nonzero(keep & (at < 7))
+        poly[n, at[n, m]] = place[n, m]
+        count = np.minimum(keep.sum(axis=1), 7)
+    step = np.arange(7)[None, :]
+    there = step < count[:, None]
+    after = np.where(step + 1 < count[:, None], step + 1, 0)
+    base = poly[:, :1]
+    area = np.abs((cross2(poly - base, poly[row, after] - base) * there).sum(axis=1)) / 2
+    around = (np.linalg.norm(poly[row, after] - poly, axis=2) * there).sum(axis=1)
+    middle = (poly * there[..., None]).sum(axis=1) / np.maximum(count, 1)[:, None]
+    return area, around, middle
+
+
+def cross2(a: F64, b: F64) -> F64:
+    """Signed area of the parallelogram of two vectors (…, 2)."""
+    out: F64 = a[..., 0] * b[..., 1] - a[..., 1] * b[..., 0]
+    return out
 
 
 def separated(one: F64, other: F64, seam: F64) -> Bool:

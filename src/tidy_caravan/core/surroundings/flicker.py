@@ -19,7 +19,7 @@ from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, two_sided_slots
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, strewn_by, two_sided_slots
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 
@@ -74,6 +74,8 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     if not len(pairs):
         none = np.zeros(0, np.int64)
         return Flicker(none, none, np.zeros((0, 2), np.int64), np.zeros(0), np.zeros(0), np.zeros((0, 3)))
+    strewn = strewn_by(scene, rows)
+    pairs = pairs[(strewn[pairs] < 0).any(axis=1)]
     # the smaller part of a pair is its second
     swap = size[pairs[:, 0]] < size[pairs[:, 1]]
     pairs[swap] = pairs[swap][:, ::-1]

@@ -1,7 +1,7 @@
 """Gaps that light leaks through: pieces that all but touch, a tenth of a millimetre to some millimetres apart.
 
 A piece is what hangs together in a part. Measured from the vertices of each to the surface of the other. What touches,
-goes into the other, or lies on it as a whole (a label) leaves no gap.
+goes into the other, or lies on it as a whole (a label) leaves no gap; nor do strewn things among themselves.
 """
 
 from __future__ import annotations
@@ -15,11 +15,11 @@ import numpy as np
 
 from tidy_caravan.core.geometry.closest import closest_on
 from tidy_caravan.core.geometry.coplanar import boxes_of
-from tidy_caravan.core.geometry.corners import first_equals, join
+from tidy_caravan.core.geometry.corners import distinct, join
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, strewn_by
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
@@ -72,9 +72,10 @@ def gaps(
         "mesh": mesh.reshape(-1).astype(np.int64),
         "world": about(nodes.world[rows], middle),
         "boxes": scene.part_bounds[shown] - middle,
+        "strewn": strewn_by(scene, rows),
     }
     digest = hashlib.blake2b("".join(m.surface_id for m in meshes).encode(), digest_size=16)
-    for name in ("mesh", "world"):
+    for name in ("mesh", "world", "strewn"):
         digest.update(np.ascontiguousarray(arrays[name]).data)
     parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
     count = int(np.array([m.triangles for m in meshes])[mesh.reshape(-1)].sum())
@@ -125,10 +126,15 @@ def gaps_between(
     same = part[pairs[:, 0]] == part[pairs[:, 1]]
     pairs = pairs[~same | first_of[parts[part[pairs[:, 0]]]]]
     limit = reach[pairs].min(axis=1)
-    usable = limit > least / metres
+    strewn = arrays["strewn"][parts[part]]
+    among = (strewn[pairs] >= 0).all(axis=1)
+    usable = (limit > least / metres) & ~among
     pairs, limit = pairs[usable], limit[usable]
     near = nearby(pairs, boxes, begin, low, high, limit)
-    scan = Scan(every.points, every.faces[order], place_numbers(table, mesh[parts], place), limit, least / metres)
+    scan = Scan(
+        every.points, every.faces[order], place_numbers(table, mesh[parts], place), limit, least / metres,
+        boxes[pairs, 0].max(axis=1), boxes[pairs, 1].min(axis=1),
+    )  # fmt: skip
     found = []
     for side_ in (0, 1):
         mine = near.side == side_
@@ -195,19 +201,24 @@ class Scan:
     place: I64
     limit: F64
     least: float
+    low: F64
+    high: F64
 
     def look(self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64) -> tuple[I64, I64, F64, F64]:
         """Gaps of the corners of triangles `mine` before triangles `theirs`, each with its pair: (K,) pair, vertex,
         distance and (K, 3) closest place."""
-        keys = np.unique(np.column_stack([np.repeat(mine_pair, 3), self.faces[mine].reshape(-1)]), axis=0)
-        pair, vertex = keys.T
-        # of vertices at one place the first will do
-        lone = first_equals(pair * (int(self.place.max(initial=0)) + 1) + self.place[vertex])
-        lone = np.unique(lone)
+        pair, vertex = np.repeat(mine_pair, 3), self.faces[mine].reshape(-1)
+        # only those that the other piece can reach, and of vertices at one place the first
+        spare = self.limit[pair][:, None] * AROUND
+        points = self.points[vertex]
+        close = ((points >= self.low[pair] - spare) & (points <= self.high[pair] + spare)).all(axis=1)
+        pair, vertex = pair[close], vertex[close]
+        lone, _ = distinct(pair * (int(self.place.max(initial=0)) + 1) + self.place[vertex])
         pair, vertex = pair[lone], vertex[lone]
         order = np.argsort(theirs_pair, kind="stable")
         theirs, theirs_pair = theirs[order], theirs_pair[order]
-        low, high = boxes_of(self.points[self.faces[theirs]])
+        low, high = (np.ascontiguousarray(side.T) for side in boxes_of(self.points[self.faces[theirs]]))
+        flat = np.ascontiguousarray(self.points[vertex].T)
         begin = np.searchsorted(theirs_pair, pair, side="left")
         count = np.searchsorted(theirs_pair, pair, side="right") - begin
         reach = self.limit[pair] * AROUND
@@ -222,12 +233,13 @@ class Scan:
                 rows = np.arange(np.searchsorted(ends, at, side="right"), np.searchsorted(ends, at, side="right") + 1)
             who = np.repeat(rows, count[rows])
             which = ranges(begin[rows], count[rows])
-            p = self.points[vertex[who]]
-            r = reach[who][:, None]
-            close = ((p >= low[which] - r) & (p <= high[which] + r)).all(axis=1)
-            who, which, p = who[close], which[close], p[close]
+            for axis in range(3):  # most are out of reach along the first already
+                p = flat[axis][who]
+                close = (p >= low[axis][which] - reach[who]) & (p <= high[axis][which] + reach[who])
+                who, which = who[close], which[close]
             if not len(who):
                 continue
+            p = self.points[vertex[who]]
             corners = self.points[self.faces[theirs[which]]]
             q = closest_on(p, corners)
             far = np.linalg.norm(p - q, axis=1)

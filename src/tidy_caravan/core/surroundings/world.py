@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import SCATTER, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool, ranges
 
 CHUNK = 1 << 19
@@ -79,6 +79,13 @@ def chunks(sizes: I64, most: int = CHUNK) -> Iterator[I64]:
         stop = max(at + 1, int(np.searchsorted(ends, before + most, side="right")))
         yield np.arange(at, stop)
         at = stop
+
+
+def strewn_by(scene: Scene, rows: AnyArray) -> I64:
+    """(K,) for each node the scatter that it was strewn by, -1 for others: gravel has no joints within itself."""
+    nodes = scene.nodes
+    above = nodes.parent[rows].astype(np.int64)
+    return np.where((above >= 0) & ((nodes.flags[above] & SCATTER) > 0), above, -1)
 
 
 def two_sided_slots(scene: Scene) -> Bool:

@@ -390,6 +390,7 @@ class ProposedOut(Camel):
 
 class FindingOut(Camel):
     id: uuid.UUID
+    scene_id: uuid.UUID
     code: str
     severity: Literal["error", "warning", "info"]
     title: str
