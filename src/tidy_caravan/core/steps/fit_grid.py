@@ -1,0 +1,118 @@
+"""Step: modular pieces that are not quite whole cells are fitted to them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    identities_of,
+    parameter,
+    replace_meshes,
+    step,
+)
+from tidy_caravan.core.surroundings.flicker import scales
+from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, pieces_of
+from tidy_caravan.core.words import plural
+
+EXACT = 0.02
+"""Part of EXACT_M, and so of a hundredth of a millimetre, below which nothing is left to fit."""
+
+
+@step
+class FitGrid(Step):
+    """Brings the sizes of modular pieces to whole cells, along their own axes; thicknesses stay.
+
+    The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
+    near that end goes along, so that profiles keep their thickness; with `whole` all of the piece is stretched.
+    """
+
+    title = "Fit to the grid"
+    summary = "Brings modular pieces to whole cells, by moving the border or stretching the whole."
+
+    phase = Phase.CLEAN
+    once = False
+
+    kind: Literal["fit_grid"] = "fit_grid"
+    cell: float = parameter(0.0, "Cell", "Edge of a cell; 0 infers it from the pieces", "m", ge=0, le=1000)
+    how: Literal["border", "whole"] = parameter(
+        "border", "Fit by", "border: only what is near the end is moved; whole: the piece is stretched"
+    )
+    border_mm: float = parameter(200.0, "Border", "How near to the end is near", "mm", gt=0, le=100_000)
+    most_mm: float = parameter(30.0, "Up to", "What is further off is meant, and told", "mm", gt=0, le=10_000)
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Modular pieces were fitted to their grid by a step."
+        return (
+            Effect(Aspect.POSITIONS, self.most_mm * 3**0.5, why),
+            Effect(Aspect.NORMALS, 5.0),
+            Effect(Aspect.SHARING),
+        )
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        cell = self.cell or cell_of(pieces_of(scene))
+        chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        if not cell:
+            return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]
+        metres = scales(scene)
+        made: dict[int, Mesh] = {}
+        far: list[int] = []
+        for i in np.unique(scene.nodes.mesh[chosen]).tolist():
+            mesh = scene.meshes[i]
+            if not mesh.triangles:
+                continue
+            moved, left = self.fitted(mesh, cell / float(metres[i]), float(metres[i]))
+            if left:
+                far.append(i)
+            if moved is not None:
+                made[i] = moved
+        out, changed = replace_meshes(scene, np.flatnonzero(chosen), made) if made else (scene, np.zeros(0, np.bool_))
+        changes = []
+        if made:
+            text = f"{plural(len(made), 'piece')} fitted to whole cells of {cell:g} m"
+            changes.append(Change(text=text, count=len(made), parts=identities_of(scene, np.flatnonzero(changed))))
+        if far:
+            rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, far))
+            text = f"{plural(len(far), 'piece is', 'pieces are')} more than {self.most_mm:g} mm off along an axis, and left there"
+            changes.append(Change(text=text, count=len(far), parts=identities_of(scene, rows)))
+        return out, changes
+
+    def fitted(self, mesh: Mesh, cell: float, metres: float) -> tuple[Mesh | None, bool]:
+        """The mesh in whole cells, None where it is that already; and whether an axis is too far off. cell: in units of
+        the mesh. metres: of a unit."""
+        box = mesh.bounds
+        points = mesh.positions.astype(np.float64)
+        left = changed = False
+        for axis in range(3):
+            low, high = box[0, axis], box[1, axis]
+            size = high - low
+            if size < TWICE * cell:
+                continue
+            off = size - max(np.rint(size / cell), 1.0) * cell
+            if abs(off) * metres <= EXACT * EXACT_M:
+                continue
+            if abs(off) * metres * 1000 > self.most_mm:
+                left = True
+                continue
+            stays = low if away(low, cell) <= away(high, cell) else high
+            column = points[:, axis]
+            if self.how == "whole":
+                points[:, axis] = stays + (column - stays) * (size - off) / size
+            else:
+                reach = min(self.border_mm / 1000 / metres, size / 2)
+                end = column > high - reach if stays == low else column < low + reach
+                points[end, axis] += -off if stays == low else off
+            changed = True
+        return (replace(mesh, positions=points.astype(np.float32), recipe=None) if changed else None), left
+
+
+def away(place: float, cell: float) -> float:
+    return abs(place - round(place / cell) * cell)

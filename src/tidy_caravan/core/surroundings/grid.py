@@ -1,0 +1,76 @@
+"""Modular pieces: the cell that their sizes are multiples of, and how far each is from whole cells."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.surroundings.flicker import scales
+
+CELLS_M = (4.0, 3.0, 2.5, 2.0, 1.5, 1.25, 1.2, 1.0, 0.9, 0.8, 0.75, 0.625, 0.6, 0.5, 0.4, 0.3, 0.25)
+"""Cells that pieces are made to, the largest first: of those that fit the largest is meant."""
+EXACT_M = 5e-4
+"""What is nearer to a multiple than this is one."""
+NEAR = 0.03
+"""Part of a cell up to which a size is off a multiple that was meant."""
+PIECES = 5
+SHARE = 0.6
+"""Part of the sizes that must be whole cells for a cell to be taken for meant."""
+TWICE = 0.9
+"""A size is counted from this part of a cell on; what is thinner is a thickness."""
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """Meshes whose parts stand upright to the grid. mesh: (K,). box: (K, 2, 3) m, about their pivot. uses: (K,)."""
+
+    mesh: I64
+    box: F64
+    uses: I64
+
+    @property
+    def size(self) -> F64:
+        return self.box[:, 1] - self.box[:, 0]
+
+
+def pieces_of(scene: Scene) -> Pieces:
+    """Every mesh that is used, at the scale that it is drawn."""
+    counts = scene.instance_counts
+    used = np.flatnonzero((counts > 0) & np.array([m.triangles > 0 for m in scene.meshes], np.bool_))
+    metres = scales(scene)
+    box = np.array([scene.meshes[i].bounds * metres[i] for i in used.tolist()]).reshape(-1, 2, 3)
+    return Pieces(used, box, counts[used])
+
+
+def off_by(size: F64, cell: float) -> tuple[F64, Bool]:
+    """(K, 3) how far sizes are from whole cells, signed: positive is too large; and which of them count."""
+    whole = np.maximum(np.rint(size / cell), 1.0)
+    return size - whole * cell, size >= TWICE * cell
+
+
+def modular(pieces: Pieces, cell: float) -> Bool:
+    """(K,) True for pieces whose sizes, thicknesses aside, are all near whole cells, with two of them at least."""
+    off, counted = off_by(pieces.size, cell)
+    near = (np.abs(off) <= NEAR * cell) | ~counted
+    out: Bool = near.all(axis=1) & (counted.sum(axis=1) >= 2)
+    return out
+
+
+def cell_of(pieces: Pieces) -> float:
+    """The cell in metres that most sizes are multiples of, 0 where nothing says so.
+
+    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree are none.
+    """
+    for cell in CELLS_M:
+        off, counted = off_by(pieces.size, cell)
+        two = counted.sum(axis=1) >= 2
+        exact = (np.abs(off) <= EXACT_M) & counted
+        whole = two & (exact | ~counted).all(axis=1)
+        some = two & (counted & (np.abs(off) <= NEAR * cell) | ~counted).all(axis=1)
+        sizes = int((counted & two[:, None]).sum())
+        if whole.sum() >= PIECES and exact[two].sum() >= SHARE * sizes and some.sum() >= SHARE * two.sum():
+            return cell
+    return 0.0

@@ -1,0 +1,93 @@
+"""Check of modular pieces: sizes that are not quite whole cells, pivots that are not quite on a corner of one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from tidy_caravan.core.surroundings.grid import EXACT_M, cell_of, modular, off_by, pieces_of
+from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.words import plural
+
+SHOWN = 4
+
+
+@check("structure", "Modular pieces off their grid")
+def off_the_grid(context: Context) -> Iterable[Finding]:
+    """Where most pieces are whole cells, those that are not quite; the cell is inferred from the pieces."""
+    scene = context.scene
+    pieces = pieces_of(scene)
+    cell = cell_of(pieces)
+    if not cell:
+        return
+    mine = modular(pieces, cell)
+    off, counted = off_by(pieces.size, cell)
+    worst = np.where(counted, np.abs(off), 0.0).max(axis=1)
+    hit = mine & (worst > EXACT_M)
+    if hit.any():
+        rows = np.flatnonzero(hit)
+        marked = np.zeros(len(scene.meshes), np.bool_)
+        marked[pieces.mesh[rows]] = True
+        parts = parts_with(scene, marked)
+        order = rows[np.argsort(-worst[rows])][:SHOWN]
+        told = ", ".join(
+            f"“{scene.meshes[pieces.mesh[k]].name or pieces.mesh[k]}” {'+' if off[k][np.argmax(np.where(counted[k], np.abs(off[k]), 0))] > 0 else '−'}{worst[k] * 1000:.1f} mm"
+            for k in order.tolist()
+        )
+        yield Finding(
+            code="grid.size",
+            severity="warning",
+            title="Modular pieces off their size",
+            count=len(parts),
+            value=float(worst.max(where=hit, initial=0.0)) * 1000,
+            limit=EXACT_M * 1000,
+            unit="mm",
+            text=f"{int(mine.sum())} pieces go by a cell of {cell:g} m; {plural(len(rows), 'of them is', 'of them are')} not whole cells: {told}. "
+            f"Side by side, {plural(len(parts), 'part leaves', 'parts leave')} seams or overlaps.",
+            parts=parts,
+            mend={
+                "kind": "fit_grid",
+                "cell": cell,
+                "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+            },
+        )
+    yield from off_the_corner(context, cell)
+
+
+def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
+    """Pivots of modular pieces a little off the corner of a cell, where most of them are on one."""
+    scene = context.scene
+    pieces = pieces_of(scene)
+    mine = modular(pieces, cell)
+    _, counted = off_by(pieces.size, cell)
+    low = pieces.box[:, 0]
+    away = np.where(counted, np.abs(low - np.rint(low / cell) * cell), 0.0).max(axis=1)
+    on = mine & (away <= EXACT_M)
+    hit = mine & ~on
+    if not hit.any() or on.sum() * 2 < mine.sum():
+        return
+    rows = np.flatnonzero(hit)
+    marked = np.zeros(len(scene.meshes), np.bool_)
+    marked[pieces.mesh[rows]] = True
+    parts = parts_with(scene, marked)
+    yield Finding(
+        code="grid.pivot",
+        severity="warning",
+        title="Pivots off the corner of a cell",
+        count=len(parts),
+        value=float(away[rows].max()) * 1000,
+        limit=EXACT_M * 1000,
+        unit="mm",
+        guess=True,
+        text=f"{int(on.sum())} of {int(mine.sum())} modular pieces have their pivot on a corner of a cell of {cell:g} m; "
+        f"{plural(len(rows), 'has', 'have')} it elsewhere, by up to {away[rows].max() * 1000:.1f} mm: snapped to the grid, they stand off it.",
+        parts=parts,
+        mend={
+            "kind": "place_pivots",
+            "at": "corner",
+            "onlyFar": False,
+            "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+        },
+    )

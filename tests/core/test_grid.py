@@ -1,0 +1,104 @@
+"""Modular pieces: the cell they go by, how far each is off, and both ways of fitting."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.trees import as_mesh
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.scene import GLTF, Scene, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.surroundings.grid import cell_of, pieces_of
+from tidy_caravan.core.survey import survey
+
+SIZES = [(2, 3, 0.2), (4, 3, 0.2), (1, 3, 0.2), (2, 2, 0.15), (1, 1, 0.15), (3, 3, 0.2)]
+
+
+def piece(size: Any, corner: bool = True, frame: bool = False) -> Any:
+    """A panel with its pivot on a lower corner, or in its middle; as a frame with profiles of 0.1 m all round."""
+    size = np.asarray(size, np.float64)
+    if frame:
+        w, h, d = size
+        bars = [([0.1, h, d], [(0.1 - w) / 2, 0, 0]), ([0.1, h, d], [(w - 0.1) / 2, 0, 0]), ([w - 0.2, 0.1, d], [0, (h - 0.1) / 2, 0]), ([w - 0.2, 0.1, d], [0, (0.1 - h) / 2, 0])]  # fmt: skip
+        made = trimesh.util.concatenate([trimesh.creation.box(s).apply_translation(t) for s, t in bars])
+    else:
+        made = trimesh.creation.box(size)
+    return made.apply_translation(size / 2) if corner else made
+
+
+def scene_of(*made: Any) -> Scene:
+    places = np.array([trimesh.transformations.translation_matrix([6 * k, 0, 0]) for k in range(len(made))])
+    names = [f"panel_{k}" for k in range(len(made))]
+    return Scene(
+        GLTF, make_nodes([-1] * len(made), places, names, mesh=np.arange(len(made))), tuple(as_mesh(m) for m in made)
+    )
+
+
+def found(scene: Scene) -> dict[str, Any]:
+    return {f.code: f for f in survey(scene, BUILT_IN[0]) if f.code.startswith("grid.")}
+
+
+class Found(unittest.TestCase):
+    def test_the_cell_is_inferred_and_nothing_is_where_sizes_are_any(self) -> None:
+        self.assertEqual(cell_of(pieces_of(scene_of(*map(piece, SIZES)))), 1.0)
+        halves = [(1.5, 2.5, 0.1), (0.5, 1, 0.1), (2, 1.5, 0.2), (1, 0.5, 0.1), (2.5, 2.5, 0.1)]
+        self.assertEqual(cell_of(pieces_of(scene_of(*map(piece, halves)))), 0.5)
+        rng = np.random.default_rng(5)
+        for _ in range(20):
+            self.assertEqual(cell_of(pieces_of(scene_of(*(piece(rng.uniform(0.3, 4, 3)) for _ in range(12))))), 0.0)
+
+    def test_the_piece_that_is_off_is_named_with_its_millimetres(self) -> None:
+        clean = scene_of(*map(piece, SIZES))
+        self.assertEqual(found(clean), {})
+        off = scene_of(*map(piece, SIZES), piece((1.996, 3.0, 0.2)))
+        finding = found(off)["grid.size"]
+        self.assertEqual(finding.parts, [6])
+        self.assertAlmostEqual(finding.value, 4.0, places=2)
+        self.assertIn("cell of 1 m", finding.text)
+
+    def test_pivots_off_the_corner_where_most_are_on_one(self) -> None:
+        self.assertEqual(found(scene_of(*(piece(s, corner=False) for s in SIZES))).keys(), set())
+        one = piece((2, 3, 0.2)).apply_translation([0.012, 0, 0])
+        finding = found(scene_of(*map(piece, SIZES), one))["grid.pivot"]
+        self.assertEqual((finding.parts, round(finding.value, 2)), ([6], 12.0))
+        scene = scene_of(*map(piece, SIZES), one)
+        out, _ = parse_step(finding.mend).apply(scene, StepContext())
+        self.assertEqual(found(out), {})
+        self.assertTrue(np.allclose(out.part_bounds, scene.part_bounds, atol=1e-6))
+
+
+class Fitted(unittest.TestCase):
+    def fit(self, how: str) -> tuple[Any, Any]:
+        scene = scene_of(*map(piece, SIZES), piece((1.994, 3.004, 0.2), frame=True))
+        step = parse_step({**found(scene)["grid.size"].mend, "how": how})
+        out, changes = step.apply(scene, StepContext())
+        self.assertEqual(found(out), {})
+        self.assertEqual(changes[0].count, 1)
+        again, nothing = step.apply(out, StepContext())
+        self.assertEqual((again, nothing), (out, []))
+        self.assertEqual([m.id for m in out.meshes[:6]], [m.id for m in scene.meshes[:6]])
+        return out.meshes[-1], scene.meshes[-1]
+
+    def widths(self, mesh: Any) -> Any:
+        """Distinct places along X, in order."""
+        return np.unique(np.round(mesh.positions[:, 0].astype(np.float64), 5))
+
+    def test_by_the_border_profiles_keep_their_thickness(self) -> None:
+        after, _ = self.fit("border")
+        self.assertTrue(np.allclose(after.bounds[1], [2, 3, 0.2], atol=1e-6))
+        self.assertTrue(np.allclose(self.widths(after), [0, 0.1, 1.9, 2.0], atol=1e-5))
+
+    def test_by_the_whole_all_of_it_is_stretched(self) -> None:
+        after, before = self.fit("whole")
+        self.assertTrue(np.allclose(after.bounds[1], [2, 3, 0.2], atol=1e-6))
+        self.assertTrue(np.allclose(self.widths(after), self.widths(before) * 2 / 1.994, atol=1e-5))
+
+    def test_what_is_further_off_is_left_and_told(self) -> None:
+        scene = scene_of(piece((2.2, 3.0, 0.2)))
+        out, changes = parse_step({"kind": "fit_grid", "cell": 1.0}).apply(scene, StepContext())
+        self.assertIs(out, scene)
+        self.assertIn("more than 30 mm off", changes[0].text)
