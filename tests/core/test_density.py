@@ -87,7 +87,7 @@ class Fewer(unittest.TestCase):
         self.assertLess(furthest(points, land, made.faces), 0.01)
         corners = land.positions[made.faces]
         normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        self.assertGreater(normals[:, 2].min(), 0)
+        self.assertGreater(normals[:, 2].min(), -1e-9)  # nothing folds over
         # the plan of the border: a square, to within the bound
         self.assertAlmostEqual(float(normals[:, 2].sum()) / 2, 1.0, delta=0.02)
 

@@ -60,8 +60,8 @@ export function Findings({ findings, ...rest }: Props) {
 function Heading({ effect, rows }: { effect: Effect; rows: Finding[] }) {
   const serious = rows.filter((f) => f.severity !== "info").length;
   return (
-    <h2 className="sticky top-0 z-10 flex items-baseline gap-2 border-b rule bg-base-200 px-3 py-0.5 font-semibold first-letter:uppercase">
-      {effect}
+    <h2 className="sticky top-0 z-10 flex items-baseline gap-2 border-b rule bg-base-200 px-3 py-0.5 font-semibold">
+      {effect.charAt(0).toUpperCase() + effect.slice(1)}
       <span className="text-xs font-normal opacity-80">
         {serious ? plural(serious, "fault") : "nothing serious"}
         {rows.length > serious && serious > 0 ? `, ${plural(rows.length - serious, "note")}` : ""}
@@ -155,7 +155,9 @@ function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
 }
 
 const figure = (value: number) =>
-  Number.isInteger(value) ? count(value) : small(value, value < 1 ? 4 : value < 100 ? 2 : 0);
+  Number.isInteger(value)
+    ? count(value)
+    : small(value, value < 1 ? 4 : value < 100 ? 2 : 0).replace(/(\.\d*?)0+$/, "$1");
 
 type ReasonProps = { those: number; onSave: (because: string, those: boolean) => void; onCancel: () => void };
 

@@ -17,6 +17,7 @@ ANGLE = np.radians(0.1)
 """Two planes are one below this angle between them."""
 CELL = 0.004
 """Edge of the cells that unit normals are sorted into; more than twice the angle."""
+FEW = 160
 LONG_RUN = 256
 """Candidates of one key from which on they are looked up by place."""
 CHUNK = 1 << 21
@@ -84,6 +85,8 @@ def candidates(flat: Flat, normals: F64, low: F64, high: F64, rows: I64, opposed
     if len(rows) < 2:
         return np.zeros((0, 2), np.int64)
     side = flat.side
+    if side is None and len(rows) <= FEW:
+        return one_by_one(normals, low, high, rows, opposed)
     asking = rows if side is None else rows[side[rows] == 0]
     asked = rows if side is None else rows[side[rows] == 1]
     keys = keys_of(flat.group[asked], np.floor(normals[asked] / CELL).astype(np.int64))
@@ -112,6 +115,13 @@ def candidates(flat: Flat, normals: F64, low: F64, high: F64, rows: I64, opposed
             run = asked[start : start + int(count[here][0])]
             out.append(by_place(asking[mine[here]], run, normals, low, high, side is None))
     return np.concatenate(out) if out else np.zeros((0, 2), np.int64)
+
+
+def one_by_one(normals: F64, low: F64, high: F64, rows: I64, opposed: bool) -> I64:
+    """The same for a few triangles of one group, each with each: sorting them would cost more."""
+    cosine = normals[rows] @ normals[rows].T
+    first, second = np.nonzero(np.triu((-cosine if opposed else cosine) >= np.cos(ANGLE), 1))
+    return meeting(rows[first], rows[second], low, high, True)
 
 
 def portions(count: I64) -> list[slice]:

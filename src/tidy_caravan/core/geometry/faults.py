@@ -49,6 +49,14 @@ def repeated(mesh: Mesh) -> Bool:
 def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     """(F,) the first triangle at the same place that looks the same way, (F,) which corner of each is called first for
     that, and (F,) whether it has three corners."""
+    kept: tuple[I64, I64, Bool] | None = mesh.__dict__.get("_alike")
+    if kept is None:
+        kept = _first_alike(mesh)
+        mesh.__dict__["_alike"] = kept
+    return kept
+
+
+def _first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     faces, places = welded_faces(mesh)
     turn = faces.argmin(axis=1)
     a, b, c = (faces[np.arange(len(faces)), (turn + k) % 3] for k in range(3))

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -15,6 +15,8 @@ WELD_STEPS = 4.0
 """Vertices of open edges count as one within so many float32 steps at their own place …"""
 WELD_SIZE = 1e-6
 """… or this part of the mesh's diagonal, whichever is more: seams that an exporter computed twice."""
+SMALL = 2000
+"""Places or triangles up to which what hangs together is found without a sparse graph."""
 FLAT = 1e-9
 """A closed shell has no volume to speak of below this part of its diagonal cubed."""
 
@@ -52,35 +54,146 @@ def welded_faces(mesh: Mesh) -> tuple[I64, int]:
     """(F, 3) faces over places instead of vertices, and how many places there are.
 
     Vertices at equal positions are one place; so are vertices of open edges that differ by rounding only.
-    O(V log V), a search tree over the open edges' vertices when there are any.
+    O(V log V), a search tree over the open edges' vertices when there are any. Kept with the mesh.
     """
-    places, welded = np.unique(mesh.positions, axis=0, return_inverse=True)
-    faces: I64 = welded.reshape(-1)[mesh.indices].astype(np.int64)
-    edges = half_edges(faces)
-    key = edges.min(axis=1) * len(places) + edges.max(axis=1)
-    _, which, times = np.unique(key, return_inverse=True, return_counts=True)
-    open_ = np.unique(edges[times[which] == 1])
-    if not len(open_):
+    kept: tuple[I64, int] | None = mesh.__dict__.get("_welded")
+    if kept is None:
+        kept = _welded(mesh)
+        mesh.__dict__["_welded"] = kept
+    return kept
+
+
+def _welded(mesh: Mesh) -> tuple[I64, int]:
+    first, welded = join(np.zeros(mesh.vertices, np.int64), [mesh.positions])
+    places = mesh.positions[first]
+    faces: I64 = welded[mesh.indices]
+    edges = edges_between(faces, len(places))
+    alone = edges.begin[edges.times == 1]
+    if not len(alone):
+        mesh.__dict__["_edges"] = edges
         return faces, len(places)
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
     from scipy.spatial import cKDTree
 
+    low, high = edges.ends(alone)
+    open_ = np.unique(np.concatenate([low, high]))
     points = places[open_].astype(np.float64)
     diagonal = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
     step = float(np.spacing(np.float32(np.abs(points).max(initial=0.0))))
     # never further than a part of the shortest open edge: a seam is closed, a thin sheet is not
-    ends = edges[times[which] == 1]
-    shortest = np.linalg.norm(places[ends[:, 0]].astype(np.float64) - places[ends[:, 1]], axis=1).min()
+    shortest = np.linalg.norm(places[low].astype(np.float64) - places[high], axis=1).min()
     reach = min(max(WELD_STEPS * step, WELD_SIZE * diagonal), float(shortest) / 4)
     pairs = cKDTree(points).query_pairs(reach, output_type="ndarray")
     if not len(pairs):
+        mesh.__dict__["_edges"] = edges
         return faces, len(places)
-    a, b = open_[pairs[:, 0]], open_[pairs[:, 1]]
-    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(len(places), len(places)))
-    count, label = connected_components(graph, directed=False)
-    out: I64 = label[faces].astype(np.int64)
-    return out, int(count)
+    count, label = components(open_[pairs[:, 0]], open_[pairs[:, 1]], len(places))
+    out: I64 = label[faces]
+    return out, count
+
+
+@dataclass(frozen=True)
+class SortedEdges:
+    """Half edges that lead somewhere, in the order of the edge that they are of. half: (E,) their numbers, those of the
+    triangles' first sides before those of the second and third. owner: (E,) triangle. forward: (E,) whether it runs from the lower one. begin: (N,) where each edge begins.
+    times: (N,) half edges of each."""
+
+    half: I64
+    owner: I64
+    forward: Bool
+    begin: I64
+    times: I64
+    faces: I64
+
+    def ends(self, rows: I64) -> tuple[I64, I64]:
+        """The places that some of the half edges run from and to."""
+        face, side = self.owner[rows], self.half[rows] // len(self.faces)
+        return self.faces[face, side], self.faces[face, (side + 1) % 3]
+
+
+def sorted_edges(mesh: Mesh) -> SortedEdges:
+    """The half edges of a mesh, its vertices joined where they stand. O(F log F); kept with the mesh."""
+    faces, places = welded_faces(mesh)
+    kept: SortedEdges | None = mesh.__dict__.get("_edges")
+    if kept is None:
+        kept = edges_between(faces, places)
+        mesh.__dict__["_edges"] = kept
+    return kept
+
+
+def edges_between(faces: I64, places: int) -> SortedEdges:
+    """The half edges of triangles (F, 3) over so many places. O(F log F)."""
+    a, b, c = faces.T
+    p, q = np.concatenate([a, b, c]), np.concatenate([b, c, a])
+    forward = p < q
+    low, high = np.minimum(p, q), np.maximum(p, q)
+    key = low * places + high
+    order = np.argsort(key)
+    if (p == q).any():
+        order = order[(p != q)[order]]
+    ordered = key[order]
+    first = np.ones(len(order), np.bool_)
+    first[1:] = ordered[1:] != ordered[:-1]
+    begin = np.flatnonzero(first)
+    owner = order - len(faces) * ((order >= len(faces)).astype(np.int64) + (order >= 2 * len(faces)))
+    return SortedEdges(order, owner, forward[order], begin, np.diff(np.append(begin, len(order))), faces)
+
+
+def pieces_of(mesh: Mesh) -> tuple[int, I64]:
+    """How many shells a mesh has, and (F,) which each triangle is of. Kept with the mesh."""
+    kept: tuple[int, I64] | None = mesh.__dict__.get("_pieces")
+    if kept is None:
+        e = sorted_edges(mesh)
+        if mesh.triangles > SMALL and len(e.times) and e.times.max() <= 2 and len(e.owner) == 3 * mesh.triangles:
+            kept = components_of_manifold(e, mesh.triangles)
+            mesh.__dict__["_pieces"] = kept
+            return kept
+        later = np.ones(len(e.owner), np.bool_)
+        later[e.begin] = False
+        inner = np.flatnonzero(later)
+        kept = components(e.owner[inner - 1], e.owner[inner], mesh.triangles)
+        mesh.__dict__["_pieces"] = kept
+    return kept
+
+
+def components(a: I64, b: I64, count: int) -> tuple[int, I64]:
+    """How many pieces the edges (E,), (E,) leave of so many places, and (count,) which piece each is in, in order of the
+    first. Small graphs are done here: building a sparse one costs more than they do."""
+    if count > SMALL:
+        from scipy.sparse import coo_array
+        from scipy.sparse.csgraph import connected_components
+
+        graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
+        number, label = connected_components(graph, directed=False)
+        return int(number), label.astype(np.int64)
+    low = np.arange(count)
+    while True:
+        least = np.minimum(low[a], low[b])
+        before = low
+        low = low.copy()
+        np.minimum.at(low, a, least)
+        np.minimum.at(low, b, least)
+        low = low[low]
+        if np.array_equal(low, before):
+            break
+    first = low == np.arange(count)
+    return int(first.sum()), (np.cumsum(first) - 1)[low]
+
+
+def components_of_manifold(e: SortedEdges, count: int) -> tuple[int, I64]:
+    """The same where no edge has more than two triangles: each has three neighbours at most, which is a sparse graph as
+    it stands, and needs no sorting."""
+    from scipy.sparse import csr_array
+    from scipy.sparse.csgraph import connected_components
+
+    beside = np.empty(len(e.half), np.int32)
+    beside[e.half] = e.owner  # at an open edge, itself
+    two = e.begin[e.times == 2]
+    beside[e.half[two]], beside[e.half[two + 1]] = e.owner[two + 1], e.owner[two]
+    indices = np.ascontiguousarray(beside.reshape(3, count).T).reshape(-1)
+    indptr = np.arange(0, 3 * count + 1, 3, dtype=np.int32)
+    graph = csr_array((np.ones(len(indices)), indices, indptr), shape=(count, count))
+    number, label = connected_components(graph, directed=True, connection="strong")
+    return int(number), label.astype(np.int64)
 
 
 def half_edges(faces: I64) -> I64:
@@ -107,34 +220,29 @@ def shells_of(mesh: Mesh) -> Shells:
 
 
 def _shells(mesh: Mesh) -> Shells:
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
     if not mesh.triangles:
         return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
-    faces, places = welded_faces(mesh)
-    edges, owner, key = owned_edges(faces, places)
-    order = np.argsort(key, kind="stable")
-    same = key[order][1:] == key[order][:-1]
-    a, b = owner[order][:-1][same], owner[order][1:][same]
-    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(len(faces), len(faces)))
-    count, found = connected_components(graph, directed=False)
-    label: I64 = np.asarray(found).astype(np.int64)
+    e = sorted_edges(mesh)
+    count, label = pieces_of(mesh)
     # closed: every edge is run as often one way as the other
-    _, which = np.unique(key, return_inverse=True)
-    balance = np.bincount(which, weights=np.where(edges[:, 0] < edges[:, 1], 1.0, -1.0))
+    balance = np.add.reduceat(np.where(e.forward, 1, -1), e.begin) if len(e.begin) else np.zeros(0, np.int64)
     closed = np.ones(count, np.bool_)
-    closed[label[owner[balance[which] != 0]]] = False
+    closed[label[e.owner[e.begin[balance != 0]]]] = False
     closed &= np.bincount(label, minlength=count) >= 4
-    points = mesh.positions.astype(np.float64)
-    corners = points[mesh.indices]
-    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-    np.minimum.at(low, label, corners.min(axis=1))
-    np.maximum.at(high, label, corners.max(axis=1))
-    middle = (low + high)[label] / 2
+    a, b, c = (mesh.positions[mesh.indices[:, k]].astype(np.float64) for k in range(3))
+    if count == 1:
+        low, high = mesh.bounds[:1], mesh.bounds[1:]
+    else:
+        least, most = np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c)
+        order = np.argsort(label, kind="stable")
+        starts = np.searchsorted(label[order], np.arange(count))
+        low, high = np.minimum.reduceat(least[order], starts), np.maximum.reduceat(most[order], starts)
+    middle = (low + high) / 2
     # each shell about its own middle, so that a far origin costs nothing
-    vectors = face_vectors(points, mesh.indices)
-    volume = np.bincount(label, np.einsum("fi,fi->f", corners[:, 0] - middle, vectors), minlength=count) / 6
+    about = a - (middle if count == 1 else middle[label])
+    (x, y, z), (ux, uy, uz), (vx, vy, vz) = about.T, (b - a).T, (c - a).T
+    sixth = x * (uy * vz - uz * vy) + y * (uz * vx - ux * vz) + z * (ux * vy - uy * vx)
+    volume = (sixth.sum(keepdims=True) if count == 1 else np.bincount(label, sixth, minlength=count)) / 6
     diagonal = np.linalg.norm(high - low, axis=1)
     volume = np.where(closed & (np.abs(volume) > FLAT * diagonal**3), volume, 0.0)
     return Shells(label, closed, volume, np.stack([low, high], axis=1))

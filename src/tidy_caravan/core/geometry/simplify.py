@@ -17,7 +17,7 @@ from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, ranges
 from tidy_caravan.core.scene.provenance import MADE
 
-TURN = 0.2
+TURN = 0.5
 """Least cosine between a triangle before and after: nothing folds over."""
 SHADING = 0.77
 """Least cosine between the normals of a vertex and the one it is drawn into: forty degrees."""
@@ -137,7 +137,7 @@ class State:
         size = np.linalg.norm(after, axis=1)
         turned = np.einsum("ki,ki->k", after, normals[face]) < TURN * size
         longest = np.sqrt(np.max([((corner[:, i] - corner[:, i - 1]) ** 2).sum(axis=1) for i in range(3)], axis=0))
-        thin = size < 1e-7 * longest**2
+        thin = size < 1e-4 * longest**2
         np.logical_and.at(ok, k[stay], ~(turned | thin)[stay])
         # neighbours of both must be the third corners of the triangles between them
         between = np.bincount(k[beside], minlength=len(u))

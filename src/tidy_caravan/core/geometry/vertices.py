@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.shells import owned_edges, welded_faces
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
@@ -35,6 +36,9 @@ def many_sided_edges(mesh: Mesh) -> int:
     if not mesh.triangles:
         return 0
     faces, places = welded_faces(mesh)
+    _, _, every = owned_edges(faces, places)
+    if np.bincount(first_equals(every), minlength=1).max(initial=0) <= 2:
+        return 0
     # triangles on each other, either way round, are a fault of their own
     plain = np.sort(faces, axis=1)
     _, kept = np.unique(plain, axis=0, return_index=True)
@@ -65,6 +69,8 @@ def joined(mesh: Mesh, tolerance: float) -> I64:
     if tolerance > 0:
         more = cKDTree(points).query_pairs(tolerance, output_type="ndarray").astype(np.int64)
         pairs = np.concatenate([pairs, more])
+    if not len(pairs):
+        return same
     a, b = rows[pairs].T if len(pairs) else (np.zeros(0, np.int64), np.zeros(0, np.int64))
     apart = np.linalg.norm(mesh.positions[a].astype(np.float64) - mesh.positions[b], axis=1)
     shortest = shortest_edges(mesh)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import owned_edges, shells_of, welded_faces
+from tidy_caravan.core.geometry.shells import components, pieces_of, shells_of, sorted_edges
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -46,21 +46,21 @@ def sides_of(mesh: Mesh) -> Sides:
 
 
 def _sides(mesh: Mesh) -> Sides:
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
     count = mesh.triangles
     if not count:
         return Sides(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros(0, np.bool_))
-    faces, places = welded_faces(mesh)
-    first, second, agree = neighbours(faces, places)
+    first, second, agree = neighbours(mesh)
+    if agree.all():
+        # nothing to tell apart: one graph of the triangles as they are says it all
+        whole = sorted_edges(mesh).times.max(initial=0) <= 2
+        sheets, label = pieces_of(mesh) if whole else components(first, second, count)
+        return Sides(label, np.zeros(count, np.bool_), np.zeros(sheets), np.zeros(sheets, np.bool_))
     # each triangle stands twice in the graph, as it is and turned over: what hangs together agrees
     over = np.where(agree, 0, count)
     a = np.concatenate([first, first + count])
     b = np.concatenate([second + over, second + count - over])
-    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(2 * count, 2 * count))
-    _, found = connected_components(graph, directed=False)
-    as_is, turned = found[:count].astype(np.int64), found[count:].astype(np.int64)
+    _, found = components(a, b, 2 * count)
+    as_is, turned = found[:count], found[count:]
     _, label = np.unique(np.minimum(as_is, turned), return_inverse=True)
     label = label.reshape(-1).astype(np.int64)
     sheets = int(label.max()) + 1
@@ -77,18 +77,13 @@ def _sides(mesh: Mesh) -> Sides:
     return Sides(label, minor, np.where(mixed & ~one_sided, np.minimum(share, 1 - share), 0.0), one_sided)
 
 
-def neighbours(faces: I64, places: int) -> tuple[I64, I64, Bool]:
-    """(E,) two triangles at each edge of exactly two, and whether they agree. faces: (F, 3) over so many places."""
-    edges, owner, key = owned_edges(faces, places)
-    order = np.argsort(key, kind="stable")
-    ordered = key[order]
-    begins = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-    times = np.diff(np.append(begins, len(ordered)))
-    pairs = begins[times == 2]
-    one, other = order[pairs], order[pairs + 1]
-    apart = owner[one] != owner[other]
-    one, other = one[apart], other[apart]
-    return owner[one], owner[other], edges[one, 0] != edges[other, 0]
+def neighbours(mesh: Mesh) -> tuple[I64, I64, Bool]:
+    """(E,) two triangles at each edge of exactly two, and whether they agree."""
+    e = sorted_edges(mesh)
+    pairs = e.begin[e.times == 2]
+    one, other = e.owner[pairs], e.owner[pairs + 1]
+    apart = one != other
+    return one[apart], other[apart], (e.forward[pairs] != e.forward[pairs + 1])[apart]
 
 
 def to_turn(mesh: Mesh, agree: bool, outwards: bool) -> Bool:

@@ -87,7 +87,10 @@ def open_sheets(mesh: Mesh) -> tuple[I64, int]:
     sides = sides_of(mesh)
     if not mesh.triangles:
         return np.zeros(0, np.int64), 0
-    shells = shells_of(Mesh(mesh.positions, turned(mesh.indices, sides.minor), mesh.material))
+    turned_back = Mesh(mesh.positions, turned(mesh.indices, sides.minor), mesh.material) if sides.minor.any() else mesh
+    shells = shells_of(turned_back)
+    if shells.closed.all():
+        return np.full(mesh.triangles, -1, np.int64), 0
     open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label]
     area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
     sheets, number = np.unique(sides.label[open_], return_inverse=True)

@@ -228,7 +228,6 @@ def draw_calls(context: Context) -> Iterable[Finding]:
         title="Draw calls",
         count=figures.draw_calls,
         value=float(figures.draw_calls),
-        limit=float(figures.draw_calls_instanced),
         unit="calls",
         text=f"{plural(figures.draw_calls, 'draw call')} when every part is drawn by itself, {plural(figures.draw_calls_instanced, 'call')} with instancing per mesh and material.",
     )
