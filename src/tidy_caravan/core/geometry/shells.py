@@ -64,8 +64,17 @@ def welded_faces(mesh: Mesh) -> tuple[I64, int]:
 
 
 def _welded(mesh: Mesh) -> tuple[I64, int]:
-    first, welded = join(np.zeros(mesh.vertices, np.int64), [mesh.positions])
-    places = mesh.positions[first]
+    if mesh.vertices <= SMALL:  # sorting few is quicker than hashing them
+        order = np.lexsort(mesh.positions.T)
+        ordered = mesh.positions[order]
+        new = np.ones(len(order), np.bool_)
+        new[1:] = (ordered[1:] != ordered[:-1]).any(axis=1)
+        welded = np.empty(len(order), np.int64)
+        welded[order] = np.cumsum(new) - 1
+        places = ordered[new]
+    else:
+        first, welded = join(np.zeros(mesh.vertices, np.int64), [mesh.positions])
+        places = mesh.positions[first]
     faces: I64 = welded[mesh.indices]
     edges = edges_between(faces, len(places))
     alone = edges.begin[edges.times == 1]
@@ -94,8 +103,8 @@ def _welded(mesh: Mesh) -> tuple[I64, int]:
 @dataclass(frozen=True)
 class SortedEdges:
     """Half edges that lead somewhere, in the order of the edge that they are of. half: (E,) their numbers, those of the
-    triangles' first sides before those of the second and third. owner: (E,) triangle. forward: (E,) whether it runs from the lower one. begin: (N,) where each edge begins.
-    times: (N,) half edges of each."""
+    triangles' first sides before those of the second and third. owner: (E,) triangle. forward: (E,) whether it runs from
+    the lower place. begin: (N,) where each edge begins. times: (N,) half edges of each. faces: (F, 3) over places."""
 
     half: I64
     owner: I64

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import welded_faces
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, ranges
@@ -42,26 +43,20 @@ def simplified(mesh: Mesh, bound: float, least: int = 0) -> Simplified:
 
     O(F log F) a round; each takes about a tenth of what can go.
     """
-    wedge = mesh.indices.astype(np.int64)
-    place, count = welded_faces(mesh)
-    good = (place[:, 0] != place[:, 1]) & (place[:, 1] != place[:, 2]) & (place[:, 0] != place[:, 2])
-    kept = np.flatnonzero(good)
-    state = State(
-        mesh, wedge[kept], place[kept], mesh.material[kept].astype(np.int64), kept.astype(np.int64), np.zeros(count)
-    )
-    dropped = mesh.triangles - len(kept)
+    state, lost = State.of(mesh)
+    dropped = len(lost)
     for _ in range(ROUNDS):
         if len(state.place) + dropped <= max(least, 1) or not state.round(bound, max(least - dropped, 0)):
             break
-    lost = np.flatnonzero(~good)
-    faces = np.concatenate([state.wedge, wedge[lost]])
+    faces = np.concatenate([state.wedge, mesh.indices[lost].astype(np.int64)])
     material = np.concatenate([state.material, mesh.material[lost]])
     return Simplified(faces, material, np.concatenate([state.origin, lost]), float(state.error.max(initial=0.0)))
 
 
 @dataclass
 class State:
-    """A mesh on its way. wedge, place: (F, 3) vertices, and the places that they stand at. error: by place."""
+    """A mesh on its way. wedge, place: (F, 3) vertices, and the places that they stand at. error: by place. before:
+    (F, 3) unit normals that the triangles had at the start: many small turns are a large one."""
 
     mesh: Mesh
     wedge: I64
@@ -69,6 +64,20 @@ class State:
     material: I64
     origin: I64
     error: F64
+    before: F64
+
+    @classmethod
+    def of(cls, mesh: Mesh) -> tuple[State, I64]:
+        """A mesh at the start, without triangles that are a line or a point in themselves; and which those are."""
+        place, count = welded_faces(mesh)
+        good = (place[:, 0] != place[:, 1]) & (place[:, 1] != place[:, 2]) & (place[:, 0] != place[:, 2])
+        kept = np.flatnonzero(good)
+        vectors = face_vectors(mesh.positions, mesh.indices[kept])
+        normals = vectors / np.maximum(np.linalg.norm(vectors, axis=1), 1e-300)[:, None]
+        wedge, slots = mesh.indices[kept].astype(np.int64), mesh.material[kept].astype(np.int64)
+        return cls(mesh, wedge, place[kept], slots, kept.astype(np.int64), np.zeros(count), normals), np.flatnonzero(
+            ~good
+        )
 
     def round(self, bound: float, least: int) -> bool:
         """Draws independent vertices in; False when there is none left to go."""
@@ -136,6 +145,7 @@ class State:
         after = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         size = np.linalg.norm(after, axis=1)
         turned = np.einsum("ki,ki->k", after, normals[face]) < TURN * size
+        turned |= np.einsum("ki,ki->k", after, self.before[face]) < TURN * size
         longest = np.sqrt(np.max([((corner[:, i] - corner[:, i - 1]) ** 2).sum(axis=1) for i in range(3)], axis=0))
         thin = size < 1e-4 * longest**2
         np.logical_and.at(ok, k[stay], ~(turned | thin)[stay])
@@ -223,7 +233,7 @@ class State:
         keep = np.ones(len(self.place), np.bool_)
         keep[face[gone]] = False
         self.wedge, self.place = self.wedge[keep], self.place[keep]
-        self.material, self.origin = self.material[keep], self.origin[keep]
+        self.material, self.origin, self.before = self.material[keep], self.origin[keep], self.before[keep]
         np.maximum.at(self.error, v[rows], far[rows])
 
 
@@ -337,20 +347,8 @@ def flat_places(mesh: Mesh) -> int:
     """How many places have all their triangles in one plane, within a tenth of a degree, and lie on no crease."""
     if not mesh.triangles:
         return 0
-    place, count = welded_faces(mesh)
-    good = (place[:, 0] != place[:, 1]) & (place[:, 1] != place[:, 2]) & (place[:, 0] != place[:, 2])
-    state = State(
-        mesh,
-        mesh.indices[good].astype(np.int64),
-        place[good],
-        mesh.material[good].astype(np.int64),
-        np.flatnonzero(good),
-        np.zeros(count),
-    )
-    corner = mesh.positions.astype(np.float64)[state.wedge]
-    vectors = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
-    length = np.linalg.norm(vectors, axis=1)
-    normals = vectors / np.where(length > 0, length, 1.0)[:, None]
+    state, _ = State.of(mesh)
+    normals, count = state.before, len(state.error)
     flat = state.place.reshape(-1)
     whole = np.stack([np.bincount(flat, np.repeat(normals[:, k], 3), minlength=count) for k in range(3)], axis=1)
     whole = whole / np.maximum(np.linalg.norm(whole, axis=1), 1e-300)[:, None]
