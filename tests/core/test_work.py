@@ -14,15 +14,20 @@ from collections.abc import Mapping
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import psutil
+import trimesh
 
+from tests.core.test_sides import at, place, scene_of
 from tests.support import ROOT, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
-from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps import StepContext, density
+from tidy_caravan.core.steps.density import fewer_triangles
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.surroundings import flicker, gaps, sides
 from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
 from tidy_caravan.core.work.isolation import Child, Lost, Pool
@@ -40,6 +45,35 @@ def hang() -> None:
 
 def hoard() -> None:
     np.ones(1 << 34)
+
+
+def died(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    die()
+
+
+def hung(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    burn()
+
+
+def hoarded(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    hoard()
+
+
+def died_of_small(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    return fewer_triangles(arrays, **parameters) if len(arrays["indices"]) > 500 else died(arrays)
+
+
+def hung_of_small(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    return fewer_triangles(arrays, **parameters) if len(arrays["indices"]) > 500 else hung(arrays)
+
+
+def hoarded_of_small(arrays: Mapping[str, Any], **parameters: Any) -> Any:
+    return fewer_triangles(arrays, **parameters) if len(arrays["indices"]) > 500 else hoarded(arrays)
+
+
+def Impatient(content: str, arrays: Any, parameters: Any = None, seconds: float = 0.0, size: int = 1) -> Piece:
+    """A piece that may take a second, so that a test need not wait a minute for what hangs."""
+    return Piece(content, arrays, parameters or {}, seconds=1.0, size=size)
 
 
 def starved() -> str:
@@ -278,6 +312,36 @@ class Heavy(unittest.TestCase):
         self.assertNotIn("survey.unknown", whole)
         boxes = set(found["survey.unknown"].parts)
         self.assertEqual(set(found["normals.broken"].parts), set(whole["normals.broken"].parts) - boxes)
+
+    def test_a_check_of_the_whole_scene_that_crashes_hangs_or_hoards_is_one_finding(self) -> None:
+        scene = scene_of(place())
+        whole = {f.code for f in survey(scene, BUILT_IN[0])}
+        for module, name, code in (
+            (sides, "SIDES", "faces.sides-unknown"),
+            (gaps, "GAPS", "gaps.unknown"),
+            (flicker, "BETWEEN", "flicker.unknown"),
+        ):
+            for function in ("died", "hung", "hoarded"):
+                with self.subTest(check=name, how=function):
+                    work = dataclasses.replace(getattr(module, name), function=HERE + function, memory=1 << 30)
+                    with mock.patch.object(module, name, work), mock.patch.object(module, "Piece", Impatient):
+                        found = [f.code for f in survey(scene, BUILT_IN[0])]
+                    self.assertEqual(found.count(code), 1, found)
+                    self.assertLessEqual(whole - set(found), {c for c in whole if c.partition(".")[0] in code})
+
+    def test_a_step_that_loses_a_mesh_goes_on_with_the_others(self) -> None:
+        balls = [trimesh.creation.icosphere(k) for k in (2, 3)]
+        scene = scene_of({"small": (balls[0], at(0, 0, 0)), "large": (balls[1], at(5, 0, 0))})
+        for function in ("died_of_small", "hung_of_small", "hoarded_of_small"):
+            work = dataclasses.replace(density.SIMPLIFY, function=HERE + function, memory=1 << 30)
+            with self.subTest(how=function), mock.patch.object(density, "SIMPLIFY", work):
+                step = density.Simplify(error_mm=50)
+                with mock.patch("tidy_caravan.core.steps.base.Piece", Impatient):
+                    out, changes = step.apply(scene, StepContext())
+                self.assertEqual([c.problem for c in changes], [False, True])
+                self.assertIn("stays as it is", changes[1].text)
+                self.assertEqual(out.meshes[out.nodes.mesh[0]].id, scene.meshes[0].id)
+                self.assertLess(out.meshes[out.nodes.mesh[1]].triangles, scene.meshes[1].triangles)
 
     def test_an_unwrap_is_found_again_whatever_the_mesh_is_called(self) -> None:
         crew, kept = Counted(), Remembered()

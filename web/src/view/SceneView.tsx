@@ -8,7 +8,8 @@ import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
-import { lensNumber } from "./lenses";
+import { lensNumber, lensOf } from "./lenses";
+import { addLines } from "./lines";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, type Shared } from "./material";
 import { nearest } from "./picking";
@@ -141,6 +142,20 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     invalidate();
   }, [a, b, lens, dusk, selected, marked, shared, invalidate]);
 
+  const lineCalls = useRef(0);
+  const lines = lensOf(lens)?.lines;
+  useEffect(() => {
+    if (!lines) return;
+    const sides = [a, b].filter((side) => side !== null);
+    const made = sides.map((side) => addLines(side, lines, shared));
+    lineCalls.current = made.reduce((sum, one) => sum + one.calls, 0);
+    invalidate();
+    return () => {
+      lineCalls.current = 0;
+      for (const one of made) one.remove();
+    };
+  }, [a, b, lines, shared, invalidate]);
+
   useEffect(() => {
     void wipe;
     invalidate();
@@ -173,7 +188,12 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
       shownScale.current = scale;
       onScale(scale);
     }
-    const now = { calls: gl.info.render.calls, triangles: gl.info.render.triangles, batches: a.batchCount };
+    // lines of a lens are no draw calls of the scene
+    const now = {
+      calls: gl.info.render.calls - lineCalls.current,
+      triangles: gl.info.render.triangles,
+      batches: a.batchCount,
+    };
     const key = JSON.stringify(now);
     if (key !== figures.current) {
       figures.current = key;

@@ -1,5 +1,7 @@
 // What a lens is; each stands in a file of its own beside this one, and that is all there is to adding one.
 
+import type { Lines } from "../lines";
+
 export type LensDefinition = {
   /** Its name in the state of the view and in addresses. */
   id: string;
@@ -15,6 +17,8 @@ export type LensDefinition = {
   shade: string;
   /** Which number of a batch gives tint and pattern: that of its mesh or that of the batch itself. */
   sign?: "mesh" | "batch";
+  /** Lines over the parts: their pivots, or their hard edges. */
+  lines?: Lines;
   /** Marks of selected parts may cover what it shows. */
   covered?: boolean;
 };
