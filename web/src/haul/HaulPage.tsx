@@ -20,6 +20,7 @@ import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
 import { useDebounced } from "../shared/useDebounced";
+import { lensOf } from "../view/lenses";
 import { ViewPanel } from "../view/ViewPanel";
 import {
   ArrivalLedger,
@@ -144,6 +145,27 @@ export function HaulPage() {
       current = false;
     };
   }, [filter, sceneId, mark, look]);
+  // a lens about a kind of fault marks the parts that findings of it name
+  const lens = useView((v) => v.lens);
+  const faults = lensOf(lens)?.findings;
+  useEffect(() => {
+    if (!faults || filter || !sceneId) return;
+    let current = true;
+    const named = (findings ?? []).filter(
+      (f) => f.partCount && faults.some((code) => f.code.startsWith(code)),
+    );
+    Promise.all(named.map((f) => api.picked(sceneId, new URLSearchParams({ finding: f.id })))).then(
+      (all) => {
+        const sources = all.flatMap((p) => p.sources);
+        if (current && sources.length) mark(sources);
+      },
+      () => undefined,
+    );
+    return () => {
+      current = false;
+      mark(null);
+    };
+  }, [faults, findings, filter, sceneId, mark]);
   useShortcut("station", (key) => {
     const to = STATIONS[Number(key) - 1];
     if (to) navigate(`/hauls/${haulId}/${to.id}`);

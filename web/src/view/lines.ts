@@ -1,4 +1,4 @@
-// Lines that a lens draws over the parts: their pivots with axes, or their hard edges and open borders.
+// Lines that a lens draws over the parts: their pivots with axes, hard edges and open borders, or edges by length.
 import {
   BufferAttribute,
   GLSL3,
@@ -11,7 +11,7 @@ import {
 import type { Batches } from "./batches";
 import type { Shared } from "./material";
 
-export type Lines = "pivots" | "edges";
+export type Lines = "pivots" | "edges" | "lengths";
 /** Triangles of different meshes up to which edges are looked for; beyond, the page would stand still. */
 const MOST_TRIANGLES = 400_000;
 
@@ -23,8 +23,9 @@ in vec4 m1;
 in vec4 m2;
 in vec4 m3;
 uniform bool axes;
+uniform bool lengths;
 uniform vec3 eye;
-out float vKind;
+flat out float vKind;
 out float vAlong;
 void main() {
   vec3 world;
@@ -35,8 +36,14 @@ void main() {
     world = m3.xyz + (length(column) > 0.0 ? normalize(column) : vec3(0.0)) * along * far * 0.02;
     vAlong = along;
   } else {
-    world = (mat4(m0, m1, m2, m3) * vec4(position, 1.0)).xyz;
+    mat4 whole = mat4(m0, m1, m2, m3);
+    world = (whole * vec4(position, 1.0)).xyz;
     vAlong = along * 12.0;
+    if (lengths) {
+      // kind: how long the edge is in the mesh; the matrix makes it that long in the world
+      float metres = kind * pow(abs(determinant(mat3(whole))), 1.0 / 3.0);
+      vKind = metres > 2.0 ? 0.0 : metres > 0.5 ? 1.0 : metres > 0.1 ? 2.0 : 3.0;
+    }
   }
   gl_Position = projectionMatrix * viewMatrix * vec4(world, 1.0);
   if (!axes) gl_Position.z -= 0.0004 * gl_Position.w;
@@ -45,9 +52,10 @@ void main() {
 // every colour has a second sign: X whole, Y in long dashes, Z in short ones; borders in dashes
 const FRAGMENT = /* glsl */ `
 precision highp float;
-in float vKind;
+flat in float vKind;
 in float vAlong;
 uniform bool axes;
+uniform bool lengths;
 uniform bool dusk;
 out vec4 result;
 void main() {
@@ -57,6 +65,15 @@ void main() {
     shown = vKind < 0.5 ? vec3(0.72, 0.30, 0.08) : vKind < 1.5 ? vec3(0.05, 0.45, 0.42) : vec3(0.35, 0.30, 0.62);
     if (vKind > 0.5 && vKind < 1.5 && fract(vAlong * 3.0) > 0.6) discard;
     if (vKind > 1.5 && fract(vAlong * 8.0) > 0.5) discard;
+  } else if (lengths) {
+    if (vKind > 2.5) discard;
+    if (vKind > 1.5) {
+      shown = vec3(0.80, 0.45, 0.05);
+      if (fract(vAlong * 2.0) > 0.4) discard;
+    } else if (vKind > 0.5) {
+      shown = vec3(0.05, 0.45, 0.42);
+      if (fract(vAlong) > 0.7) discard;
+    }
   } else if (vKind > 0.5) {
     shown = vec3(0.80, 0.45, 0.05);
     if (fract(vAlong) > 0.55) discard;
@@ -64,12 +81,18 @@ void main() {
   result = vec4(shown, 1.0);
 }`;
 
-function material(axes: boolean, shared: Shared) {
+function material(which: Lines, shared: Shared) {
+  const axes = which === "pivots";
   return new ShaderMaterial({
     glslVersion: GLSL3,
     vertexShader: VERTEX,
     fragmentShader: FRAGMENT,
-    uniforms: { axes: { value: axes }, dusk: shared.dusk, eye: shared.eye },
+    uniforms: {
+      axes: { value: axes },
+      lengths: { value: which === "lengths" },
+      dusk: shared.dusk,
+      eye: shared.eye,
+    },
     depthTest: !axes,
   });
 }
@@ -115,11 +138,13 @@ function pivots(batches: Batches, look: ShaderMaterial) {
   return [segments(new Float32Array(18), kind, Float32Array.of(0, 1, 0, 1, 0, 1), all, look)];
 }
 
-/** Edges of a mesh where normals part, and those of one triangle only: ends, and 0 or 1 for each end. */
+/** Edges of a mesh where normals part, and those of one triangle only: ends, and 0 or 1 for each end; or all edges, and
+ * how long each is. */
 export function edgesOf(
   positions: ArrayLike<number>,
   normals: ArrayLike<number>,
   indices: ArrayLike<number>,
+  all = false,
 ) {
   const places = new Map<string, number>();
   const place = new Int32Array(positions.length / 3);
@@ -150,15 +175,17 @@ export function edgesOf(
   const ends: number[] = [];
   const kinds: number[] = [];
   for (const { a, b, times, hard } of seen.values()) {
-    if (times !== 1 && !hard) continue;
+    if (!all && times !== 1 && !hard) continue;
     for (const i of [a, b])
       ends.push(positions[3 * i] ?? 0, positions[3 * i + 1] ?? 0, positions[3 * i + 2] ?? 0);
-    kinds.push(times === 1 ? 1 : 0, times === 1 ? 1 : 0);
+    const [p, q] = [ends.slice(-6, -3), ends.slice(-3)];
+    const kind = all ? Math.hypot(...p.map((x, k) => x - (q[k] ?? 0))) : times === 1 ? 1 : 0;
+    kinds.push(kind, kind);
   }
   return { ends: new Float32Array(ends), kinds: new Float32Array(kinds) };
 }
 
-function edges(batches: Batches, look: ShaderMaterial) {
+function edges(batches: Batches, look: ShaderMaterial, all: boolean) {
   const out: LineSegments[] = [];
   let left = MOST_TRIANGLES;
   for (const mesh of batches.states.keys()) {
@@ -168,7 +195,7 @@ function edges(batches: Batches, look: ShaderMaterial) {
     if (!indices || !positions || !normals) continue;
     left -= indices.length / 3;
     if (left < 0) break;
-    const { ends, kinds } = edgesOf(positions.array, normals.array, indices);
+    const { ends, kinds } = edgesOf(positions.array, normals.array, indices, all);
     if (!kinds.length) continue;
     const along = new Float32Array(kinds.length).map((_, i) => i % 2);
     out.push(segments(ends, kinds, along, matricesOf(mesh), look));
@@ -178,8 +205,8 @@ function edges(batches: Batches, look: ShaderMaterial) {
 
 /** Adds the lines to a scene; gives how many draw calls they are, and what takes them away again. */
 export function addLines(batches: Batches, which: Lines, shared: Shared) {
-  const look = material(which === "pivots", shared);
-  const made = which === "pivots" ? pivots(batches, look) : edges(batches, look);
+  const look = material(which, shared);
+  const made = which === "pivots" ? pivots(batches, look) : edges(batches, look, which === "lengths");
   for (const one of made) batches.scene.add(one);
   return {
     calls: made.length,

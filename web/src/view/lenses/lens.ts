@@ -17,8 +17,10 @@ export type LensDefinition = {
   shade: string;
   /** Which number of a batch gives tint and pattern: that of its mesh or that of the batch itself. */
   sign?: "mesh" | "batch";
-  /** Lines over the parts: their pivots, or their hard edges. */
+  /** Lines over the parts: their pivots, their hard edges, or all edges by length. */
   lines?: Lines;
+  /** Beginnings of codes of findings: the parts that they name are marked. */
+  findings?: readonly string[];
   /** Marks of selected parts may cover what it shows. */
   covered?: boolean;
 };
@@ -27,6 +29,10 @@ export type LensDefinition = {
 export const uvShade = (channel: 0 | 1, cells: number, unit: boolean) => `
     if (uvSets <= ${channel}) shown = mix(vec3(0.86, 0.84, 0.80) * light, vec3(0.45, 0.20, 0.17), sign2(2, pixel));
     else shown = checker(vUv${channel}, ${cells.toFixed(1)}, ${unit}) * light * 1.1;`;
+
+/** Paper and shade only, for what is drawn or marked on it. */
+export const PALE = `
+    shown = mix(vec3(0.92, 0.90, 0.86), vec3(0.66, 0.68, 0.68), 1.0 - light);`;
 
 /** Its sign as colour and pattern. */
 export const SIGNED = `

@@ -1,0 +1,74 @@
+"""Findings in the page: by what they do, mended for all or for some, left as they are; and the lenses that show them."""
+
+from __future__ import annotations
+
+import unittest
+
+from playwright.sync_api import expect
+
+from tests.interface.browser import BrowserTest
+from tests.server.stand import begin, client
+from tests.server.test_left import glb
+
+
+class Findings(BrowserTest):
+    def opened(self) -> str:
+        with client() as c:
+            haul: str = begin(c, glb("poster", "locker"), name="turned.glb")["id"]
+        self.page.goto(f"{self.address}/hauls/{haul}/survey")
+        self.drawn()
+        return haul
+
+    def test_one_is_left_with_its_reason_and_taken_back_by_keyboard_alone(self) -> None:
+        haul, page = self.opened(), self.page
+        group = page.get_by_role("region", name="looks wrong")
+        expect(group.get_by_role("heading")).to_contain_text("Looks wrong")
+        finding = group.get_by_role("button", name="Seen from behind")
+        expect(finding).to_contain_text("rays from either side")
+        finding.focus()
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("row").filter(has_text="poster")).to_be_visible()
+        expect(page.get_by_role("row").filter(has_text="bench")).to_have_count(0)
+        group.get_by_role("button", name="Leave it …").focus()
+        page.keyboard.press("Enter")
+        page.keyboard.type("stage flats")
+        page.keyboard.press("Enter")
+        left = page.get_by_text("Left as they are: 1 finding")
+        expect(left).to_be_visible()
+        route = self.route_once(haul, lambda r: bool(r["left"]))
+        self.assertEqual(route["left"], [{"code": "faces.seen-from-behind", "because": "stage flats", "parts": []}])
+        self.assert_nothing_overflows()
+        left.press("Enter")
+        expect(page.get_by_text("Left as it is: stage flats")).to_be_visible()
+        page.get_by_role("button", name="Take back").focus()
+        page.keyboard.press("Enter")
+        self.route_once(haul, lambda r: not r["left"])
+        expect(left).to_have_count(0)
+
+    def test_a_mend_for_the_chosen_parts_only(self) -> None:
+        haul, page = self.opened(), self.page
+        page.get_by_role("button", name="Seen from behind").click()
+        page.get_by_role("row").filter(has_text="poster").click()
+        page.get_by_role("button", name="for the 1 selected").click()
+        route = self.route_once(haul, lambda r: any(s["kind"] == "turn_faces" for s in r["steps"]))
+        step = next(s for s in route["steps"] if s["kind"] == "turn_faces")
+        self.assertEqual((step["how"], len(step["where"]["parts"])), ("seen", 1))
+        self.assertIn("poster", step["where"]["parts"][0])
+
+    def test_every_lens_draws_something_of_its_own_and_counts_the_same_calls(self) -> None:
+        self.opened()
+        page = self.page
+        calls = self.drawn()
+        pictures = {}
+        for name in page.get_by_label("Lens").get_by_role("option").all_inner_texts():
+            page.get_by_label("Lens").select_option(label=name)
+            page.wait_for_timeout(400)
+            pictures[name] = page.locator("canvas").first.screenshot()
+            self.assertEqual(self.drawn(), calls, name)
+        for name in ("Pivots", "Hard edges", "Texture scale", "Reversed faces"):
+            self.assertNotEqual(pictures[name], pictures["As it looks"], name)
+        self.assertNotEqual(pictures["Pivots"], pictures["Hard edges"])
+
+
+if __name__ == "__main__":
+    unittest.main()
