@@ -34,7 +34,7 @@ class Journey(BrowserTest):
         expect(page.get_by_role("heading", name="Hauls")).to_be_visible()
         self.drop("quay-pieces.glb", trimesh_scene(21, 20).export(file_type="glb"))
         page.wait_for_url("**/survey")
-        findings = page.get_by_role("list", name="Findings")
+        findings = page.get_by_role("region", name="Findings")
         expect(findings.get_by_text("Missing normals")).to_be_visible(timeout=60_000)
         self.drawn()
         # a finding shows its parts

@@ -113,6 +113,7 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
     )
     say("demo: Pellwick Ferry Landing, carried all the way")
     sizes = Left(code="scale.left", because="the stones are strewn in different sizes on purpose")
+    joints = Left(code="gaps.leak", because="door leaves keep their clearance, and the stones lie loose")
     add(
         settings,
         store,
@@ -121,7 +122,7 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         landing_files(),
         demo_route(),
         chain,
-        left=[sizes],
+        left=[sizes, joints],
     )
 
 

@@ -1512,6 +1512,51 @@ export interface components {
             where?: components["schemas"]["Where"];
         };
         /**
+         * FitGrid
+         * @description Brings the sizes of modular pieces to whole cells, along their own axes; thicknesses stay.
+         *
+         *     The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
+         *     near that end goes along, so that profiles keep their thickness; with `whole` all of the piece is stretched.
+         */
+        FitGrid: {
+            /**
+             * Border
+             * @description How near to the end is near
+             * @default 200
+             */
+            borderMm: number;
+            /**
+             * Cell
+             * @description Edge of a cell; 0 infers it from the pieces
+             * @default 0
+             */
+            cell: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Fit by
+             * @description border: only what is near the end is moved; whole: the piece is stretched
+             * @default border
+             * @enum {string}
+             */
+            how: "border" | "whole";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fit_grid";
+            /**
+             * Up to
+             * @description What is further off is meant, and told
+             * @default 30
+             */
+            mostMm: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * FormatOut
          * @description A format that can be written. flat: neither tree nor sharing.
          */
@@ -1937,7 +1982,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
         };
         /**
          * MendOverlaps
@@ -2252,7 +2297,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
         };
         /**
          * ProblemOut
@@ -2302,7 +2347,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Title */
             title: string;
         };
@@ -2421,7 +2466,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
         };
         /**
          * Rule
@@ -2663,7 +2708,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["CloseGaps"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
             /** Kind */
             kind: string;
             /**

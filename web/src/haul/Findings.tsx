@@ -30,7 +30,7 @@ export function Findings({ findings, ...rest }: Props) {
   if (!findings.length)
     return <p className="p-3 text-success">✓ Nothing found. Every check came back clean.</p>;
   return (
-    <div>
+    <section aria-label="Findings">
       {groupsOf(open).map(([effect, rows]) => (
         <section key={effect} aria-label={effect}>
           <Heading effect={effect} rows={rows} />
@@ -53,7 +53,7 @@ export function Findings({ findings, ...rest }: Props) {
           </ul>
         </details>
       )}
-    </div>
+    </section>
   );
 }
 
