@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.selection import MOST_IDS
 from tidy_caravan.core.steps import AnyStep, known_steps, parse_step
 from tidy_caravan.core.survey import Finding
 
@@ -52,6 +53,8 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         mend = finding.mend
         if not mend or mend["kind"] not in kinds or finding.left:
             continue
+        if len((mend.get(WHERE) or {}).get("parts", ())) > MOST_IDS:
+            continue  # more than a step can name; the finding says so, and a person may take a rule instead
         kind = mend["kind"]
         values = {k: v for k, v in mend.items() if k not in ("kind", WHERE)}
         # steps of which one is enough take up what all ask for; the others stand for one set of parameters each

@@ -106,9 +106,7 @@ class Simplify(Step):
         after = sum(int(f["after"]) for f in done.figures.values())
         worst = max(float(f["error"]) * float(largest[i]) * 1000 for i, f in done.figures.items())
         meshes = sum(f["before"] != f["after"] for f in done.figures.values())
-        text = f"{plural(before, 'triangle')} to {after:,} in {plural(meshes, 'mesh', 'meshes')}, {worst:.2g} mm off at most".replace(
-            ",", " ", 1
-        )
+        text = f"{plural(before, 'triangle')} brought down to {plural(after, 'triangle')} in {plural(meshes, 'mesh', 'meshes')}, {worst:.2g} mm off at most"
         made = np.unique(done.scene.nodes.mesh[rows]).tolist()
         known |= {done.scene.meshes[i].id: self.error_mm for i in made}
         out = done.scene.but(extras={**done.scene.extras, SIMPLIFIED: known})
@@ -162,9 +160,7 @@ class Subdivide(Step):
             changes.append(Change(text=text, count=count, parts=identities_of(scene, np.flatnonzero(changed))))
         if stuck:
             rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, stuck))
-            text = f"{plural(len(stuck), 'mesh', 'meshes')} would need more than {MOST_TRIANGLES:,} triangles or {MOST_LEVELS} rounds, and got as far as that".replace(
-                ",", " ", 1
-            )
+            text = f"{plural(len(stuck), 'mesh', 'meshes')} would need more than {plural(MOST_TRIANGLES, 'triangle')} or {MOST_LEVELS} rounds, and got as far as that"
             changes.append(Change(text=text, count=len(stuck), problem=True, parts=identities_of(scene, rows)))
         return (out if made else scene), changes
 
