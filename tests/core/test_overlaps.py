@@ -222,3 +222,13 @@ def make_twice(scene: Scene) -> Scene:
     n = scene.nodes
     rows = [*range(len(n)), len(n) - 1]
     return scene.but(nodes=make_nodes(n.parent[rows], n.local[rows], [n.names[i] for i in rows], mesh=n.mesh[rows]))
+
+
+class LetIn(unittest.TestCase):
+    def test_a_slab_flush_above_and_below_comes_up_and_not_down(self) -> None:
+        parts = {"slab": (BOX([2, 0.2, 2]), at(0, 0, 0)), "let in": (BOX([1, 0.2, 1]), at(0, 0, 0))}
+        scene = scene_of(parts)
+        self.assertAlmostEqual(sum(shared(scene).values()), 2.0, places=5)
+        out, _ = parse_step({"kind": "mend_overlaps"}).apply(scene, StepContext())
+        self.assertEqual(shared(out), {})
+        self.assertTrue(np.allclose(out.nodes.world[1, :3, 3], [0, 0.002, 0]))

@@ -85,6 +85,8 @@ class Phase(StrEnum):
     SHAPES = "Shapes"
     TRANSFORMS = "Units and transforms"
     CLEAN = "Clean geometry"
+    JOINTS = "Joints"
+    """After what moves parts about: closed before, gaps would come open again."""
     DENSITY = "Density"
     FACES = "Faces"
     GEOMETRY = "Normals and pivots"

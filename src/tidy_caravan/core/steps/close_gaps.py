@@ -37,7 +37,7 @@ class CloseGaps(Step):
     title = "Close gaps"
     summary = "Moves vertices that all but meet another part onto it, so that no light leaks between."
 
-    phase = Phase.CLEAN
+    phase = Phase.JOINTS
     once = False
 
     kind: Literal["close_gaps"] = "close_gaps"

@@ -12,6 +12,7 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.convert import split_viewers
 from tidy_caravan.core.steps.bake_transforms import placed
 from tidy_caravan.core.steps.base import (
@@ -125,6 +126,7 @@ def shifts(found: Flicker, chosen: Bool, scene: Scene, offset: float) -> dict[in
     node = np.where(lower, second, first)
     apart = level[first] != level[second]
     below = np.where(lower, first, second)
+    sky = axis_vector(scene.convention.up)
     out: dict[int, F64] = {}
     move_of = np.zeros((len(scene.nodes), 3))
     above = np.unique(node[apart])
@@ -137,6 +139,9 @@ def shifts(found: Flicker, chosen: Bool, scene: Scene, offset: float) -> dict[in
         ways, number = np.unique(np.round(found.up[rows], 3), axis=0, return_inverse=True)
         need = np.full(len(ways), -np.inf)
         np.maximum.at(need, number.reshape(-1), wanted_above)
+        # a slab let into another is flush above and below: of ways against each other the upward one has the last word
+        last = np.argsort(ways @ sky, kind="stable")
+        ways, need = ways[last], need[last]
         move = np.zeros(3)
         for _ in range(8):
             for direction, wanted in zip(ways, need, strict=True):
