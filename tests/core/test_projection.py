@@ -155,6 +155,16 @@ class Scale(unittest.TestCase):
         board = replace(scene.meshes[0], uvs=(np.clip(scene.meshes[0].uvs[0] * 0.01, 0, 1),))
         self.assertEqual(self.found(scene.but(meshes=(board, *scene.meshes[1:]))), {})
 
+    def test_instances_at_different_scales_are_reported(self) -> None:
+        scene = self.row(0.5, 0.5)
+        places = np.array([np.diag([s, s, s, 1.0]) for s in (1.0, 1.0, 1.4)])
+        shared = scene.but(nodes=make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]))
+        self.assertNotIn("uv.instance-scale", {f.code for f in survey(shared, BUILT_IN[0])})
+        places[2, :3, :3] *= 2
+        apart = shared.but(nodes=make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]))
+        found = {f.code: f for f in survey(apart, BUILT_IN[0])}["uv.instance-scale"]
+        self.assertEqual((len(found.parts), round(found.value or 0, 3)), (3, 2.8))
+
     def test_surface_without_area_in_its_set_is_found(self) -> None:
         scene = self.row(0.5, 0.5)
         line = replace(scene.meshes[0], uvs=(scene.meshes[0].uvs[0] * np.array([1, 0], np.float32),))

@@ -48,6 +48,8 @@ ONCE = 1.2
 """Repeats that a whole mesh covers up to which its set was laid out for one picture."""
 OFF_SCALE = 2.0
 """Times that a repeat may be larger or smaller than it is on other parts of its material."""
+INSTANCES_APART = 1.5
+"""Ratio of the scales of two instances from which on their textures are told apart."""
 SCALES_TOLD = 8
 SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
 
@@ -380,6 +382,38 @@ def texture_scale(context: Context) -> Iterable[Finding]:
                 "metresPerRepeat": float(f"{middle:.4g}"),
                 "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
             },
+        )
+
+
+@check("texture coordinates", "Instances at different scales")
+def instances_apart(context: Context) -> Iterable[Finding]:
+    """Parts that share a mesh with a picture on it, at different scales: the picture is finer on the small ones."""
+    scene = context.scene
+    nodes, parts = scene.nodes, scene.nodes.parts
+    shown = textured(scene)
+    pictured = np.array([bool(m.uvs) and bool(shown & set(m.slots)) for m in scene.meshes] + [False])
+    rows = parts[pictured[nodes.mesh[parts]]]
+    if not len(rows):
+        return
+    scale = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (1 / 3)
+    least, most = np.full(len(scene.meshes), np.inf), np.zeros(len(scene.meshes))
+    np.minimum.at(least, nodes.mesh[rows], scale)
+    np.maximum.at(most, nodes.mesh[rows], scale)
+    ratio = np.divide(most, least, out=np.ones(len(most)), where=(least > 0) & np.isfinite(least))
+    hit = ratio > INSTANCES_APART
+    if hit.any():
+        found = rows[hit[nodes.mesh[rows]]]
+        yield Finding(
+            code="uv.instance-scale",
+            severity="info",
+            title="Instances at different scales",
+            count=len(found),
+            value=float(ratio[hit].max()),
+            limit=INSTANCES_APART,
+            unit="×",
+            text=f"{plural(int(hit.sum()), 'mesh', 'meshes')} with pictures stand at scales up to {float(ratio[hit].max()):.3g} times apart, on {plural(len(found), 'part')}: "
+            "the picture is that much finer on the small ones.",
+            parts=found.tolist(),
         )
 
 
