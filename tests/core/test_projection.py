@@ -160,6 +160,7 @@ class Scale(unittest.TestCase):
         places = np.array([np.diag([s, s, s, 1.0]) for s in (1.0, 1.0, 1.4)])
         shared = scene.but(nodes=make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]))
         self.assertNotIn("uv.instance-scale", {f.code for f in survey(shared, BUILT_IN[0])})
+        places = places.copy()
         places[2, :3, :3] *= 2
         apart = shared.but(nodes=make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]))
         found = {f.code: f for f in survey(apart, BUILT_IN[0])}["uv.instance-scale"]
