@@ -79,6 +79,13 @@ class Found(unittest.TestCase):
         row = {f"p{k}": (BOX([1.1, 0.1, 2]), at(k, 0.002 * (k % 2), 0)) for k in range(4)}
         self.assertEqual(widths(scene_of(row)), {})
 
+    def test_what_lies_within_a_third_piece_lets_no_light_through(self) -> None:
+        ground = (sheet(9, 9), at(0, 0, 0, FLAT))
+        let_in = (BOX([1, 0.2, 1]), at(0, 0.102, 0))
+        slab = (BOX([3, 0.2, 3]), at(0, 0.1, 0))
+        self.assertEqual(set(widths(scene_of({"ground": ground, "let in": let_in}))), {("let in", "ground")})
+        self.assertEqual(widths(scene_of({"ground": ground, "let in": let_in, "slab": slab})), {})
+
     def test_a_tilted_part_leaks_where_it_is_off(self) -> None:
         tilt = standing(wall=(BOX([2, 1, 0.2]), at(0, 0.5019, 0, (0.002, [0, 0, 1]))))
         found = widths(tilt)["wall", "floor"]

@@ -139,10 +139,17 @@ def gaps_between(
     for side_ in (0, 1):
         mine = near.side == side_
         found.append(scan.look(near.triangle[mine], near.pair[mine], near.triangle[~mine], near.pair[~mine]))
+    # what lies within a third piece that has a thickness lets no light through
+    thick = (boxes[:, 1] - boxes[:, 0]).min(axis=1)
+    within: list[I64] = []
+    for side_, f in zip((0, 1), found, strict=True):
+        solid = thick[pairs[f[4], 1 - side_]] > 2 * limit[f[4]]
+        within.append(scan.place[f[5][solid]])
     pair, vertex = (np.concatenate([f[k] for f in found]) for k in (0, 1))
     distance, target = np.concatenate([f[2] for f in found]), np.concatenate([f[3] for f in found])
     side = np.concatenate([np.full(len(f[0]), k) for k, f in zip((0, 1), found, strict=True)])
     keep = not_lying(scan, pairs, begin, pair, side) if len(pair) else np.zeros(0, np.bool_)
+    keep &= ~np.isin(scan.place[vertex], np.concatenate(within))
     pair, vertex, distance, target, side = (x[keep] for x in (pair, vertex, distance, target, side))
     own, other = pairs[pair, side], pairs[pair, 1 - side]
     offset = np.concatenate([[0], np.cumsum(np.diff(table.vertex)[mesh[parts]])])
@@ -204,9 +211,9 @@ class Scan:
     low: F64
     high: F64
 
-    def look(self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64) -> tuple[I64, I64, F64, F64]:
+    def look(self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64) -> tuple[I64, I64, F64, F64, I64, I64]:
         """Gaps of the corners of triangles `mine` before triangles `theirs`, each with its pair: (K,) pair, vertex,
-        distance and (K, 3) closest place."""
+        distance and (K, 3) closest place; and pair and vertex of those that lie behind the other's surface."""
         pair, vertex = np.repeat(mine_pair, 3), self.faces[mine].reshape(-1)
         # only those that the other piece can reach, and of vertices at one place the first
         spare = self.limit[pair][:, None] * AROUND
@@ -259,7 +266,8 @@ class Scan:
         gap &= ~self.crossing(mine, mine_pair, pair, vertex, where, normal, gap)
         gap &= ~beside(pair, self.points[vertex], touching & (best < np.inf), gap, self.limit)
         gap &= self.along(mine, mine_pair, pair, vertex, gap)
-        return pair[gap], vertex[gap], best[gap], where[gap]
+        behind = np.isfinite(best) & (front < -self.least)
+        return pair[gap], vertex[gap], best[gap], where[gap], pair[behind], vertex[behind]
 
     def rows_of(self, pair: I64, vertex: I64, rows: I64) -> Callable[[I64, I64], tuple[Bool, I64]]:
         """Finds rows of (pair, vertex) again: of asked pairs and vertices which are among `rows`, and their rows."""
