@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.geometry.normals import frame_across
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, ranges
 
 ANGLE = np.radians(0.1)
@@ -18,6 +19,7 @@ ANGLE = np.radians(0.1)
 CELL = 0.004
 """Edge of the cells that unit normals are sorted into; more than twice the angle."""
 FEW = 160
+"""Triangles up to which each is compared with each."""
 LONG_RUN = 256
 """Candidates of one key from which on they are looked up by place."""
 CHUNK = 1 << 21
@@ -86,7 +88,7 @@ def candidates(flat: Flat, normals: F64, low: F64, high: F64, rows: I64, opposed
         return np.zeros((0, 2), np.int64)
     side = flat.side
     if side is None and len(rows) <= FEW:
-        return one_by_one(normals, low, high, rows, opposed)
+        return one_by_one(flat.group, normals, low, high, rows, opposed)
     asking = rows if side is None else rows[side[rows] == 0]
     asked = rows if side is None else rows[side[rows] == 1]
     keys = keys_of(flat.group[asked], np.floor(normals[asked] / CELL).astype(np.int64))
@@ -117,10 +119,12 @@ def candidates(flat: Flat, normals: F64, low: F64, high: F64, rows: I64, opposed
     return np.concatenate(out) if out else np.zeros((0, 2), np.int64)
 
 
-def one_by_one(normals: F64, low: F64, high: F64, rows: I64, opposed: bool) -> I64:
-    """The same for a few triangles of one group, each with each: sorting them would cost more."""
+def one_by_one(group: I64, normals: F64, low: F64, high: F64, rows: I64, opposed: bool) -> I64:
+    """The same for a few triangles, each with each: sorting them would cost more."""
     cosine = normals[rows] @ normals[rows].T
-    first, second = np.nonzero(np.triu((-cosine if opposed else cosine) >= np.cos(ANGLE), 1))
+    alike = (-cosine if opposed else cosine) >= np.cos(ANGLE)
+    alike &= group[rows][:, None] == group[rows]
+    first, second = np.nonzero(np.triu(alike, 1))
     return meeting(rows[first], rows[second], low, high, True)
 
 
@@ -166,7 +170,7 @@ def narrow(corners: F64, normals: F64, apart: F64, width: F64, pairs: I64) -> Ov
     near &= off <= limit + reach * ANGLE
     first, second, limit = first[near], second[near], limit[near]
     origin = corners[first, 0]
-    across, along = plane_axes(normals[first])
+    across, along = frame_across(normals[first])
     frame = np.stack([across, along], axis=2)
     one = (corners[first] - origin[:, None]) @ frame
     other = (corners[second] - origin[:, None]) @ frame
@@ -194,15 +198,6 @@ def longest_of(vectors: F64) -> F64:
     squares = np.einsum("tki,tki->tk", vectors, vectors)
     out: F64 = np.sqrt(np.maximum(np.maximum(squares[:, 0], squares[:, 1]), squares[:, 2]))
     return out
-
-
-def plane_axes(normals: F64) -> tuple[F64, F64]:
-    """Two unit vectors across each unit normal (N, 3)."""
-    helper = np.zeros_like(normals)
-    helper[np.arange(len(normals)), np.argmin(np.abs(normals), axis=1)] = 1.0
-    across = np.cross(normals, helper)
-    across /= np.linalg.norm(across, axis=1, keepdims=True)
-    return across, np.cross(normals, across)
 
 
 def clipped(one: F64, other: F64) -> tuple[F64, F64, F64]:

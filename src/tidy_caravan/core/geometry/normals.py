@@ -49,3 +49,15 @@ def vertex_normals(positions: F32, indices: U32) -> F32:
     length[bad] = 1.0
     unit: F32 = (out / length[:, None]).astype(np.float32)
     return unit
+
+
+def frame_across(normals: F64) -> tuple[F64, F64]:
+    """Two unit vectors across each unit normal (N, 3) (Duff et al., 2017)."""
+    x, y, z = normals.T
+    sign = np.where(z >= 0, 1.0, -1.0)
+    a = -1.0 / (sign + z)
+    b = x * y * a
+    return (
+        np.stack([1.0 + sign * x * x * a, sign * b, -sign * x], axis=1),
+        np.stack([b, sign + y * y * a, -y], axis=1),
+    )

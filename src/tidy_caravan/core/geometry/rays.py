@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.geometry.normals import frame_across
 from tidy_caravan.core.scene.arrays import F64, I64
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
@@ -49,21 +50,9 @@ def over_hemispheres(normals: F64, each: int) -> F64:
     radius = np.sqrt(k / each)
     turn = 2 * np.pi * (k[None, :] * GOLDEN + np.arange(len(normals))[:, None] * PLASTIC[0])
     x, y, z = radius * np.cos(turn), radius * np.sin(turn), np.sqrt(1 - radius**2)
-    across, along = frame(normals)
+    across, along = frame_across(normals)
     out: F64 = x[..., None] * across[:, None] + y[..., None] * along[:, None] + z[None, :, None] * normals[:, None]
     return out
-
-
-def frame(normals: F64) -> tuple[F64, F64]:
-    """Two unit vectors across each unit normal (N, 3) (Duff et al., 2017)."""
-    x, y, z = normals.T
-    sign = np.where(z >= 0, 1.0, -1.0)
-    a = -1.0 / (sign + z)
-    b = x * y * a
-    return (
-        np.stack([1.0 + sign * x * x * a, sign * b, -sign * x], axis=1),
-        np.stack([b, sign + y * y * a, -y], axis=1),
-    )
 
 
 def spread_over(area: F64, label: I64, samples: I64) -> tuple[I64, I64, F64]:

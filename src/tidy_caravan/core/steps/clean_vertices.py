@@ -21,7 +21,7 @@ from tidy_caravan.core.steps.base import (
     per_mesh_work,
     step,
 )
-from tidy_caravan.core.surroundings.flicker import scales
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import KEPT, SOURCE, whole_mesh_of, whole_of

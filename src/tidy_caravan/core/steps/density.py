@@ -25,7 +25,7 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.surroundings.flicker import scales
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import ORIGIN, SOURCE, mesh_of

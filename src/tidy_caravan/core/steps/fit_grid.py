@@ -19,8 +19,8 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.surroundings.flicker import scales
 from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, pieces_of
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 
 EXACT = 0.02

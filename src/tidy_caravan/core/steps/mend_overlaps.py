@@ -26,7 +26,8 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.flicker import Flicker, between, scales, within
+from tidy_caravan.core.surroundings.flicker import Flicker, between, within
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 
 ROUNDS = 6

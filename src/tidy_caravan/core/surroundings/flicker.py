@@ -19,7 +19,7 @@ from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, strewn_by, two_sided_slots
+from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, scales, strewn_by, two_sided_slots
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 
@@ -171,20 +171,6 @@ def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[
         elif outcome.arrays:
             out[i] = Overlaps(**{k: np.asarray(v) for k, v in outcome.arrays.items()})
     return out, lost
-
-
-def scales(scene: Scene, largest: bool = False) -> F64:
-    """(M,) metres per unit of each mesh, where its parts are drawn; the smallest of them, or the largest."""
-    nodes = scene.nodes
-    parts = nodes.parts
-    size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
-    out = np.full(len(scene.meshes), -np.inf if largest else np.inf)
-    if largest:
-        size = np.linalg.norm(nodes.world[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
-        np.maximum.at(out, nodes.mesh[parts], np.where(size > 0, size, -np.inf))
-    else:
-        np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
-    return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 
 
 def within_mesh(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:

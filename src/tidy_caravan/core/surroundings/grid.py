@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
-from tidy_caravan.core.surroundings.flicker import scales
+from tidy_caravan.core.surroundings.world import scales
 
 CELLS_M = (4.0, 3.0, 2.5, 2.0, 1.5, 1.25, 1.2, 1.0, 0.9, 0.8, 0.75, 0.625, 0.6, 0.5, 0.4, 0.3, 0.25)
 """Cells that pieces are made to, the largest first: of those that fit the largest is meant."""

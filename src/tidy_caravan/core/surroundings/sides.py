@@ -158,7 +158,6 @@ def lamps(scene: Scene) -> Bool:
 
 def nth_of_kind(kinds: AnyArray) -> I64:
     """(N,) how many of the same kind come before each, by a shuffle that is the same every time."""
-    order = np.argsort(kinds, kind="stable")
     shuffled = np.random.default_rng(0).permutation(len(kinds))
     order = shuffled[np.argsort(kinds[shuffled], kind="stable")]
     begins = np.flatnonzero(np.concatenate([[True], kinds[order][1:] != kinds[order][:-1]]))

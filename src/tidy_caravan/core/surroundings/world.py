@@ -110,3 +110,17 @@ def about(world: F64, middle: F64) -> F64:
     out = world.copy()
     out[:, :3, 3] -= middle
     return out
+
+
+def scales(scene: Scene, largest: bool = False) -> F64:
+    """(M,) metres per unit of each mesh, where its parts are drawn; the smallest of them, or the largest."""
+    nodes = scene.nodes
+    parts = nodes.parts
+    size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    out = np.full(len(scene.meshes), -np.inf if largest else np.inf)
+    if largest:
+        size = np.linalg.norm(nodes.world[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
+        np.maximum.at(out, nodes.mesh[parts], np.where(size > 0, size, -np.inf))
+    else:
+        np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
+    return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.surroundings.flicker import APART_M, Flicker, between, scales, within
+from tidy_caravan.core.surroundings.flicker import APART_M, Flicker, between, within
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
