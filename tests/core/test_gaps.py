@@ -79,6 +79,13 @@ class Found(unittest.TestCase):
         row = {f"p{k}": (BOX([1.1, 0.1, 2]), at(k, 0.002 * (k % 2), 0)) for k in range(4)}
         self.assertEqual(widths(scene_of(row)), {})
 
+    def test_mirrored_parts_have_their_front_where_others_have_it(self) -> None:
+        over = {"crate": (BOX([1, 1, 1]), at(0, 0.503, 0))}
+        sunk = {"crate": (BOX([1, 1, 1]), at(0, 0.497, 0))}
+        floor = {"floor": (BOX([10, 0.2, 10]), at(0, -0.1, 0) @ np.diag([-1.0, 1, 1, 1]))}
+        self.assertEqual(len(widths(scene_of({**floor, **over}))["crate", "floor"]), 4)
+        self.assertEqual(widths(scene_of({**floor, **sunk})), {})
+
     def test_what_lies_within_a_third_piece_lets_no_light_through(self) -> None:
         ground = (sheet(9, 9), at(0, 0, 0, FLAT))
         let_in = (BOX([1, 0.2, 1]), at(0, 0.102, 0))

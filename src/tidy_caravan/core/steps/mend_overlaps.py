@@ -26,14 +26,12 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.flicker import Flicker, between, within
+from tidy_caravan.core.surroundings.flicker import WHOLE, Flicker, between, within
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 
 ROUNDS = 6
 """Of things stacked in one plane each is lifted over the one below it in a round of its own."""
-WHOLE = 0.99
-"""Part of a triangle's area from which on it is covered."""
 
 
 @step

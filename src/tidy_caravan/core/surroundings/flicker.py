@@ -30,6 +30,8 @@ APART_M = 1e-3
 """Distance of planes below which they flicker …"""
 APART_SIZE = 1 / 50
 """… or this part of the smaller thing's size, whichever is less."""
+WHOLE = 0.99
+"""Part of a triangle's area from which on it is covered."""
 WIDTH_M = 5e-4
 """Narrower overlaps are seams, which do not flicker to be seen …"""
 WIDTH_SIZE = 1e-3

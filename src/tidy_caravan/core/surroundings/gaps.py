@@ -109,8 +109,10 @@ def gaps_between(
     if not len(parts):
         return {f: getattr(NOTHING, f) for f in Gaps.__dataclass_fields__}, {}
     every = placed(table, mesh[parts], world[parts])
-    corners = every.points[every.faces]
-    low, high = boxes_of(corners)
+    # mirrored parts turn the winding, and with it what is before a surface and what behind
+    mirrored = np.linalg.det(world[parts, :3, :3]) < 0
+    faces = np.where(mirrored[every.part][:, None], every.faces[:, ::-1], every.faces)
+    low, high = boxes_of(every.points[faces])
     # pieces, in the order of their parts; triangles sorted by them
     of_triangle = label[table.face[mesh[parts]][every.part] + every.local]
     piece, number = np.unique(every.part * (MOST_PIECES + 1) + of_triangle, return_inverse=True)
@@ -132,7 +134,7 @@ def gaps_between(
     pairs, limit = pairs[usable], limit[usable]
     near = nearby(pairs, boxes, begin, low, high, limit)
     scan = Scan(
-        every.points, every.faces[order], place_numbers(table, mesh[parts], place), limit, least / metres,
+        every.points, faces[order], place_numbers(table, mesh[parts], place), limit, least / metres,
         boxes[pairs, 0].max(axis=1), boxes[pairs, 1].min(axis=1),
     )  # fmt: skip
     found = []

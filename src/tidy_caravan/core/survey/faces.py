@@ -11,7 +11,7 @@ from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.surroundings.sides import SeenSides, Verdict, open_sheets, seen
-from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
+from tidy_caravan.core.survey.base import Finding, Severity, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
 
@@ -133,12 +133,8 @@ def seen_from_behind(context: Context) -> Iterable[Finding]:
     scene = context.scene
     found = seen(scene, context.workshop, context.tell, context.numbers(OPEN) > 0)
     if isinstance(found, str):
-        yield Finding(
-            code="faces.sides-unknown",
-            severity="warning",
-            title="Visible sides not found out",
-            count=0,
-            text=f"Which sides of open sheets can be seen could not be found out: {found}",
+        yield not_found_out(
+            "faces.sides-unknown", "Visible sides not found out", "Which sides of open sheets can be seen", found
         )
         return
     told: tuple[tuple[Verdict, str, Severity, str, str], ...] = (

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, gaps
-from tidy_caravan.core.survey.base import Finding, check
+from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
 
@@ -19,13 +19,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     scene = context.scene
     found = gaps(scene, context.workshop, context.tell)
     if isinstance(found, str):
-        yield Finding(
-            code="gaps.unknown",
-            severity="warning",
-            title="Gaps not found out",
-            count=0,
-            text=f"Where parts leave a gap could not be found out: {found}",
-        )
+        yield not_found_out("gaps.unknown", "Gaps not found out", "Where parts leave a gap", found)
         return
     if not len(found.part):
         return

@@ -7,9 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.surroundings.flicker import APART_M, Flicker, between, within
+from tidy_caravan.core.surroundings.flicker import APART_M, WHOLE, Flicker, between, within
 from tidy_caravan.core.surroundings.world import scales
-from tidy_caravan.core.survey.base import Finding, check, parts_with
+from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
 
@@ -20,13 +20,7 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
     scene = context.scene
     found = between(scene, context.workshop, context.tell)
     if isinstance(found, str):
-        yield Finding(
-            code="flicker.unknown",
-            severity="warning",
-            title="Overlaps not found out",
-            count=0,
-            text=f"Which parts lie on each other could not be found out: {found}",
-        )
+        yield not_found_out("flicker.unknown", "Overlaps not found out", "Which parts lie on each other", found)
         return
     if not len(found.first):
         return
@@ -66,7 +60,7 @@ def covered_whole(scene: Scene, found: Flicker) -> tuple[int, int]:
         moved = np.einsum("kij,kcj->kci", scene.nodes.world[node[rows], :3, :3], corners)
         crosses = np.cross(moved[:, 1] - moved[:, 0], moved[:, 2] - moved[:, 0])
         whole[rows] = np.linalg.norm(crosses, axis=1) / 2
-    gone = int((area >= 0.99 * whole * scene.convention.metres_per_unit**2).sum())
+    gone = int((area >= WHOLE * whole * scene.convention.metres_per_unit**2).sum())
     return gone, len(node) - gone
 
 

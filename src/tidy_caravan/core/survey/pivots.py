@@ -35,10 +35,7 @@ def far_pivots(context: Context) -> Iterable[Finding]:
         return
     box = scene.part_bounds
     origin = nodes.world[parts, :3, 3]
-    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
-    distance = np.linalg.norm(outside, axis=1)
-    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    far = distance > np.maximum(diagonal, 1e-12)
+    distance, far = outside(box, origin)
     if far.any():
         rows = parts[far]
         at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
@@ -54,7 +51,7 @@ def far_pivots(context: Context) -> Iterable[Finding]:
             unit="m",
             text=f"{plural(len(rows), 'pivot lies', 'pivots lie')} outside the own part by more than its size, {metres:.{0 if metres >= 100 else 2}f} m at worst.{note}",
             parts=[int(i) for i in rows],
-            mend={"kind": "place_pivots", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
+            mend=mend_of(scene, rows),
         )
 
 
@@ -77,7 +74,7 @@ def pivots_together(context: Context) -> Iterable[Finding]:
     box = scene.part_bounds
     origin = nodes.world[parts, :3, 3]
     size = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    near = ~far_off(box, origin)
+    near = ~outside(box, origin)[1]
     step = max(float(np.median(size)) * 1e-6, 1e-12)
     _, group, counts = np.unique(np.rint(origin / step), axis=0, return_inverse=True, return_counts=True)
     group = group.reshape(-1)
@@ -105,12 +102,12 @@ def pivots_together(context: Context) -> Iterable[Finding]:
         )
 
 
-def far_off(box: F64, origin: F64) -> Bool:
-    """(P,) True for pivots (P, 3) further outside their box (P, 2, 3) than it is large."""
-    outside = np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0)
+def outside(box: F64, origin: F64) -> tuple[F64, Bool]:
+    """(P,) how far pivots (P, 3) lie outside their box (P, 2, 3), and whether by more than it is large."""
+    distance = np.linalg.norm(np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0), axis=1)
     diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    out: Bool = np.linalg.norm(outside, axis=1) > np.maximum(diagonal, 1e-12)
-    return out
+    far: Bool = distance > np.maximum(diagonal, 1e-12)
+    return distance, far
 
 
 @check("transforms", "Pivots off the hinge")
