@@ -72,8 +72,8 @@ def hoarded_of_small(arrays: Mapping[str, Any], **parameters: Any) -> Any:
 
 
 def Impatient(content: str, arrays: Any, parameters: Any = None, seconds: float = 0.0, size: int = 1) -> Piece:
-    """A piece that may take a second, so that a test need not wait a minute for what hangs."""
-    return Piece(content, arrays, parameters or {}, seconds=1.0, size=size)
+    """A small piece may take a second, so that a test need not wait a minute for what hangs; the others as long as ever."""
+    return Piece(content, arrays, parameters or {}, seconds=1.0 if size < 1000 else 60.0, size=size)
 
 
 def starved() -> str:
@@ -323,7 +323,7 @@ class Heavy(unittest.TestCase):
         ):
             for function in ("died", "hung", "hoarded"):
                 with self.subTest(check=name, how=function):
-                    work = dataclasses.replace(getattr(module, name), function=HERE + function, memory=1 << 30)
+                    work = dataclasses.replace(getattr(module, name), function=HERE + function)
                     with mock.patch.object(module, name, work), mock.patch.object(module, "Piece", Impatient):
                         found = [f.code for f in survey(scene, BUILT_IN[0])]
                     self.assertEqual(found.count(code), 1, found)
@@ -333,7 +333,7 @@ class Heavy(unittest.TestCase):
         balls = [trimesh.creation.icosphere(k) for k in (2, 3)]
         scene = scene_of({"small": (balls[0], at(0, 0, 0)), "large": (balls[1], at(5, 0, 0))})
         for function in ("died_of_small", "hung_of_small", "hoarded_of_small"):
-            work = dataclasses.replace(density.SIMPLIFY, function=HERE + function, memory=1 << 30)
+            work = dataclasses.replace(density.SIMPLIFY, function=HERE + function)
             with self.subTest(how=function), mock.patch.object(density, "SIMPLIFY", work):
                 step = density.Simplify(error_mm=50)
                 with mock.patch("tidy_caravan.core.steps.base.Piece", Impatient):
