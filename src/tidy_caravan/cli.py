@@ -42,12 +42,14 @@ def parser() -> Parser:
     one.add_argument("file", type=Path)
     one.add_argument("--destination", metavar="NAME")
     one.add_argument("--route", type=Path, metavar="ROUTE.json", help="with what it says is left as it is")
+    one.add_argument("--pictures", type=Path, metavar="DIR", help="a picture of the worst places of each finding")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
     two.add_argument("file", type=Path)
     two.add_argument("--to", required=True, metavar="NAME")
     two.add_argument("--out", required=True, type=Path, metavar="DIR")
     two.add_argument("--route", type=Path, metavar="ROUTE.json")
     two.add_argument("--format", type=writable_format, default="glb", metavar="FORMAT", help=FORMATS_HELP)
+    two.add_argument("--pictures", type=Path, metavar="DIR", help="a picture before and after each step")
     three = commands.add_parser(
         "arrive", help="read a package back as its destination would and compare it with the source"
     )

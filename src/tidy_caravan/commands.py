@@ -13,18 +13,23 @@ from typing import Any
 import orjson
 
 from tidy_caravan.core.carry import carry, prove
-from tidy_caravan.core.conventions.destinations import BUILT_IN, destination
+from tidy_caravan.core.closeup import closeup
+from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundle_from_path
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.picture import picture
 from tidy_caravan.core.proposal import as_route, propose
-from tidy_caravan.core.route import Route, default_route, parse_route
+from tidy_caravan.core.route import Route, StepRecord, StepScenes, default_route, first_steps, parse_route, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, leave, survey
+from tidy_caravan.core.work.heavy import Workshop
 
 SHOWN = 12
+PICTURES = 3
+"""Places of a finding that are drawn."""
 
 
 def read(path: Path) -> tuple[Scene, str]:
@@ -37,7 +42,7 @@ def show(data: Any) -> None:
     sys.stdout.buffer.write(orjson.dumps(data, option=orjson.OPT_INDENT_2) + b"\n")
 
 
-def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
+def survey_json(scene: Scene, findings: list[Finding], pictures: dict[int, list[str]]) -> dict[str, Any]:
     box = bounds_metres(scene)
     convention = scene.convention
     return {
@@ -53,12 +58,31 @@ def survey_json(scene: Scene, findings: list[Finding]) -> dict[str, Any]:
         "travel": [dataclasses.asdict(t) for t in scene.travel],
         "findings": [
             {
-                **f.model_dump(by_alias=True, mode="json", exclude={"parts"}),
+                **f.model_dump(by_alias=True, mode="json", exclude={"parts", "places"}),
                 "parts": scene.identities.given(scene.nodes.source[f.parts].tolist()),
+                "places": [
+                    p.model_dump(by_alias=True, mode="json")
+                    | {"parts": scene.identities.given(scene.nodes.source[p.parts].tolist())}
+                    for p in f.places
+                ],
+                **({"pictures": pictures[i]} if i in pictures else {}),
             }
-            for f in findings
+            for i, f in enumerate(findings)
         ],
     }
+
+
+def draw_places(scene: Scene, findings: list[Finding], folder: Path) -> dict[int, list[str]]:
+    """Writes a picture of the first places of each finding; the names of the files by the finding's number."""
+    folder.mkdir(parents=True, exist_ok=True)
+    out: dict[int, list[str]] = {}
+    for i, f in enumerate(findings):
+        places = [(p.parts, p.lines) for p in f.places[:PICTURES]] or [([n], []) for n in f.parts[:1]]
+        for k, (parts, lines) in enumerate(places):
+            name = f"{i + 1:02}-{f.code}-{k + 1}.png"
+            (folder / name).write_bytes(closeup(scene, parts, lines))
+            out.setdefault(i, []).append(name)
+    return out
 
 
 def print_findings(findings: list[Finding]) -> None:
@@ -76,8 +100,9 @@ def run_survey(args: argparse.Namespace) -> int:
     findings = survey(scene, destination(args.destination or BUILT_IN[0].name))
     if args.route:
         findings = leave(findings, scene, read_route(args.route).left)
+    drawn = draw_places(scene, findings, args.pictures) if args.pictures else {}
     if args.json:
-        show(survey_json(scene, findings))
+        show(survey_json(scene, findings, drawn))
     else:
         figures = count(scene)
         box = bounds_metres(scene)
@@ -94,7 +119,34 @@ def run_survey(args: argparse.Namespace) -> int:
                 fate = f"into {t.into}{f', within {t.tolerance}' if t.tolerance else ''}" if t.into else t.why
                 print(f"  {t.verdict:10}{t.count:8} {t.kind}: {fate}")
         print_findings(findings)
+        if args.pictures:
+            print(f"  {sum(len(names) for names in drawn.values())} pictures in {args.pictures}")
     return 1 if any(f.severity == "error" for f in findings) else 0
+
+
+class LastScene(StepScenes):
+    """Keeps the scene after the last step that took a while: the next prefix of the route begins there."""
+
+    def __init__(self) -> None:
+        self.kept: tuple[str, Scene, list[StepRecord]] | None = None
+
+    def get(self, key: str) -> tuple[Scene, list[StepRecord]] | None:
+        return self.kept[1:] if self.kept and self.kept[0] == key else None
+
+    def put(self, key: str, scene: Scene, records: list[StepRecord]) -> None:
+        self.kept = key, scene, list(records)
+
+
+def draw_steps(scene: Scene, route: Route, target: Destination, folder: Path) -> list[str]:
+    """Writes the scene before the first step and after each; the names of the files."""
+    folder.mkdir(parents=True, exist_ok=True)
+    kept, workshop = LastScene(), Workshop()
+    names = []
+    for number, title in enumerate(["source", *(s.kind for s in route.steps if s.enabled)]):
+        made, _ = run(scene, first_steps(route, number), target, workshop=workshop, kept=kept)
+        names.append(f"{number:02}-{title}.png")
+        (folder / names[-1]).write_bytes(picture(made))
+    return names
 
 
 def run_propose(args: argparse.Namespace) -> int:
@@ -143,6 +195,7 @@ def run_carry(args: argparse.Namespace) -> int:
     package, _, records, findings = carry(scene, args.file.name, digest, target, route, args.format, progress=progress)
     if tty:
         print(file=sys.stderr)
+    drawn = draw_steps(scene, route, target, args.pictures) if args.pictures else []
     save(package.files, args.out)
     problems = [c for r in records for c in r.changes if c.problem]
     if args.json:
@@ -151,6 +204,7 @@ def run_carry(args: argparse.Namespace) -> int:
                 "out": str(args.out),
                 "files": [f.model_dump(by_alias=True) for f in package.manifest.files],
                 "steps": [r.model_dump(by_alias=True, mode="json") for r in records],
+                **({"pictures": drawn} if drawn else {}),
                 "remarks": [*package.manifest.losses, *package.manifest.remarks],
                 "unproven": package.manifest.unproven,
                 "findings": [f.model_dump(by_alias=True, mode="json") for f in findings],

@@ -70,6 +70,17 @@ class Found(unittest.TestCase):
         self.assertEqual(found(out), {})
         self.assertTrue(np.allclose(out.part_bounds, scene.part_bounds, atol=1e-6))
 
+    def test_crates_of_whole_metres_that_were_strewn_about_are_no_kit(self) -> None:
+        rng = np.random.default_rng(3)
+        crates = [piece(s).apply_translation([*rng.uniform(0, 4, 2), 0]) for s in SIZES]
+        self.assertEqual(found(scene_of(*crates, piece((1.99, 1.0, 1.0)).apply_translation([1.3, 0.4, 0.7]))), {})
+
+    def test_the_place_of_one_that_is_off_is_the_box_it_is_to_fill(self) -> None:
+        place = found(scene_of(*map(piece, SIZES), piece((1.996, 3.0, 0.2))))["grid.size"].places[0]
+        ends = np.array(place.lines).reshape(-1, 3)
+        self.assertEqual((place.parts, len(place.lines), place.unit), ([6], 12, "mm"))
+        self.assertTrue(np.allclose([ends.min(axis=0), ends.max(axis=0)], [[36, 0, 0], [38, 3, 0.2]]))
+
 
 class Fitted(unittest.TestCase):
     def fit(self, how: str) -> tuple[Any, Any]:

@@ -161,6 +161,14 @@ def run(
     return scene, records
 
 
+def first_steps(route: Route, count: int) -> Route:
+    """The route up to the first `count` of its enabled steps. Raises BadRoute where it has fewer."""
+    enabled = [s for s in steps_of(route) if s.enabled]
+    if not 0 <= count <= len(enabled):
+        raise BadRoute(f"the route has {len(enabled)} steps that are switched on, and no step {count}", where="steps")
+    return route.model_copy(update={"steps": enabled[:count]})
+
+
 def chain(steps: list[Step], route: Route, destination: Destination, start: Scene, source: str) -> list[str]:
     """A key for the scene after each step: of all that it depends on, and of nothing else."""
     c = start.convention

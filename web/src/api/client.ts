@@ -12,6 +12,7 @@ export type MeshRow = Schemas["MeshOut"];
 export type Group = Schemas["GroupOut"];
 export type MaterialRow = Schemas["MaterialOut"];
 export type Finding = Schemas["FindingOut"];
+export type Place = Schemas["PlaceOut"];
 export type ArrivalRow = Schemas["ArrivalRowOut"];
 export type Destination = Schemas["Destination"];
 export type StepKind = Schemas["StepKind"];
@@ -102,6 +103,13 @@ export const api = {
     answer<Schemas["HaulsPage"]>(client.GET("/api/hauls", { params: { query: { search, offset } } })),
   signIn: (key: string) => answer<void>(client.POST("/api/sign-in", { body: { key } })),
   job: (id: string) => answer<Job>(client.GET("/api/jobs/{job_id}", { params: at("job_id", id) })),
+  /** The newest run before and after one of its steps, counted from 1. */
+  stepViews: (haul: string, number: number) =>
+    answer<Job>(
+      client.POST("/api/hauls/{haul_id}/steps/{number}/views", {
+        params: { path: { haul_id: haul, number } },
+      }),
+    ),
   preview: (scene: string, step: StepData) =>
     answer<Job>(
       client.POST("/api/scenes/{scene_id}/preview", { params: at("scene_id", scene), body: { step } }),
@@ -150,6 +158,13 @@ export const api = {
   findings: (haul: string, of: "source" | "result") =>
     answer<Finding[]>(
       client.GET("/api/hauls/{haul_id}/findings", { params: { ...at("haul_id", haul), query: { of } } }),
+    ),
+  /** Where a finding is, the worst first, in metres as the view has them. */
+  places: (scene: string, finding: string) =>
+    answer<Place[]>(
+      client.GET("/api/scenes/{scene_id}/findings/{finding_id}/places", {
+        params: { path: { scene_id: scene, finding_id: finding } },
+      }),
     ),
   proposal: (haul: string) =>
     answer<Proposed[]>(client.GET("/api/hauls/{haul_id}/proposal", { params: at("haul_id", haul) })),

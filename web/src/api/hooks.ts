@@ -2,7 +2,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { tell } from "../shared/messages";
-import { api, type Haul, type HaulChange, type Job, type Problem } from "./client";
+import { api, type Finding, type Haul, type HaulChange, type Job, type Problem } from "./client";
 
 export const useHauls = (search: string) =>
   useInfiniteQuery({
@@ -41,6 +41,15 @@ export function useFindings(haul: Haul | undefined, of: "source" | "result") {
     placeholderData: (old) => (old?.[0]?.sceneId === scene ? old : undefined),
   });
 }
+
+/** Where a finding is; a scene's findings never change. */
+export const usePlaces = (finding: Finding | undefined) =>
+  useQuery({
+    queryKey: ["places", finding?.id],
+    queryFn: () => api.places(finding?.sceneId ?? "", finding?.id ?? ""),
+    enabled: !!finding?.partCount,
+    staleTime: Infinity,
+  });
 
 export type JobEvent = Pick<Job, "state" | "title" | "done" | "total"> & {
   job: string;

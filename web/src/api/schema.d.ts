@@ -315,6 +315,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hauls/{haul_id}/steps/{number}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Step Views
+         * @description View files of the newest run before and after one of its steps, counted from 1: a job, and then its two views.
+         */
+        post: operations["step_views"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -381,7 +401,7 @@ export interface paths {
         };
         /**
          * Preview View
-         * @description The view file that a preview made.
+         * @description The view file that a preview made; of a step of a run there are two.
          */
         get: operations["preview_view"];
         put?: never;
@@ -455,6 +475,46 @@ export interface paths {
         };
         /** List Findings */
         get: operations["list_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/findings/{finding_id}/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Places
+         * @description Where the finding is, the worst first; of one that keeps no places its first parts.
+         */
+        get: operations["list_places"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/findings/{finding_id}/places/{index}/picture.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture Of Place
+         * @description What is there: its parts in teal, the lines of the fault over them, faces seen from behind hatched.
+         */
+        get: operations["picture_of_place"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1439,6 +1499,11 @@ export interface components {
             /** Partcount */
             partCount: number;
             /**
+             * Placecount
+             * @default 0
+             */
+            placeCount: number;
+            /**
              * Sceneid
              * Format: uuid
              */
@@ -2212,6 +2277,27 @@ export interface components {
             sources: number[];
         };
         /**
+         * PlaceOut
+         * @description One place of a finding. lines: each x, y, z of one end and of the other, in metres with Y up, as the view has them;
+         *     none where the parts as a whole are the place. sources: their ids in the source. centre, size: where to look.
+         */
+        PlaceOut: {
+            /** Centre */
+            centre: number[];
+            /** Lines */
+            lines: number[][];
+            /** Names */
+            names: string[];
+            /** Size */
+            size: number;
+            /** Sources */
+            sources: number[];
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
+        };
+        /**
          * PlacePivots
          * @description Moves pivots: mesh' = T⁻¹·mesh, node' = node·T, children' = T⁻¹·child.
          *
@@ -2550,6 +2636,11 @@ export interface components {
         };
         /** SceneOut */
         SceneOut: {
+            /**
+             * Axes
+             * @description Rows that bring a place as the view has it (metres, Y up) to metres along the scene's own axes.
+             */
+            readonly axes: number[][];
             bounds: components["schemas"]["Bounds"];
             convention: components["schemas"]["ConventionOut"];
             counts: components["schemas"]["Counts"];
@@ -4035,6 +4126,49 @@ export interface operations {
             };
         };
     };
+    step_views: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                haul_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -4161,7 +4295,9 @@ export interface operations {
     };
     preview_view: {
         parameters: {
-            query?: never;
+            query?: {
+                side?: "before" | "after";
+            };
             header?: never;
             path: {
                 job_id: string;
@@ -4340,6 +4476,91 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FindingOut"][];
                 };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    list_places: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+                finding_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceOut"][];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    picture_of_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+                finding_id: string;
+                index: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Client Error */
             "4XX": {

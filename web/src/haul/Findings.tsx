@@ -3,8 +3,9 @@
 import { Plus } from "lucide-react";
 import { useState } from "react";
 import type { Finding, Mend } from "../api/client";
-import { count, plural, small } from "../shared/format";
+import { count, figure, plural } from "../shared/format";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
+import { Places } from "./Places";
 
 export function stepTitle(kind: string, titles: Map<string, string>) {
   return titles.get(kind) ?? kind.replaceAll("_", " ");
@@ -129,6 +130,7 @@ function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, 
           )}
         </span>
       </div>
+      {here && !!f.partCount && <Places finding={f} />}
       {here && leaving && (
         <Reason
           those={those ? selected : 0}
@@ -153,11 +155,6 @@ function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
     </span>
   );
 }
-
-const figure = (value: number) =>
-  Number.isInteger(value)
-    ? count(value)
-    : small(value, value < 1 ? 4 : value < 100 ? 2 : 0).replace(/(\.\d*?)0+$/, "$1");
 
 type ReasonProps = { those: number; onSave: (because: string, those: boolean) => void; onCancel: () => void };
 

@@ -1,4 +1,6 @@
 // One haul: trail across the top, ledger as the main thing, view beside it, tape below.
+
+import { useQueries } from "@tanstack/react-query";
 import { Ruler, Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -9,6 +11,7 @@ import {
   useFindings,
   useHaul,
   useJobEvents,
+  usePlaces,
   useStart,
   useStepKinds,
 } from "../api/hooks";
@@ -91,9 +94,15 @@ export function HaulPage() {
     setTyped("");
   }, [haulId, clear, set, reset]);
   useEffect(() => {
-    set({ lens: station.lens, pair: !!station.pair });
+    set({ lens: station.lens, pair: !!station.pair, stage: null });
     show({ filter: null });
   }, [station, set, show]);
+  // a run that is gone has no steps to be looked at
+  const runId = haul?.run?.id;
+  useEffect(() => {
+    void runId;
+    set({ stage: null });
+  }, [runId, set]);
   // another version of the source: what is selected is selected still, under its new number
   const sourceId = haul?.source?.id;
   const known = useRef(sourceId);
@@ -148,12 +157,13 @@ export function HaulPage() {
   // a lens about a kind of fault marks the parts that findings of it name
   const lens = useView((v) => v.lens);
   const faults = lensOf(lens)?.findings;
+  const named = useMemo(
+    () => (findings ?? []).filter((f) => f.partCount && faults?.some((code) => f.code.startsWith(code))),
+    [findings, faults],
+  );
   useEffect(() => {
     if (!faults || filter || !sceneId) return;
     let current = true;
-    const named = (findings ?? []).filter(
-      (f) => f.partCount && faults.some((code) => f.code.startsWith(code)),
-    );
     Promise.all(named.map((f) => api.picked(sceneId, new URLSearchParams({ finding: f.id })))).then(
       (all) => {
         const sources = all.flatMap((p) => p.sources);
@@ -165,7 +175,23 @@ export function HaulPage() {
       current = false;
       mark(null);
     };
-  }, [faults, findings, filter, sceneId, mark]);
+  }, [faults, named, filter, sceneId, mark]);
+  const { data: ofChosen } = usePlaces(
+    findings?.find((f) => filter?.by === "finding" && f.id === filter.value),
+  );
+  const ofLens = useQueries({
+    queries: named.map((f) => ({
+      queryKey: ["places", f.id],
+      queryFn: () => api.places(f.sceneId, f.id),
+      staleTime: Infinity,
+    })),
+    combine: (all) => all.flatMap((one) => one.data ?? []),
+  });
+  useEffect(() => {
+    const lines = (ofChosen ?? ofLens).flatMap((p) => p.lines);
+    set({ places: lines.length ? lines : null });
+    return () => set({ places: null });
+  }, [ofChosen, ofLens, set]);
   useShortcut("station", (key) => {
     const to = STATIONS[Number(key) - 1];
     if (to) navigate(`/hauls/${haulId}/${to.id}`);
@@ -381,7 +407,14 @@ export function HaulPage() {
         </Pane>
       </div>
       <Pane name="The tape">
-        <Tape haul={haul} kinds={kinds} busy={busy} onRoute={setRoute} onRun={run} />
+        <Tape
+          haul={haul}
+          showsResult={!!haul.result && station.about === "result"}
+          kinds={kinds}
+          busy={busy}
+          onRoute={setRoute}
+          onRun={run}
+        />
       </Pane>
     </div>
   );

@@ -1,14 +1,17 @@
 // One step opened for its numbers; the fields come from the step's own schema.
+import { Crosshair } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import type { StepData, StepKind, StepRecord } from "../api/client";
 import { count } from "../shared/format";
 import { parameterOf } from "./mend";
+import { useView } from "./selection";
 
 type Field = {
   type?: string;
   title?: string;
   description?: string;
   unit?: string;
+  pick?: "x" | "y" | "z";
   enum?: string[];
   anyOf?: Field[];
   minimum?: number;
@@ -22,27 +25,65 @@ type Props = {
   record: StepRecord | undefined;
   sets: string[];
   busy: boolean;
+  /** Rows that bring a place of the view to the axes of the result; null while the view shows no result. */
+  axes: number[][] | null;
   onClose: () => void;
   onSave: (step: StepData) => void;
 };
 
 const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
 
-export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: Props) {
+export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSave }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
   const [draft, setDraft] = useState<StepData>(step);
   const where = draft.where ?? {};
+  const set = useView((v) => v.set);
   useEffect(() => dialog.current?.showModal(), []);
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
+  const fields = kind.parameters as Record<string, Field>;
+  const picked = Object.entries(fields).filter(([, field]) => field.pick);
+  const pick = () => {
+    dialog.current?.close("pick");
+    set({
+      stage: null,
+      pair: false,
+      picking: (place) => {
+        if (place)
+          setDraft((was) => {
+            const along = (row: number[]) =>
+              row.reduce((sum, v, k) => sum + v * (place[k as 0 | 1 | 2] ?? 0), 0);
+            const values = picked.map(([key, field]) => {
+              const row = axes?.["xyz".indexOf(field.pick ?? "x")] ?? [0, 0, 0];
+              return [key, Number(along(row).toFixed(4))];
+            });
+            return {
+              ...was,
+              ...("at" in was ? { at: "point" } : {}),
+              ...Object.fromEntries(values),
+            } as StepData;
+          });
+        dialog.current?.showModal();
+      },
+    });
+  };
   return (
-    <dialog ref={dialog} className="modal" onClose={onClose} aria-label={kind.title}>
+    <dialog
+      ref={dialog}
+      className="modal"
+      onClose={() => {
+        // it steps aside while a point is picked
+        if (dialog.current?.returnValue === "pick") dialog.current.returnValue = "";
+        else onClose();
+      }}
+      aria-label={kind.title}
+    >
       <div className="modal-box flex max-h-[80vh] w-[38rem] flex-col gap-3">
         <div>
           <h2 className="text-base font-semibold">{kind.title}</h2>
           <p className="opacity-80">{kind.summary}</p>
         </div>
         <div className="grid grid-cols-[16rem_1fr] items-center gap-x-3 gap-y-2">
-          {Object.entries(kind.parameters as Record<string, Field>).map(([key, field]) => (
+          {Object.entries(fields).map(([key, field]) => (
             <Input
               key={key}
               name={key}
@@ -51,6 +92,18 @@ export function StepEditor({ kind, step, record, sets, busy, onClose, onSave }: 
               onChange={(v) => put(key, v)}
             />
           ))}
+          {picked.length > 0 && (
+            <>
+              <span className="text-xs leading-snug opacity-80">
+                {axes
+                  ? "A point of the result, a corner where one is near"
+                  : "Run the route first: the point is one of its result"}
+              </span>
+              <button type="button" className="btn btn-sm" disabled={!axes} onClick={pick}>
+                <Crosshair size={14} aria-hidden /> Pick the point in the view
+              </button>
+            </>
+          )}
           <label className="contents">
             <span>Only parts named</span>
             <input

@@ -12,6 +12,8 @@ import { StepEditor } from "./StepEditor";
 
 type Props = {
   haul: Haul;
+  /** Whether the view shows what the route made. */
+  showsResult: boolean;
   kinds: StepKind[];
   busy: boolean;
   onRoute: (steps: StepData[]) => void;
@@ -36,7 +38,7 @@ export function effect(record: StepRecord | undefined): string {
   return out.join(", ") || "nothing to do";
 }
 
-export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
+export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) {
   const [open, setOpen] = useState<number | null>(null);
   const steps = haul.route.steps ?? [];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
@@ -190,6 +192,7 @@ export function Tape({ haul, kinds, busy, onRoute, onRun }: Props) {
           kind={kind}
           step={chosen}
           record={records.get(open)}
+          axes={showsResult ? (haul.result?.axes ?? null) : null}
           busy={busy}
           onClose={() => setOpen(null)}
           onSave={(next) => {

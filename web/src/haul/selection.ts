@@ -16,19 +16,38 @@ type ViewState = {
   wipe: number;
   /** A step whose result the view shows before it is on the tape, as JSON. */
   preview: string | null;
+  /** A step of the last run, counted from 1, that the pair shows before and after. */
+  stage: number | null;
   /** A box in metres, Y up, drawn in the view; `drawing` while the next drag draws one. */
   box: Box | null;
   drawing: boolean;
   /** Where the figure of a person stands, in metres, Y up; `placing` while the next click sets it down. */
   figure: [number, number, number] | null;
   placing: boolean;
+  /** What the next click in the view is for: it gets the place, in metres, Y up; null when it was given up. */
+  picking: ((place: [number, number, number] | null) => void) | null;
+  /** Lines of the places of a fault: x, y, z of both ends in metres, Y up. */
+  places: readonly number[][] | null;
   /** known: numbers of those among the ids that were not selected before. */
   select: (ids: Iterable<string>, known: Iterable<readonly [string, number]>) => void;
   look: (focus: Omit<Focus, "time">) => void;
   mark: (ids: Iterable<number> | null) => void;
   set: (
     change: Partial<
-      Pick<ViewState, "lens" | "pair" | "wipe" | "preview" | "box" | "drawing" | "figure" | "placing">
+      Pick<
+        ViewState,
+        | "lens"
+        | "pair"
+        | "wipe"
+        | "preview"
+        | "box"
+        | "drawing"
+        | "figure"
+        | "placing"
+        | "places"
+        | "stage"
+        | "picking"
+      >
     >,
   ) => void;
   clear: () => void;
@@ -42,10 +61,13 @@ export const useView = create<ViewState>((set) => ({
   pair: false,
   wipe: 0.5,
   preview: null,
+  stage: null,
   box: null,
   drawing: false,
   figure: null,
   placing: false,
+  picking: null,
+  places: null,
   select: (ids, known) =>
     set((old) => {
       const numbers = new Map([...old.selected, ...known]);

@@ -1,9 +1,10 @@
 // What the stations show above the ledger: facts of the source, changes, package, verdict.
-import { Download, PackageCheck, Telescope } from "lucide-react";
+import { Columns2, Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
 import type { Counts, Haul, StepRecord } from "../api/client";
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
+import { useView } from "./selection";
 import { type Rows, useShown } from "./shown";
 
 type Trace = { rows?: Rows; by: string; down?: boolean } | { arrival: string };
@@ -85,6 +86,7 @@ export function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
 }
 
 export function MendStation({ haul }: { haul: Haul }) {
+  const { stage, set } = useView();
   if (!haul.run)
     return <p className="p-3">The route has not run yet. Put mends on the tape below and run it.</p>;
   return (
@@ -99,6 +101,16 @@ export function MendStation({ haul }: { haul: Haul }) {
           // biome-ignore lint/suspicious/noArrayIndexKey: records have no identity but their place
           <li key={i} className="flex gap-3 border-b rule px-3 py-1.5">
             <span className="w-44 shrink-0 font-semibold">{r.title}</span>
+            <button
+              type="button"
+              className={`btn btn-xs btn-square order-last ml-auto shrink-0 ${stage === i + 1 ? "btn-secondary" : ""}`}
+              aria-pressed={stage === i + 1}
+              aria-label={`Before and after ${r.title}`}
+              title="Before and after this step, side by side in the view"
+              onClick={() => set({ stage: stage === i + 1 ? null : i + 1 })}
+            >
+              <Columns2 size={13} aria-hidden />
+            </button>
             <span className="min-w-0">
               {r.changes.length === 0 && <span className="opacity-80">nothing had to be changed</span>}
               {r.changes.map((c) => (

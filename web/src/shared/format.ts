@@ -37,3 +37,9 @@ export function small(value: number, decimals: number): string {
 }
 
 export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;
+
+/** A measured figure with as many decimals as say something. */
+export const figure = (value: number) =>
+  Number.isInteger(value)
+    ? count(value)
+    : small(value, value < 1 ? 4 : value < 100 ? 2 : 0).replace(/(\.\d*?)0+$/, "$1");

@@ -9,11 +9,11 @@ import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
 import { lensNumber, lensOf } from "./lenses";
-import { addLines } from "./lines";
+import { addLines, addPlaces } from "./lines";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, type Shared } from "./material";
 import { nearest } from "./picking";
-import { metresPerPixel, useFigure } from "./scale";
+import { metresPerPixel, useFigure, usePoint } from "./scale";
 
 export type Figures = { calls: number; triangles: number; batches: number };
 type Side = { id: string; label: string; images: string | null };
@@ -85,7 +85,7 @@ export function SceneView(props: Props) {
 function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }) {
   const { leftFile, rightFile, left, right, onPick, onFigures, onScale } = props;
   const { gl, camera, size, invalidate } = useThree();
-  const { selected, marked, lens, wipe, focus } = useView();
+  const { selected, marked, lens, wipe, focus, places } = useView();
   const dusk = useTheme((s) => s.theme === "dusk");
   const shared = useRef<Shared>({
     lens: { value: 0 },
@@ -156,6 +156,20 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     };
   }, [a, b, lines, shared, invalidate]);
 
+  const placeCalls = useRef(0);
+  useEffect(() => {
+    if (!places) return;
+    const sides = [a, b].filter((side) => side !== null);
+    const made = sides.map((side) => addPlaces(side, places, origin, shared));
+    placeCalls.current = made.reduce((sum, one) => sum + one.calls, 0);
+    invalidate();
+    return () => {
+      placeCalls.current = 0;
+      for (const one of made) one.remove();
+      invalidate();
+    };
+  }, [a, b, places, origin, shared, invalidate]);
+
   useEffect(() => {
     void wipe;
     invalidate();
@@ -163,6 +177,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
 
   usePicking(gl, camera, a, onPick);
   useBox(gl, camera, controls, a, invalidate);
+  usePoint(gl, camera, a);
   useFigure(gl, camera, a, invalidate);
 
   useFrame(() => {
@@ -190,7 +205,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     }
     // lines of a lens are no draw calls of the scene
     const now = {
-      calls: gl.info.render.calls - lineCalls.current,
+      calls: gl.info.render.calls - lineCalls.current - placeCalls.current,
       triangles: gl.info.render.triangles,
       batches: a.batchCount,
     };
@@ -276,7 +291,7 @@ function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick:
       down = [e.clientX, e.clientY];
     };
     const release = (e: PointerEvent) => {
-      if (useView.getState().drawing || useView.getState().placing) return;
+      if (useView.getState().drawing || useView.getState().placing || useView.getState().picking) return;
       if (!down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4 || e.button !== 0) return;
       const box = element.getBoundingClientRect();
       const at = new Vector2(

@@ -6,28 +6,37 @@ import { nameOf, useView } from "../haul/selection";
 import { count } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { LENSES, lensNumber, lensOf } from "./lenses";
+import { STAGE } from "./load";
 import { type Figures, SceneView } from "./SceneView";
 import { bar, PERSON_METRES } from "./scale";
 
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
 export function ViewPanel({ haul, arrive, load }: Props) {
-  const { lens, pair, wipe, set, selected, select, look, preview, drawing, figure, placing } = useView();
+  const { lens, pair, wipe, set, selected, select, look, preview, drawing, figure, placing, picking, stage } =
+    useView();
   const [figures, setFigures] = useState<Figures | null>(null);
   const [scale, setScale] = useState(0);
   const length = bar(scale);
   const arrival = arrive ? haul.arrival : null;
   const other = arrival ? arrival.sceneId : haul.run?.sceneId;
-  const paired = pair && !!other;
+  const record = stage !== null && !arrive && !load ? haul.run?.records[stage - 1] : undefined;
+  const paired = (pair && !!other) || !!record;
+  const staged = (side: string) => `${STAGE}${haul.run?.id}|${haul.id}|${stage}|${side}`;
   const shown = arrive
     ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
     : ((load ? undefined : haul.run?.sceneId) ?? haul.revision?.sceneId ?? "");
-  const leftId = paired ? (haul.run?.readSceneId ?? "") : shown;
-  const otherLabel = arrival ? "arrived" : "after the route";
-  const leftLabel = paired || arrive || load || !haul.run ? "source" : "after the route";
+  const leftId = record ? staged("before") : paired ? (haul.run?.readSceneId ?? "") : shown;
+  const rightId = record ? staged("after") : other;
+  const otherLabel = record ? `after ${record.title}` : arrival ? "arrived" : "after the route";
+  const leftLabel = record
+    ? `before ${record.title}`
+    : paired || arrive || load || !haul.run
+      ? "source"
+      : "after the route";
 
   useShortcut("lens", () => set({ lens: LENSES[(lensNumber(lens) + 1) % LENSES.length]?.id ?? lens }));
-  useShortcut("pair", () => set({ pair: !pair }), !!other);
+  useShortcut("pair", () => set(stage === null ? { pair: !pair } : { stage: null, pair: false }), !!other);
 
   // in a pair everything stands where the route puts it
   const scene = paired ? haul.run?.sceneId : shown;
@@ -84,7 +93,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           disabled={!other}
           aria-pressed={paired}
           title={other ? "Source beside what comes of it (P)" : "Run the route to have something to compare"}
-          onClick={() => set({ pair: !pair })}
+          onClick={() => set(record ? { stage: null, pair: false } : { pair: !pair })}
         >
           <Columns2 size={14} /> Pair
         </button>
@@ -110,15 +119,15 @@ export function ViewPanel({ haul, arrive, load }: Props) {
       </div>
       <div className="relative min-h-0 grow" data-testid="view">
         <SceneView
-          key={paired ? "pair" : "single"}
+          key={record ? `step ${stage}` : paired ? "pair" : "single"}
           left={{
             id: load && preview && !paired ? `${leftId}|${preview}` : leftId,
             label: leftLabel,
             images: haul.revision?.sceneId ?? null,
           }}
           right={
-            paired && other
-              ? { id: other, label: otherLabel, images: arrival ? null : (haul.run?.sceneId ?? null) }
+            paired && rightId
+              ? { id: rightId, label: otherLabel, images: arrival ? null : (haul.run?.sceneId ?? null) }
               : null
           }
           onPick={onPick}
@@ -146,7 +155,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
               aria-hidden
             />
             <span className="pointer-events-none absolute left-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
-              ◧ source
+              ◧ {leftLabel}
             </span>
             <span className="pointer-events-none absolute right-2 top-2 rounded-field border rule bg-base-100 px-2 py-0.5 text-xs">
               {otherLabel} ◨
@@ -158,7 +167,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
               max={1}
               step={0.005}
               value={wipe}
-              aria-label="Wipe between source and result"
+              aria-label={`Wipe between ${leftLabel} and ${otherLabel}`}
               onChange={(e) => set({ wipe: Number(e.target.value) })}
             />
           </>
@@ -166,6 +175,11 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         {drawing && (
           <span className="pointer-events-none absolute inset-x-2 bottom-2 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
             Drag across the parts; the box goes around them. Esc cancels.
+          </span>
+        )}
+        {picking && (
+          <span className="pointer-events-none absolute inset-x-2 bottom-8 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
+            Click the point; corners catch. Esc cancels.
           </span>
         )}
         {placing && (

@@ -81,6 +81,17 @@ void main() {
   result = vec4(shown, 1.0);
 }`;
 
+const PLACE = /* glsl */ `
+precision highp float;
+in float vAlong;
+uniform bool front;
+uniform bool dusk;
+out vec4 result;
+void main() {
+  if (!front && fract(vAlong) > 0.4) discard;
+  result = vec4(dusk ? vec3(1.0, 0.72, 0.2) : vec3(0.78, 0.36, 0.0), 1.0);
+}`;
+
 function material(which: Lines, shared: Shared) {
   const axes = which === "pivots";
   return new ShaderMaterial({
@@ -201,6 +212,50 @@ function edges(batches: Batches, look: ShaderMaterial, all: boolean) {
     out.push(segments(ends, kinds, along, matricesOf(mesh), look));
   }
   return out;
+}
+
+/** Lines of the places of a fault (x, y, z of both ends, metres) about `origin`: over everything, dashed where hidden. */
+export function addPlaces(
+  batches: Batches,
+  lines: readonly number[][],
+  origin: readonly number[],
+  shared: Shared,
+) {
+  const position = new Float32Array(lines.length * 6);
+  lines.forEach((ends, i) => {
+    for (let k = 0; k < 6; k++) position[6 * i + k] = (ends[k] ?? 0) - (origin[k % 3] ?? 0);
+  });
+  const along = new Float32Array(lines.length * 2).map((_, i) => i % 2);
+  const whole = Float32Array.of(1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1);
+  const made = [true, false].map((front) => {
+    const look = new ShaderMaterial({
+      glslVersion: GLSL3,
+      vertexShader: VERTEX,
+      fragmentShader: PLACE,
+      uniforms: {
+        axes: { value: false },
+        lengths: { value: false },
+        dusk: shared.dusk,
+        eye: shared.eye,
+        front: { value: front },
+      },
+      depthTest: front,
+    });
+    const one = segments(position, new Float32Array(along.length), along, whole, look);
+    one.renderOrder = front ? 3 : 2;
+    batches.scene.add(one);
+    return one;
+  });
+  return {
+    calls: made.length,
+    remove: () => {
+      for (const one of made) {
+        batches.scene.remove(one);
+        one.geometry.dispose();
+        (one.material as ShaderMaterial).dispose();
+      }
+    },
+  };
 }
 
 /** Adds the lines to a scene; gives how many draw calls they are, and what takes them away again. */

@@ -1,5 +1,5 @@
 // Reads the view file of a scene (safetensors: 8-byte length, JSON header, raw arrays).
-import { api, toSignIn } from "../api/client";
+import { api, type Job, toSignIn } from "../api/client";
 
 export type ViewMesh = {
   name: string;
@@ -71,12 +71,33 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
  * The job is cancelled when nobody waits for it any more: another one was asked for, or the page was left.
  */
 async function previewOf(scene: string, step: string, signal: AbortSignal): Promise<string> {
-  let job = await api.preview(scene, JSON.parse(step));
+  return `/api/jobs/${await ended(await api.preview(scene, JSON.parse(step)), signal)}/view`;
+}
+
+/** What is asked for now; both sides of a pair wait for one job. */
+const stages = new Map<string, Promise<string>>();
+
+/** Where one side of a step of a run can be fetched: `run|haul|number|before or after`. */
+async function stageOf(id: string): Promise<string> {
+  const [run, haul = "", number = "", side = ""] = id.split("|");
+  const key = `${run} ${number}`;
+  let asked = stages.get(key);
+  if (!asked) {
+    asked = api.stepViews(haul, Number(number)).then((job) => ended(job));
+    stages.set(key, asked);
+    const forget = () => stages.delete(key);
+    asked.then(() => setTimeout(forget, 5000), forget);
+  }
+  return `/api/jobs/${await asked}/view?side=${side}`;
+}
+
+async function ended(begun: Job, signal?: AbortSignal): Promise<string> {
+  let job = begun;
   const leave = () => void fetch(`/api/jobs/${job.id}/cancel`, { method: "POST", keepalive: true });
   window.addEventListener("pagehide", leave);
   try {
     while (job.state === "waiting" || job.state === "running") {
-      if (signal.aborted) {
+      if (signal?.aborted) {
         leave();
         signal.throwIfAborted();
       }
@@ -87,14 +108,20 @@ async function previewOf(scene: string, step: string, signal: AbortSignal): Prom
     window.removeEventListener("pagehide", leave);
   }
   if (job.state !== "done") throw new Error(job.problem?.title ?? "The preview was stopped.");
-  return `/api/jobs/${job.id}/view`;
+  return job.id;
 }
 
-/** The view of a scene, or of what a step would make of it: `scene|step as JSON`. */
+export const STAGE = "stage:";
+
+/** The view of a scene, or of a run before or after one of its steps (`STAGE` and `run|haul|number|side`), or of what a step would make of it: `scene|step as JSON`. */
 export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFile> {
   const [scene, ...rest] = id.split("|");
   const step = rest.join("|");
-  const address = step ? await previewOf(scene ?? "", step, signal) : `/api/scenes/${scene}/view`;
+  const address = id.startsWith(STAGE)
+    ? await stageOf(id.slice(STAGE.length))
+    : step
+      ? await previewOf(scene ?? "", step, signal)
+      : `/api/scenes/${scene}/view`;
   const response = await fetch(address, { signal });
   if (response.status === 401) toSignIn();
   if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);

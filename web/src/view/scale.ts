@@ -4,12 +4,13 @@ import {
   type Camera,
   CapsuleGeometry,
   Group,
+  Matrix4,
   Mesh,
   MeshBasicMaterial,
   PerspectiveCamera,
   SphereGeometry,
   Vector2,
-  type Vector3,
+  Vector3,
   type WebGLRenderer,
 } from "three";
 import { useView } from "../haul/selection";
@@ -54,6 +55,60 @@ export function hitAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: Po
     1 - ((e.clientY - box.top) / box.height) * 2,
   );
   return nearest(camera, batches, at)?.point ?? null;
+}
+
+const SNAP_PIXELS = 12;
+
+/** The corner of the triangle under a click that is near it on the screen, or the place itself. */
+function cornerAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: PointerEvent): Vector3 | null {
+  const box = gl.domElement.getBoundingClientRect();
+  const at = new Vector2(
+    ((e.clientX - box.left) / box.width) * 2 - 1,
+    1 - ((e.clientY - box.top) / box.height) * 2,
+  );
+  const hit = nearest(camera, batches, at);
+  if (!hit?.face || hit.instanceId === undefined) return hit?.point ?? null;
+  const place = new Matrix4();
+  hit.object.getMatrixAt(hit.instanceId, place);
+  const positions = hit.object.geometry.getAttribute("position");
+  let best = hit.point;
+  let nearestPixels = SNAP_PIXELS;
+  for (const corner of [hit.face.a, hit.face.b, hit.face.c]) {
+    const world = new Vector3().fromBufferAttribute(positions, corner).applyMatrix4(place);
+    const seen = world.clone().project(camera);
+    const pixels = Math.hypot(((seen.x - at.x) * box.width) / 2, ((seen.y - at.y) * box.height) / 2);
+    if (pixels < nearestPixels) [best, nearestPixels] = [world, pixels];
+  }
+  return best;
+}
+
+/** While somebody wants a place, the next click gives it; Esc gives it up. */
+export function usePoint(gl: WebGLRenderer, camera: Camera, batches: Batches) {
+  const { picking, set } = useView();
+  const [cx, cy, cz] = batches.file.centre;
+  useEffect(() => {
+    if (!picking) return;
+    const element = gl.domElement;
+    const give = (e: PointerEvent) => {
+      if (e.button !== 0) return;
+      e.stopImmediatePropagation();
+      const hit = cornerAt(gl, camera, batches, e);
+      if (!hit) return;
+      set({ picking: null });
+      picking([hit.x + cx, hit.y + cy, hit.z + cz]);
+    };
+    const stop = (e: KeyboardEvent) => {
+      if (e.key !== "Escape") return;
+      set({ picking: null });
+      picking(null);
+    };
+    element.addEventListener("pointerdown", give, { capture: true });
+    window.addEventListener("keydown", stop);
+    return () => {
+      element.removeEventListener("pointerdown", give, { capture: true });
+      window.removeEventListener("keydown", stop);
+    };
+  }, [picking, gl, camera, batches, cx, cy, cz, set]);
 }
 
 /** The figure stands where it was set down; while `placing`, the next click sets it down. */

@@ -201,7 +201,21 @@ def longest_of(vectors: F64) -> F64:
 
 
 def clipped(one: F64, other: F64) -> tuple[F64, F64, F64]:
-    """What pairs of triangles (N, 3, 2) share: (N,) area, (N,) length of its outline, (N, 2) middle of its corners.
+    """What pairs of triangles (N, 3, 2) share: (N,) area, (N,) length of its outline, (N, 2) middle of its corners."""
+    poly, count = clip(one, other)
+    row = np.arange(len(one))[:, None]
+    step = np.arange(7)[None, :]
+    there = step < count[:, None]
+    after = np.where(step + 1 < count[:, None], step + 1, 0)
+    base = poly[:, :1]
+    area = np.abs((cross2(poly - base, poly[row, after] - base) * there).sum(axis=1)) / 2
+    around = (np.linalg.norm(poly[row, after] - poly, axis=2) * there).sum(axis=1)
+    middle = (poly * there[..., None]).sum(axis=1) / np.maximum(count, 1)[:, None]
+    return area, around, middle
+
+
+def clip(one: F64, other: F64) -> tuple[F64, I64]:
+    """The outlines that pairs of triangles (N, 3, 2) share: (N, 7, 2) corners, and (N,) how many of them count.
 
     The first is cut along each side of the second (Sutherland and Hodgman, 1974), all pairs at once.
     """
@@ -229,14 +243,18 @@ def clipped(one: F64, other: F64) -> tuple[F64, F64, F64]:
         n, m = np.nonzero(keep & (at < 7))
         poly[n, at[n, m]] = place[n, m]
         count = np.minimum(keep.sum(axis=1), 7)
-    step = np.arange(7)[None, :]
-    there = step < count[:, None]
-    after = np.where(step + 1 < count[:, None], step + 1, 0)
-    base = poly[:, :1]
-    area = np.abs((cross2(poly - base, poly[row, after] - base) * there).sum(axis=1)) / 2
-    around = (np.linalg.norm(poly[row, after] - poly, axis=2) * there).sum(axis=1)
-    middle = (poly * there[..., None]).sum(axis=1) / np.maximum(count, 1)[:, None]
-    return area, around, middle
+    return poly, count.astype(np.int64)
+
+
+def outlines(one: F64, other: F64) -> list[F64]:
+    """What pairs of triangles (N, 3, 3) that lie in one plane share, as outlines (k, 3) in the plane of the first."""
+    normals = np.cross(one[:, 1] - one[:, 0], one[:, 2] - one[:, 0])
+    length = np.linalg.norm(normals, axis=1, keepdims=True)
+    frame = np.stack(frame_across(normals / np.where(length > 0, length, 1.0)), axis=2)
+    origin = one[:, 0]
+    poly, count = clip((one - origin[:, None]) @ frame, (other - origin[:, None]) @ frame)
+    solid = origin[:, None] + np.einsum("kij,knj->kni", frame, poly)
+    return [corners[:n] for corners, n in zip(solid, count.tolist(), strict=True) if n > 2]
 
 
 def cross2(a: F64, b: F64) -> F64:

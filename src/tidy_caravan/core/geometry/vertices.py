@@ -33,19 +33,34 @@ def loose(mesh: Mesh) -> int:
 
 def many_sided_edges(mesh: Mesh) -> int:
     """How many edges have more than two triangles, those that stand twice counted once. O(F log F)."""
+    return len(many_sided(mesh)[0])
+
+
+def many_sided(mesh: Mesh) -> tuple[I64, I64]:
+    """(N, 2) vertices at the ends of each such edge, one pair for each, and (K,) the triangles that were looked at:
+    triangles on each other, either way round, are a fault of their own and count once."""
+    none = np.zeros((0, 2), np.int64)
     if not mesh.triangles:
-        return 0
+        return none, np.zeros(0, np.int64)
     faces, places = welded_faces(mesh)
     _, _, every = owned_edges(faces, places)
     if np.bincount(first_equals(every), minlength=1).max(initial=0) <= 2:
-        return 0
-    # triangles on each other, either way round, are a fault of their own
+        return none, np.arange(mesh.triangles)
     plain = np.sort(faces, axis=1)
     _, kept = np.unique(plain, axis=0, return_index=True)
     kept = kept[(np.diff(plain[kept], axis=1) > 0).all(axis=1)]
-    _, _, key = owned_edges(faces[kept], places)
-    _, times = np.unique(key, return_counts=True)
-    return int((times > 2).sum())
+    edges, _, key = owned_edges(faces[kept], places)
+    _, first, times = np.unique(key, return_index=True, return_counts=True)
+    vertex_at = np.zeros(places, np.int64)
+    vertex_at[faces.reshape(-1)] = mesh.indices.reshape(-1)
+    out: I64 = vertex_at[edges[first[times > 2]]]
+    return out, kept
+
+
+def many_sided_lines(mesh: Mesh) -> F64:
+    """(N, 2, 3) the edges of more than two triangles."""
+    out: F64 = mesh.positions.astype(np.float64)[many_sided(mesh)[0]]
+    return out
 
 
 def joined(mesh: Mesh, tolerance: float) -> I64:

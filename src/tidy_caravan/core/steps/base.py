@@ -71,11 +71,11 @@ class StepContext:
         return out & self.assignment.members(scene, where.sets) if where.sets else out
 
 
-def parameter(default: Any, title: str, help: str, unit: str = "", **limits: Any) -> Any:
-    """A parameter of a step as its form shows it. unit: of a number, empty for plain counts. limits: ge, gt, le, lt."""
-    return Field(
-        default=default, title=title, description=help, json_schema_extra={"unit": unit} if unit else None, **limits
-    )
+def parameter(default: Any, title: str, help: str, unit: str = "", pick: str = "", **limits: Any) -> Any:
+    """A parameter of a step as its form shows it. unit: of a number, empty for plain counts. pick: x, y or z of a point
+    that can be picked in the view, in metres along the axes of the result. limits: ge, gt, le, lt."""
+    extra: dict[str, Any] = {k: v for k, v in (("unit", unit), ("pick", pick)) if v}
+    return Field(default=default, title=title, description=help, json_schema_extra=extra or None, **limits)
 
 
 class Phase(StrEnum):

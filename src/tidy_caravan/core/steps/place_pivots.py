@@ -70,9 +70,9 @@ class PlacePivots(Step):
     edge: Literal["found", "low", "high"] = parameter(
         "found", "Hinge edge", "found: away from the handle, or where the pivot is nearer; low, high: across the leaf"
     )
-    point_x: float = parameter(0.0, "Point, X", "In the world of the destination", "m", ge=-1e8, le=1e8)
-    point_y: float = parameter(0.0, "Point, Y", "As X, in its axes", "m", ge=-1e8, le=1e8)
-    point_z: float = parameter(0.0, "Point, Z", "As X, in its axes", "m", ge=-1e8, le=1e8)
+    point_x: float = parameter(0.0, "Point, X", "In the world of the destination", "m", pick="x", ge=-1e8, le=1e8)
+    point_y: float = parameter(0.0, "Point, Y", "As X, in its axes", "m", pick="y", ge=-1e8, le=1e8)
+    point_z: float = parameter(0.0, "Point, Z", "As X, in its axes", "m", pick="z", ge=-1e8, le=1e8)
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Pivots were moved by a step; the distance to the old ones is shown and not held against the package."

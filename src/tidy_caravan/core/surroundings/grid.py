@@ -8,6 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.surroundings.near import meeting_boxes
 from tidy_caravan.core.surroundings.world import scales
 
 CELLS_M = (4.0, 3.0, 2.5, 2.0, 1.5, 1.25, 1.2, 1.0, 0.9, 0.8, 0.75, 0.625, 0.6, 0.5, 0.4, 0.3, 0.25)
@@ -56,6 +57,39 @@ def modular(pieces: Pieces, cell: float) -> Bool:
     off, counted = off_by(pieces.size, cell)
     near = (np.abs(off) <= NEAR * cell) | ~counted
     out: Bool = near.all(axis=1) & (counted.sum(axis=1) >= 2)
+    return out
+
+
+def put_together(scene: Scene, pieces: Pieces, mine: Bool, cell: float) -> bool:
+    """Whether the modular ones among the pieces stand side by side, or on a grid of the scene: crates that happen to be
+    a metre long do neither. O(parts log parts)."""
+    nodes = scene.nodes
+    of_mesh = np.full(len(scene.meshes) + 1, -1, np.int64)
+    of_mesh[pieces.mesh[mine]] = np.flatnonzero(mine)
+    own = of_mesh[nodes.mesh[nodes.parts]]
+    rows = np.flatnonzero(own >= 0)
+    boxes = scene.part_bounds[rows] * scene.convention.metres_per_unit
+    low = boxes[:, 0] / cell
+    if ((np.abs(low - np.rint(low)) <= NEAR).sum(axis=1) >= 2).mean() >= SHARE:
+        return True
+    pairs = meeting_boxes(boxes, np.full(len(rows), NEAR * cell))
+    beside = np.unique(own[rows[pairs]])
+    return len(beside) >= SHARE * int(mine.sum())
+
+
+def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
+    """(2, 3) m about its pivot: the box of whole cells that a piece is meant to fill, with the end that Fit to the grid
+    leaves where it is."""
+    low, high = pieces.box[row]
+    out = np.stack([low, high])
+    for axis in range(3):
+        if high[axis] - low[axis] < TWICE * cell:
+            continue
+        whole = max(np.rint((high[axis] - low[axis]) / cell), 1.0) * cell
+        if abs(low[axis] - np.rint(low[axis] / cell) * cell) <= abs(high[axis] - np.rint(high[axis] / cell) * cell):
+            out[1, axis] = low[axis] + whole
+        else:
+            out[0, axis] = high[axis] - whole
     return out
 
 

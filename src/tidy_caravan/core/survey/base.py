@@ -13,6 +13,7 @@ from pydantic.alias_generators import to_camel
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.effects import Effect, effect_of
+from tidy_caravan.core.survey.places import Place
 
 Severity = Literal["error", "warning", "info"]
 
@@ -20,7 +21,8 @@ Severity = Literal["error", "warning", "info"]
 class Finding(BaseModel):
     """One measured fault. parts: node numbers in the surveyed scene; count may be of something else
     (triangles, names). mend: the step, with parameters, that would put it right, or with the kind `set` a set.
-    left: why a person left it as it is; left_parts: of how many of its parts that was said."""
+    left: why a person left it as it is; left_parts: of how many of its parts that was said. places: where it is, the
+    worst first, as many as are kept."""
 
     model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
 
@@ -37,6 +39,7 @@ class Finding(BaseModel):
     guess: bool = False
     left: str = ""
     left_parts: int = 0
+    places: list[Place] = Field(default_factory=list)
 
     @computed_field  # type: ignore[prop-decorator]
     @property

@@ -2,13 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 import numpy as np
 
-from tidy_caravan.core.surroundings.grid import EXACT_M, cell_of, modular, off_by, pieces_of
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.surroundings.grid import (
+    EXACT_M,
+    Pieces,
+    cell_of,
+    cells_around,
+    modular,
+    off_by,
+    pieces_of,
+    put_together,
+)
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.places import box_lines, in_meshes
 from tidy_caravan.core.words import plural
 
 SHOWN = 4
@@ -23,6 +36,8 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
     if not cell:
         return
     mine = modular(pieces, cell)
+    if not put_together(scene, pieces, mine, cell):
+        return
     off, counted = off_by(pieces.size, cell)
     worst = np.where(counted, np.abs(off), 0.0).max(axis=1)
     hit = mine & (worst > EXACT_M)
@@ -47,6 +62,7 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             text=f"{int(mine.sum())} pieces go by a cell of {cell:g} m; {plural(len(rows), 'of them is', 'of them are')} not whole cells: {told}. "
             f"Side by side, {plural(len(parts), 'part leaves', 'parts leave')} seams or overlaps.",
             parts=parts,
+            places=in_meshes(scene, per_mesh(scene, pieces, worst * hit * 1000), "mm", cells(scene, pieces, cell)),
             mend={
                 "kind": "fit_grid",
                 "cell": cell,
@@ -84,6 +100,7 @@ def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
         text=f"{int(on.sum())} of {int(mine.sum())} modular pieces have their pivot on a corner of a cell of {cell:g} m; "
         f"{plural(len(rows), 'has', 'have')} it elsewhere, by up to {away[rows].max() * 1000:.1f} mm: snapped to the grid, they stand off it.",
         parts=parts,
+        places=in_meshes(scene, per_mesh(scene, pieces, away * hit * 1000), "mm", cells(scene, pieces, cell)),
         mend={
             "kind": "place_pivots",
             "at": "corner",
@@ -91,3 +108,22 @@ def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
             "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
         },
     )
+
+
+def per_mesh(scene: Scene, pieces: Pieces, values: F64) -> F64:
+    """(M,) of values of pieces (K,), nought for meshes that are none."""
+    out = np.zeros(len(scene.meshes))
+    out[pieces.mesh] = values
+    return out
+
+
+def cells(scene: Scene, pieces: Pieces, cell: float) -> Callable[[Mesh], F64]:
+    """Lines around the whole cells that a piece is meant to fill."""
+    metres = scales(scene)
+    row_of = {scene.meshes[i].id: k for k, i in enumerate(pieces.mesh.tolist())}
+
+    def lines(mesh: Mesh) -> F64:
+        row = row_of[mesh.id]
+        return box_lines(cells_around(pieces, row, cell) / float(metres[pieces.mesh[row]]))
+
+    return lines

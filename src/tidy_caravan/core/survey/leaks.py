@@ -9,6 +9,7 @@ import numpy as np
 from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, gaps
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.places import of_gaps
 from tidy_caravan.core.words import plural
 
 
@@ -41,6 +42,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         f"are meant to stay clear by as much, as a door leaf is of its frame; "
         f"the widest between {between}. Closing them moves {plural(len(np.unique(np.column_stack([found.part, found.vertex]), axis=0)), 'vertex', 'vertices')} at most.",
         parts=parts.tolist(),
+        places=of_gaps(scene, found),
         guess=True,
         mend={"kind": "close_gaps", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}},
     )

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 import numpy as np
 
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.geometry.coplanar import Overlaps, outlines
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.surroundings.flicker import APART_M, WHOLE, Flicker, between, within
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.places import MOST_LINES, in_meshes, of_overlaps, rims
 from tidy_caravan.core.words import plural
 
 
@@ -42,6 +45,7 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
         f"most of it “{other}” on “{one}” ({small(float(area[worst]))} m²). Lifting moves {plural(len(np.unique(pairs[:, 1])), 'part')}; "
         f"removing would take {plural(gone, 'triangle')} that are covered whole and leave {left} that are covered in part.",
         parts=parts,
+        places=of_overlaps(scene, found),
         mend={
             "kind": "mend_overlaps",
             "where": {"parts": scene.identities.given(scene.nodes.source[np.unique(pairs[:, 1])].tolist())},
@@ -93,5 +97,21 @@ def overlaps_within(context: Context) -> Iterable[Finding]:
         text=f"{plural(len(found), 'mesh', 'meshes')} with {small(sum(area.values()))} m² of surface lying on their own in one plane, most of it in "
         f"“{scene.meshes[worst].name or scene.meshes[worst].id[:8]}” ({small(area[worst])} m²), seen by {plural(len(parts), 'part')}.",
         parts=parts,
+        places=in_meshes(
+            scene, np.array([area.get(i, 0.0) for i in range(len(scene.meshes))]), "m²", patches(scene, found)
+        ),
         mend={"kind": "mend_overlaps", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}},
     )
+
+
+def patches(scene: Scene, found: dict[int, Overlaps]) -> Callable[[Mesh], F64]:
+    """Lines around what lies on its own surface in a mesh."""
+    by_id = {scene.meshes[i].id: o for i, o in found.items()}
+
+    def lines(mesh: Mesh) -> F64:
+        o = by_id[mesh.id]
+        corners = mesh.positions.astype(np.float64)
+        rows = np.argsort(-o.area, kind="stable")[:MOST_LINES]
+        return rims(outlines(corners[mesh.indices[o.first[rows]]], corners[mesh.indices[o.second[rows]]]))
+
+    return lines

@@ -17,15 +17,16 @@ from tidy_caravan.core.geometry.faults import (
     told_apart,
     uv_areas,
 )
-from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, not_finite
+from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, many_sided_lines, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.survey.places import around, in_meshes
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 
@@ -71,10 +72,11 @@ def per_mesh_finding(
     mend: dict[str, Any] | None = None,
     unit: str = "",
     unsure: AnyArray | None = None,
+    lines: Callable[[Mesh], F64] | None = None,
 ) -> Iterable[Finding]:
     """One finding over the meshes where values (M,) > 0, of those that are used; text gets (sum, meshes, parts).
 
-    unsure: (M,) of the values, for how many the mend is a guess.
+    unsure: (M,) of the values, for how many the mend is a guess. lines: (L, 2, 3) of a mesh, where the fault is.
     """
     values = np.where(scene.instance_counts > 0, values, 0).astype(np.int64)
     if (values > 0).any():
@@ -91,6 +93,7 @@ def per_mesh_finding(
             parts=parts,
             mend=mend,
             guess=unsure is not None and bool(((unsure > 0) & (values > 0)).any()),
+            places=in_meshes(scene, values, unit, lines or (lambda mesh: np.zeros((0, 2, 3)))),
         )
 
 
@@ -107,6 +110,7 @@ def degenerate_triangles(context: Context) -> Iterable[Finding]:
         scene,
         context.numbers(DEGENERATE),
         code="geometry.degenerate",
+        lines=around(degenerate, each=True),
         severity="warning",
         title="Degenerate triangles",
         unit="triangles",
@@ -125,6 +129,7 @@ def repeated_faces(context: Context) -> Iterable[Finding]:
         context.scene,
         context.numbers(REPEATED),
         code="geometry.repeated",
+        lines=around(repeated, each=True),
         severity="warning",
         title="Repeated faces",
         unit="triangles",
@@ -191,6 +196,7 @@ def many_sided(context: Context) -> Iterable[Finding]:
         context.scene,
         context.numbers(MANY_SIDED),
         code="geometry.non-manifold",
+        lines=many_sided_lines,
         severity="info",
         title="Edges of more than two triangles",
         unit="edges",
@@ -237,6 +243,7 @@ def bad_normals(context: Context) -> Iterable[Finding]:
         scene,
         context.numbers(OPPOSED),
         code="normals.opposed",
+        lines=around(opposed_normals),
         severity="warning",
         title="Normals against their face",
         unit="triangles",
@@ -258,6 +265,7 @@ def disagreeing_faces(context: Context) -> Iterable[Finding]:
         scene,
         context.numbers(TURNED_OVER),
         code="faces.disagree",
+        lines=around(lambda m: sides_of(m).minor),
         severity="warning",
         title="Faces turned over",
         unit="triangles",

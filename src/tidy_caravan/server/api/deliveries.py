@@ -42,10 +42,16 @@ def cancel_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
 
 
 @router.get("/jobs/{job_id}/view", response_class=Response)
-def preview_view(job_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
-    """The view file that a preview made."""
+def preview_view(
+    job_id: uuid.UUID, session: SessionDep, state: StateDep, side: Literal["before", "after"] = "after"
+) -> Response:
+    """The view file that a preview made; of a step of a run there are two."""
     job = found(session, Job, job_id, "job")
-    key = job.arguments.get("view") if job.kind == "preview" and job.state == "done" else None
+    key = (
+        job.arguments.get("before" if side == "before" else "view")
+        if job.kind == "preview" and job.state == "done"
+        else None
+    )
     if not isinstance(key, str):
         raise Problem(
             409, "preview.not-ready", "There is nothing to look at yet. Wait for the job to end.", str(job_id)

@@ -17,7 +17,7 @@ from tidy_caravan.server.db.session import fetch
 
 def findings_of(session: Session, scene_id: uuid.UUID, left: Sequence[Left] = ()) -> list[dict[str, Any]]:
     """Columns of the findings in their order, and `part_count`, `left`, `left_parts`; mends are for what is not left."""
-    columns = [c for c in FindingRow.__table__.columns if c.name != "parts"]
+    columns = [c for c in FindingRow.__table__.columns if c.name not in ("parts", "places")]
     rows = session.execute(
         select(FindingRow).where(FindingRow.scene_id == scene_id).order_by(FindingRow.rank)
     ).scalars()
@@ -25,7 +25,13 @@ def findings_of(session: Session, scene_id: uuid.UUID, left: Sequence[Left] = ()
     for row in rows:
         why, gone = reasons(left, row.code, lambda r=row: names_of(session, scene_id, r.parts))  # type: ignore[misc]
         values = {c.name: getattr(row, c.name) for c in columns}
-        values |= {"part_count": len(row.parts), "left": why, "left_parts": len(gone), "mend": without(row.mend, gone)}
+        values |= {
+            "part_count": len(row.parts),
+            "place_count": len(row.places),
+            "left": why,
+            "left_parts": len(gone),
+            "mend": without(row.mend, gone),
+        }
         out.append(values)
     return out
 

@@ -21,7 +21,7 @@ from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, 
 from tidy_caravan.server.api.hauls import stored_files
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import JobOut, Picked, PreviewRequest, SetList, ShapeOut, ShapesOut
-from tidy_caravan.server.db.models import Haul, Revision, SceneRow
+from tidy_caravan.server.db.models import Haul, Revision, Run, SceneRow
 from tidy_caravan.server.problems import Problem
 
 router = new_router("/api", "loading")
@@ -118,6 +118,20 @@ def preview(
     haul = found(session, Haul, row.haul_id, "haul")
     kept = step.model_dump(by_alias=True, mode="json")
     job = new_job(session, haul, "preview", {"scene": row.store_key, "step": kept})
+    after.add_task(state.manager.submit, job.id)
+    return JobOut.model_validate(job)
+
+
+@router.post("/hauls/{haul_id}/steps/{number}/views", status_code=202)
+def step_views(haul_id: uuid.UUID, number: int, session: SessionDep, state: StateDep, after: BackgroundTasks) -> JobOut:
+    """View files of the newest run before and after one of its steps, counted from 1: a job, and then its two views."""
+    haul = found(session, Haul, haul_id, "haul")
+    run = session.get(Run, haul.run_id) if haul.run_id else None
+    if run is None:
+        raise Problem(409, "haul.not-run", "The route has not run yet. Run it first.", str(haul_id))
+    if not 1 <= number <= len(run.records):
+        raise Problem(404, "step.unknown", f"The last run had {len(run.records)} steps.", str(number)[:20])
+    job = new_job(session, haul, "preview", {"run": str(run.id), "step": number})
     after.add_task(state.manager.submit, job.id)
     return JobOut.model_validate(job)
 

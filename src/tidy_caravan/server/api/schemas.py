@@ -6,6 +6,7 @@ import uuid
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, computed_field, create_model, field_validator
 from pydantic.alias_generators import to_camel
 
@@ -15,7 +16,10 @@ from tidy_caravan.core.conventions.evidence import Candidate
 from tidy_caravan.core.conventions.yardstick import Answers
 from tidy_caravan.core.figures import Counts
 from tidy_caravan.core.route import Route, StepRecord
+from tidy_caravan.core.scene import GLTF, Convention
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.selection import MOST_IDS, Identity, PartSet, Rule, Treatment
+from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.steps import AnyStep
 from tidy_caravan.core.survey.effects import Effect, effect_of
 from tidy_caravan.server.columns import part_columns
@@ -71,6 +75,11 @@ class ConventionOut(Camel):
     declared: bool
     label: str
 
+    def to_view(self) -> F64:
+        """(3, 3) from numbers in this convention to metres, Y up, as the view has them."""
+        mine = Convention(self.metres_per_unit, self.up, self.forward, self.handedness)  # type: ignore[arg-type]
+        return linear_map(mine, GLTF)
+
 
 class Bounds(Camel):
     min: tuple[float, float, float]
@@ -105,6 +114,14 @@ class SceneOut(Camel):
     notes: list[NoteOut]
     travel: list[TravelOut]
     units: list[Candidate]
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def axes(self) -> list[list[float]]:
+        """Rows that bring a place as the view has it (metres, Y up) to metres along the scene's own axes."""
+        back = np.linalg.inv(self.convention.to_view()) * self.convention.metres_per_unit
+        rows: list[list[float]] = np.round(back, 9).tolist()
+        return rows
 
 
 class RevisionOut(Camel):
@@ -402,6 +419,7 @@ class FindingOut(Camel):
     guess: bool
     mend: MendOut | None
     part_count: int
+    place_count: int = 0
     left: str = ""
     left_parts: int = 0
 
@@ -420,6 +438,19 @@ class FindingOut(Camel):
         if data["kind"] == "set":
             return {"set": {k: v for k, v in data.items() if k != "kind"}}
         return {"step": data, "given": [k for k in data if k != "kind"]}
+
+
+class PlaceOut(Camel):
+    """One place of a finding. lines: each x, y, z of one end and of the other, in metres with Y up, as the view has them;
+    none where the parts as a whole are the place. sources: their ids in the source. centre, size: where to look."""
+
+    sources: list[int]
+    names: list[str]
+    lines: list[list[float]]
+    value: float | None
+    unit: str
+    centre: list[float]
+    size: float
 
 
 class ArrivalRowOut(Camel):

@@ -106,6 +106,7 @@ class FindingRow(Base):
     guess: Mapped[bool]
     mend: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
     parts: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    places: Mapped[list[dict[str, Any]]] = mapped_column(JSONB)
 
 
 class Run(Base):

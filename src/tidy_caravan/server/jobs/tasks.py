@@ -28,7 +28,7 @@ from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.identity import follow, moved, notes_of_gone, picked_by_hand, set_after, under_one_label
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, StepRecord, as_read, run
+from tidy_caravan.core.route import Route, StepRecord, as_read, first_steps, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
@@ -321,8 +321,23 @@ def revision_of(session: Session, haul: Haul) -> tuple[Revision, SceneRow]:
 def do_preview(
     session: Session, store: Store, haul: Haul, arguments: dict[str, Any], progress: Progress, limits: Limits
 ) -> None:
-    """The view file of a scene as a step would make it; its key is left in the job's arguments, nothing else is kept."""
+    """The view file of a scene as a step would make it, or of what a run was before and after one of its steps; keys
+    are left in the job's arguments, nothing else is kept."""
     progress("loading the source", 0, 2)
+    if "run" in arguments:
+        done = session.get(Run, uuid.UUID(arguments["run"]))
+        row = session.get(SceneRow, session.get_one(Revision, done.revision_id).scene_id) if done else None
+        if done is None or row is None:
+            raise CaravanError("the run was replaced meanwhile", code="run.gone")
+        source, route = load_scene(store, row.store_key), Route.model_validate(done.route)
+        destination = Destination.model_validate(done.destination)
+        kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store)
+        for name, count in (("before", arguments["step"] - 1), ("view", arguments["step"])):
+            made, _ = run(
+                source, first_steps(route, count), destination, progress=progress, workshop=workshop, kept=kept
+            )
+            arguments[name] = store.put_blob(view_bytes(made))
+        return
     scene = load_scene(store, arguments["scene"])
     step = parse_step(arguments["step"])
     progress("making the shapes", 1, 2)

@@ -1,0 +1,83 @@
+// Where a finding is: a picture of one place, what was measured there, and the way to the others.
+import { ChevronLeft, ChevronRight } from "lucide-react";
+import { useState } from "react";
+import type { Finding, Place } from "../api/client";
+import { usePlaces } from "../api/hooks";
+import { count, figure } from "../shared/format";
+import { useView } from "./selection";
+
+export function Places({ finding }: { finding: Finding }) {
+  const query = usePlaces(finding);
+  const places = query.data ?? [];
+  const [at, setAt] = useState(0);
+  const { look, mark } = useView();
+  if (query.error) return <p className="pl-6 text-error">{query.error.message}</p>;
+  const place = places[at];
+  if (!place)
+    return query.isPending ? <p className="h-[116px] pl-6 opacity-80">Loading the places …</p> : null;
+  const go = (to: number) => {
+    const next = places[to];
+    if (!next) return;
+    setAt(to);
+    mark(next.sources);
+    look({ source: -1, centre: next.centre as [number, number, number], size: next.size });
+  };
+  return (
+    <figure className="mt-1.5 flex gap-3 pl-6" aria-label={`Places of ${finding.title}`}>
+      <button
+        type="button"
+        className="h-[108px] w-48 shrink-0 overflow-hidden rounded-field border rule bg-base-200"
+        title="Go there in the view"
+        onClick={() => go(at)}
+      >
+        <Picture key={`${finding.id} ${at}`} finding={finding} at={at} place={place} />
+      </button>
+      <figcaption className="flex min-w-0 flex-col gap-1">
+        <span className="break-words leading-snug" title={place.names.join(", ")}>
+          {place.names.slice(0, 2).join(" and ")}
+          {place.names.length > 2 && ` and ${count(place.names.length - 2)} more`}
+        </span>
+        {place.value !== null && (
+          <span>
+            {figure(place.value)} {place.value === 1 ? place.unit.replace(/s$/, "") : place.unit}
+          </span>
+        )}
+        <span className="grow" />
+        <span className="flex items-center gap-1 whitespace-nowrap">
+          <button
+            type="button"
+            className="btn btn-xs px-1"
+            disabled={at === 0}
+            aria-label="The place before"
+            onClick={() => go(at - 1)}
+          >
+            <ChevronLeft size={13} />
+          </button>
+          <button
+            type="button"
+            className="btn btn-xs px-1"
+            disabled={at + 1 >= places.length}
+            aria-label="The next place"
+            onClick={() => go(at + 1)}
+          >
+            <ChevronRight size={13} />
+          </button>
+          place {at + 1} of {count(places.length)}
+        </span>
+      </figcaption>
+    </figure>
+  );
+}
+
+function Picture({ finding, at, place }: { finding: Finding; at: number; place: Place }) {
+  const [failed, setFailed] = useState(false);
+  if (failed) return <span className="grid size-full place-items-center p-2 text-xs">No picture of it</span>;
+  return (
+    <img
+      src={`/api/scenes/${finding.sceneId}/findings/${finding.id}/places/${at}/picture.png`}
+      alt={`Close view of ${place.names.slice(0, 2).join(" and ")}`}
+      className="size-full object-cover"
+      onError={() => setFailed(true)}
+    />
+  );
+}
