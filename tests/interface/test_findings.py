@@ -31,6 +31,7 @@ class Findings(BrowserTest):
         expect(page.get_by_role("row").filter(has_text="bench")).to_have_count(0)
         group.get_by_role("button", name="Leave it …").focus()
         page.keyboard.press("Enter")
+        expect(page.get_by_role("textbox", name="Why it is left as it is")).to_be_focused()
         page.keyboard.type("stage flats")
         page.keyboard.press("Enter")
         left = page.get_by_text("Left as they are: 1 finding")

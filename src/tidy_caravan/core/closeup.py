@@ -24,7 +24,7 @@ FINE = 2
 OPENING = np.tan(np.radians(20.0))
 """Of half the height of the picture."""
 MOST_TRIANGLES = 300_000
-CHUNK = 1 << 21
+CHUNK = 1 << 19
 """Cells looked at at once."""
 AROUND = 6.0
 """What is within so many sizes of the place may stand before it or behind."""
@@ -174,7 +174,8 @@ def raster(corners: F64, scale: float, width: int, height: int, closest: float) 
     double = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (x[:, 2] - x[:, 0]) * (y[:, 1] - y[:, 0])
     cells = (right - left) * (bottom - top)
     rows = np.flatnonzero((cells > 0) & (np.abs(double) > 1e-12))
-    # the nearest first, so that most of what is behind them is not kept
+    rows = rows[np.argsort(corners[rows, :, 2].min(axis=1), kind="stable")]  # the nearest first: what they hide is dropped at once
+    closest_of = corners[:, :, 2].min(axis=1)
     ends = np.cumsum(cells[rows])
     at = 0
     while at < len(rows):
@@ -185,6 +186,8 @@ def raster(corners: F64, scale: float, width: int, height: int, closest: float) 
         k = ranges(np.zeros(len(some), np.int64), cells[some])
         wide = (right - left)[t]
         px, py = left[t] + k % wide, top[t] + k // wide
+        open_ = closest_of[t] < depth[py * width + px]
+        t, px, py = t[open_], px[open_], py[open_]
         cx, cy = px + 0.5, py + 0.5
         b = ((cx - x[t, 0]) * (y[t, 2] - y[t, 0]) - (x[t, 2] - x[t, 0]) * (cy - y[t, 0])) / double[t]
         c = ((x[t, 1] - x[t, 0]) * (cy - y[t, 0]) - (cx - x[t, 0]) * (y[t, 1] - y[t, 0])) / double[t]
@@ -192,10 +195,11 @@ def raster(corners: F64, scale: float, width: int, height: int, closest: float) 
         t, b, c = t[inside], b[inside], c[inside]
         cell = (py * width + px)[inside]
         z = 1 / (inverse[t, 0] * (1 - b - c) + inverse[t, 1] * b + inverse[t, 2] * c)
-        order = np.lexsort((z, cell))
-        first = order[np.concatenate([[True], cell[order][1:] != cell[order][:-1]])] if len(order) else order
-        better = first[z[first] < depth[cell[first]]]
-        depth[cell[better]], which[cell[better]] = z[better], number[t[better]]
+        better = z < depth[cell]
+        z, cell, t = z[better], cell[better], t[better]
+        np.minimum.at(depth, cell, z)
+        first = z == depth[cell]
+        which[cell[first]] = number[t[first]]
     return depth, which
 
 

@@ -1,7 +1,7 @@
 // Findings of the survey by what they do to the artist, worst first; each with its parts and the step that would mend
 // it for all of them or for the chosen ones, or left as it is, with the reason.
 import { Plus } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Finding, Mend } from "../api/client";
 import { count, figure, plural } from "../shared/format";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
@@ -76,9 +76,13 @@ type RowProps = Omit<Props, "findings"> & { finding: Finding };
 function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, titles, busy }: RowProps) {
   const [leaving, setLeaving] = useState(false);
   const here = chosen === f.id;
+  const row = useRef<HTMLLIElement>(null);
+  useEffect(() => {
+    if (here) row.current?.scrollIntoView({ block: "nearest" });
+  }, [here]);
   const those = here && selected > 0 && !!f.partCount;
   return (
-    <li className={`border-b rule px-3 py-1.5 ${here ? "bg-primary/20" : ""}`}>
+    <li ref={row} className={`scroll-mt-7 border-b rule px-3 py-1.5 ${here ? "bg-primary/20" : ""}`}>
       <div className="flex items-start gap-2">
         <button
           type="button"

@@ -71,13 +71,18 @@ export function Places({ finding }: { finding: Finding }) {
 
 function Picture({ finding, at, place }: { finding: Finding; at: number; place: Place }) {
   const [failed, setFailed] = useState(false);
+  const [there, setThere] = useState(false);
   if (failed) return <span className="grid size-full place-items-center p-2 text-xs">No picture of it</span>;
   return (
+    <span className="relative grid size-full place-items-center text-xs">
+      {!there && "Drawing it …"}
     <img
       src={`/api/scenes/${finding.sceneId}/findings/${finding.id}/places/${at}/picture.png`}
       alt={`Close view of ${place.names.slice(0, 2).join(" and ")}`}
-      className="size-full object-cover"
+      className="absolute inset-0 size-full object-cover"
+      onLoad={() => setThere(true)}
       onError={() => setFailed(true)}
     />
+    </span>
   );
 }

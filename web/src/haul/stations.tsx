@@ -1,7 +1,7 @@
 // What the stations show above the ledger: facts of the source, changes, package, verdict.
 import { Columns2, Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
-import type { Counts, Haul, StepRecord } from "../api/client";
+import { api, type Counts, type Haul, type StepRecord } from "../api/client";
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { useView } from "./selection";
@@ -85,8 +85,38 @@ export function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
   );
 }
 
+/** Parts that a step changed up to which they are marked beside each other. */
+const MOST_MARKED = 500;
+
 export function MendStation({ haul }: { haul: Haul }) {
-  const { stage, set } = useView();
+  const { stage, set, mark, look } = useView();
+  const sceneId = haul.result?.id;
+  const compare = (number: number, record: StepRecord) => {
+    const on = stage !== number;
+    set({ stage: on ? number : null });
+    mark(null);
+    const parts = [...new Set(record.changes.flatMap((c) => c.parts ?? []))].slice(0, MOST_MARKED);
+    if (!on || !sceneId || !parts.length) return;
+    // the view goes to what the step changed; without it, it stays where it is
+    api.namedParts(sceneId, parts).then(
+      ({ items }) => {
+        if (!items.length) return;
+        mark(items.map((p) => p.source));
+        const ends = items.flatMap((p) => [
+          [p.x - p.sizeX / 2, p.y - p.sizeY / 2, p.z - p.sizeZ / 2],
+          [p.x + p.sizeX / 2, p.y + p.sizeY / 2, p.z + p.sizeZ / 2],
+        ]);
+        const low = [0, 1, 2].map((k) => Math.min(...ends.map((e) => e[k] ?? 0)));
+        const high = [0, 1, 2].map((k) => Math.max(...ends.map((e) => e[k] ?? 0)));
+        look({
+          source: -1,
+          centre: low.map((v, k) => (v + (high[k] ?? 0)) / 2) as [number, number, number],
+          size: Math.hypot(...low.map((v, k) => (high[k] ?? 0) - v)) / 2,
+        });
+      },
+      () => undefined,
+    );
+  };
   if (!haul.run)
     return <p className="p-3">The route has not run yet. Put mends on the tape below and run it.</p>;
   return (
@@ -107,7 +137,7 @@ export function MendStation({ haul }: { haul: Haul }) {
               aria-pressed={stage === i + 1}
               aria-label={`Before and after ${r.title}`}
               title="Before and after this step, side by side in the view"
-              onClick={() => set({ stage: stage === i + 1 ? null : i + 1 })}
+              onClick={() => compare(i + 1, r)}
             >
               <Columns2 size={13} aria-hidden />
             </button>

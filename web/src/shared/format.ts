@@ -42,4 +42,6 @@ export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)}
 export const figure = (value: number) =>
   Number.isInteger(value)
     ? count(value)
-    : small(value, value < 1 ? 4 : value < 100 ? 2 : 0).replace(/(\.\d*?)0+$/, "$1");
+    : small(value, value < 1 ? 4 : value < 100 ? 2 : 0)
+        .replace(/(\.\d*?)0+$/, "$1")
+        .replace(/\.$/, "");

@@ -27,7 +27,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     parts = np.unique(np.concatenate([found.part, found.other]))
     pairs = np.unique(np.sort(found.piece, axis=1), axis=0)
     worst = int(np.argmax(found.distance))
-    one, other = (scene.nodes.paths[i][-80:] for i in (int(found.part[worst]), int(found.other[worst])))
+    one, other = (scene.nodes.names[i][-80:] or "?" for i in (int(found.part[worst]), int(found.other[worst])))
     widest, narrowest = float(found.distance.max()) * 1000, float(found.distance.min()) * 1000
     between = f"“{one}” and “{other}”" if one != other else f"two pieces of “{one}”"
     yield Finding(

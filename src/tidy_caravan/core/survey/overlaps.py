@@ -31,7 +31,7 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
     area = np.bincount(number.reshape(-1), found.area)
     worst = int(np.argmax(area))
     parts = np.unique(pairs).tolist()
-    one, other = (scene.nodes.paths[i][-80:] for i in pairs[worst].tolist())
+    one, other = (scene.nodes.names[i][-80:] or "?" for i in pairs[worst].tolist())
     gone, left = covered_whole(scene, found)
     yield Finding(
         code="flicker.between",
