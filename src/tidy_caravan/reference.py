@@ -28,6 +28,13 @@ def text() -> str:
         "“Propose a route” on the tape): what travels and units first, then one step for all findings that want the same, "
         "in the order of the phases, each with its reasons. Steps behind which there are only guesses wait to be chosen.",
         "",
+        "Findings say where they are: `places`, the worst hundred first, each with its parts, its own value and lines in the "
+        "world (the outline of an overlap, both sides of a gap, the triangles or edges at fault, the cells a modular piece "
+        "should fill). `GET /api/scenes/{id}/findings/{finding}/places` gives them in metres, Y up, and "
+        "`…/places/{n}/picture.png` a close picture; `tidy-caravan survey --pictures DIR` writes those of the three worst. "
+        "What the newest run was before and after one of its steps: `POST /api/hauls/{id}/steps/{n}/views`, then "
+        "`GET /api/jobs/{job}/view?side=before`; `tidy-caravan carry --pictures DIR` writes a picture after each step.",
+        "",
         "## Steps",
         "",
     ]

@@ -89,6 +89,23 @@ class Seen(unittest.TestCase):
                 self.assertIs(found.pop(name), expected)
                 self.assertEqual(set(found.values()), {Verdict.RIGHT})
 
+    def test_an_empty_room_that_people_can_only_be_in_is_seen_from_inside(self) -> None:
+        """A room all closed, between blocks that leave no way around it, with nothing in it but its own floor."""
+        room = over(trimesh.creation.box([6, 3, 5]))
+        room.update_faces(room.face_normals[:, 0] < 0.9)  # a wall is missing; the block closes it
+        blocks = {
+            f"block_{k}": (trimesh.creation.box(size), at(*where))
+            for k, (size, where) in enumerate(
+                [([30, 20, 20], (0, 10, 12.6)), ([30, 20, 20], (0, 10, -12.6)), ([12, 20, 6], (-9.1, 10, 0)),
+                 ([12, 20, 6], (9.1, 10, 0)), ([6.2, 17, 6], (0, 11.6, 0))]
+            )
+        }  # fmt: skip
+        ground = {"ground": place()["ground"]}
+        clean = verdicts(scene_of({**ground, "room": (room, at(0, 1.51, 0)), **blocks}))
+        self.assertIs(clean["room"], Verdict.RIGHT)
+        turned = verdicts(scene_of({**ground, "room": (over(room), at(0, 1.51, 0)), **blocks}))
+        self.assertIs(turned["room"], Verdict.WRONG)
+
     def test_a_sheet_in_the_open_and_a_crate_without_lid_are_seen_from_both_sides(self) -> None:
         parts = {
             "ground": place()["ground"],

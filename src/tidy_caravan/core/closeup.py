@@ -174,7 +174,9 @@ def raster(corners: F64, scale: float, width: int, height: int, closest: float) 
     double = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (x[:, 2] - x[:, 0]) * (y[:, 1] - y[:, 0])
     cells = (right - left) * (bottom - top)
     rows = np.flatnonzero((cells > 0) & (np.abs(double) > 1e-12))
-    rows = rows[np.argsort(corners[rows, :, 2].min(axis=1), kind="stable")]  # the nearest first: what they hide is dropped at once
+    rows = rows[
+        np.argsort(corners[rows, :, 2].min(axis=1), kind="stable")
+    ]  # the nearest first: what they hide is dropped at once
     closest_of = corners[:, :, 2].min(axis=1)
     ends = np.cumsum(cells[rows])
     at = 0

@@ -92,11 +92,11 @@ export function partColumns(light: boolean): Column<Part>[] {
     },
     {
       id: "findings",
-      header: "Open",
+      header: "Found",
       width: "3.2rem",
       sort: "findings",
       number: true,
-      hint: "Findings about this part",
+      hint: "Findings about this part, those left as they are as well",
       cell: ({ row }) => (row.original.findings ? <b>{row.original.findings}</b> : "–"),
     },
   ];
@@ -216,11 +216,11 @@ export const groupColumns = (by: "tree" | "layer"): Column<Group>[] => [
   },
   {
     id: "findings",
-    header: "Open",
+    header: "Found",
     width: "4rem",
     sort: "findings",
     number: true,
-    hint: "Findings over all parts",
+    hint: "Findings over all parts, those left as they are as well",
     cell: ({ row }) => (row.original.findings ? <b>{count(row.original.findings)}</b> : "–"),
   },
 ];

@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 1, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 2, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -46,6 +46,18 @@ REACH_M = 2.0
 """A way this long, or as long as the sheet is large, counts as open space."""
 AWAY = 1e-4
 """Where rays start, as a part of the sheet's size off it."""
+
+
+MOST_WALKED = 200
+"""Sheets that people walk about in and around, of those whose front is in doubt."""
+GRID = 8
+EYE_M, HEAD_M = 1.6, 1.9
+"""Height of an eye above the floor, and of what has to be free above it."""
+AROUND_M = 2.0
+TERRAIN = 1.5
+"""Times the size of a shell from which on a floor within it is the ground that it stands on."""
+GLIMPSE = 0.2
+"""Part of a sheet that has to be seen from a walk to count."""
 
 
 class Verdict(IntEnum):
@@ -207,7 +219,9 @@ def seen_sides(
         return {f.name: getattr(NOTHING, f.name) for f in fields(NOTHING) if f.name != "left_out"}, {"left_out": 0}
     every = placed(table, mesh, world)
     tally = Tally.over(total)
-    Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres).cast(tally)
+    rays = Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres)
+    rays.cast(tally)
+    rays.walk(tally, np.flatnonzero(empty_room(tally))[:MOST_WALKED])
     verdict = judged(tally)
     triangles = np.bincount(sheet[sheet >= 0], minlength=total)
     opened = np.rint(tally.out).astype(np.int64)
@@ -237,6 +251,8 @@ class Tally:
     camera: F64
     within: F64
     room: Bool
+    walked: Bool
+    """(K, 2) whether people who walk about see it: from within its box, from around it."""
 
     @classmethod
     def over(cls, count: int) -> Tally:
@@ -244,7 +260,16 @@ class Tally:
             return np.zeros((count, 2))
 
         return cls(
-            np.zeros(count), two(), two(), two(), two(), np.zeros(count), two(), two(), np.zeros(count, np.bool_)
+            np.zeros(count),
+            two(),
+            two(),
+            two(),
+            two(),
+            np.zeros(count),
+            two(),
+            two(),
+            np.zeros(count, np.bool_),
+            np.zeros((count, 2), np.bool_),
         )
 
 
@@ -342,6 +367,65 @@ class Rays:
                 there = self.inside(np.broadcast_to(viewer, (len(rows), 3)), part[rows], sheet[rows])
                 np.add.at(tally.within[:, side], sheet[rows[there]], 1)
 
+    def walk(self, tally: Tally, sheets: I64) -> None:
+        """Lets people walk about in and around these sheets, each in the first of its parts, and notes whether they see
+        them: on floors within that are no terrain, and on whatever lies around, or the ground of the scene."""
+        caster = Caster(self.every.points, self.every.faces)
+        lowest = float((self.every.points @ self.up).min())
+        triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
+        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[triangle], -1)
+        for k in sheets.tolist():
+            rows = np.flatnonzero(own == k)
+            part = int(self.every.part[rows[0]])
+            rows = rows[self.every.part[rows] == part]
+            corners = self.every.points[self.every.faces[rows]]
+            low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
+            area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+            _, face, bary = spread_over(area, np.zeros(len(rows), np.int64), np.array([SAMPLES]))
+            points = np.einsum("sk,ski->si", bary, corners[face])
+            for which, spots in enumerate(self.spots(caster, low, high, lowest)):
+                tally.walked[k, which] = self.glimpsed(caster, points, spots, float(np.linalg.norm(high - low)))
+
+    def spots(self, caster: Caster, low: F64, high: F64, lowest: float) -> tuple[F64, F64]:
+        """(N, 3) eyes of people within a box, and of people around it."""
+        axis = int(np.argmax(np.abs(self.up)))
+        sign = float(np.sign(self.up[axis]))
+        a, b = (i for i in range(3) if i != axis)
+        metre = 1 / self.metres
+        down = np.broadcast_to(-self.up, (GRID * GRID, 3))
+        share = (np.arange(GRID) + 0.5) / GRID
+        u, v = (c.reshape(-1) for c in np.meshgrid(share, share))
+        start = np.zeros((GRID * GRID, 3))
+        start[:, a], start[:, b] = low[a] + u * (high[a] - low[a]), low[b] + v * (high[b] - low[b])
+        start[:, axis] = (low[axis] + high[axis]) / 2
+        far, hit = caster.first_hits(start, down)
+        size = float(np.linalg.norm(high - low))
+        floor = (hit >= 0) & (self.arrays["size"][self.every.part[hit]] <= TERRAIN * size)
+        feet = start[floor] - self.up * far[floor][:, None]
+        above, _ = caster.first_hits(feet + self.up * 0.1 * metre, np.broadcast_to(self.up, (len(feet), 3)))
+        within = feet[above >= (HEAD_M - 0.1) * metre] + self.up * EYE_M * metre
+        within = within[((within > low) & (within < high)).all(axis=1)]
+        # around: from the height of the box down to whatever is there
+        turn = 2 * np.pi * (np.arange(GRID * 2) + 0.5) / (GRID * 2)
+        start = np.zeros((GRID * 2, 3))
+        for i, wave in ((a, np.cos(turn)), (b, np.sin(turn))):
+            start[:, i] = (low[i] + high[i]) / 2 + wave * ((high[i] - low[i]) / 2 * 1.45 + AROUND_M * metre)
+        start[:, axis] = high[axis] if sign > 0 else low[axis]
+        far, _ = caster.first_hits(start, np.broadcast_to(-self.up, start.shape))
+        far = np.minimum(far, np.maximum(start @ self.up - lowest, 0.0))
+        return within, start - self.up * far[:, None] + self.up * EYE_M * metre
+
+    def glimpsed(self, caster: Caster, points: F64, spots: F64, size: float) -> bool:
+        """Whether a part of the points (S, 3) worth mentioning is seen from one of the spots (N, 3)."""
+        if not len(spots):
+            return False
+        way = points[None] - spots[:, None]
+        long = np.linalg.norm(way, axis=2)
+        eyes = np.broadcast_to(spots[:, None], way.shape).reshape(-1, 3)
+        free, _ = caster.first_hits(eyes, (way / np.maximum(long, 1e-12)[..., None]).reshape(-1, 3))
+        seen_ = free.reshape(long.shape) >= long * (1 - 1e-5) - AWAY * size
+        return bool(seen_.any(axis=0).mean() >= GLIMPSE)
+
     def way_out(self, origins: F64, directions: F64, part: I64, sheet: I64) -> F64:
         """(N,) how far it is to the outside of the sheet's own box, a twentieth larger than it is."""
         own = np.einsum("nij,nj->ni", self.back[part], origins - self.world[part, :3, 3])
@@ -376,15 +460,33 @@ class Rays:
         np.logical_or.at(tally.room, sheet_of, roomy)
 
 
+def shelter(t: Tally) -> tuple[I64, Bool, Bool, Bool]:
+    """(K,) the side of each sheet that sees most of the sheet itself; (K,) whether it is a shell of a room's size,
+    whether something is in it or looks from within, and whether that is more than a trace."""
+    rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
+    own = t.own / rays
+    inside = np.argmax(own, axis=1)
+    row = np.arange(len(own))
+    content = (t.content / rays)[row, inside]
+    watched = (t.within / points)[row, inside] >= 0.05
+    room = t.room & (own.max(axis=1) >= 0.25)
+    return inside, room, (content > 0) | watched, (content >= 0.01) | watched
+
+
+def empty_room(t: Tally) -> Bool:
+    """(K,) shells of a room's size with nothing in them: a room, or a building."""
+    _, room, lived_in, _ = shelter(t)
+    return room & ~lived_in
+
+
 def judged(t: Tally) -> I64:
     """(K,) the verdict on each sheet, as in Verdict."""
     rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
-    out, reach, own = t.out / rays, t.reach / rays, t.own / rays
+    out, reach = t.out / rays, t.reach / rays
     camera = t.camera / points
     other = reach[:, ::-1]
     seen_ = ((out >= 0.10) & (reach >= 0.25 * other)) | (camera >= 0.05)
-    inside = np.argmax(own, axis=1)
-    hollow = own.max(axis=1) >= 0.25
+    inside, room, lived_in, surely = shelter(t)
     row = np.arange(len(rays))
     verdict = np.full(len(rays), Verdict.HIDDEN, np.int64)
 
@@ -397,13 +499,16 @@ def judged(t: Tally) -> I64:
     front(only, np.argmax(seen_, axis=1), (ratio < 1.6) & (out.min(axis=1) > 0.02))
     verdict[seen_.all(axis=1)] = Verdict.BOTH
     # a shell of a room's size with something in it is seen from inside; an empty one may be either
-    content = (t.content / rays)[row, inside]
-    watched = (t.within / points)[row, inside] >= 0.05
-    lived_in = (content > 0) | watched
-    room = t.room & hollow
-    front(room & lived_in, inside, (content < 0.01) & ~watched)
+    front(room & lived_in, inside, ~surely)
     outside_open = out[row, 1 - inside] >= 0.10
-    front(room & ~lived_in & outside_open, 1 - inside, np.ones(len(rays), np.bool_))
+    within, around = t.walked.T
+    empty = room & ~lived_in
+    front(empty & outside_open, 1 - inside, np.ones(len(rays), np.bool_))
+    # people who walk about on a floor of its own, and nobody around it: it may be a room after all, and is one where
+    # its outside is not open either
+    alone = empty & within & ~around
+    verdict[alone & outside_open] = np.where(inside == 0, Verdict.RIGHT, Verdict.UNCLEAR)[alone & outside_open]
+    front(alone & ~outside_open, inside, np.zeros(len(rays), np.bool_))
     # where cameras see one side alone, that one is meant
     for side in (0, 1):
         alone = (camera[:, side] >= 0.10) & (camera[:, 1 - side] < 0.01)
