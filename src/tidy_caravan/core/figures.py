@@ -9,6 +9,7 @@ from pydantic.alias_generators import to_camel
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.levels import deepest
 from tidy_caravan.core.space.axes import linear_map
 
 
@@ -33,6 +34,8 @@ class Counts(BaseModel):
     draw_calls_instanced: int
     mesh_bytes: int
     texture_bytes: int
+    levels: int = 0
+    """Levels of detail beside the whole."""
 
 
 def count(scene: Scene) -> Counts:
@@ -60,6 +63,7 @@ def count(scene: Scene) -> Counts:
         draw_calls_instanced=int(slots[drawn_per_mesh > 0].sum()),
         mesh_bytes=sum(m.nbytes for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n),
         texture_bytes=sum(len(i.data) for i in scene.images if i.data is not None),
+        levels=deepest(scene),
     )
 
 

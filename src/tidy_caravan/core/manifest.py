@@ -71,6 +71,16 @@ class PackedCheck(Camel):
     text: str
 
 
+class PackedLevel(Camel):
+    """A level of detail: a file with the same tree, names and places, and coarser meshes."""
+
+    level: int = Field(description="1 is the finest beside the whole")
+    main_file: str
+    meshes: int = Field(description="Meshes that are coarser than in the level before it")
+    triangles: int = Field(description="Drawn, over all parts")
+    error_mm: float = Field(description="How far a surface comes away from the whole one, at most")
+
+
 class Manifest(Camel):
     manifest_version: int = MANIFEST_VERSION
     tool: str
@@ -105,4 +115,5 @@ class Manifest(Camel):
     losses: list[str] = Field(default_factory=list, description="What the format cannot hold, and so was left out")
     unproven: list[str] = Field(default_factory=list, description="What an arrival in this format cannot prove")
     checks: list[PackedCheck]
+    levels: list[PackedLevel] = Field(default_factory=list, description="Levels of detail, the finest first")
     parts: list[PackedPart]

@@ -27,7 +27,7 @@ from tidy_caravan.core.survey.left import Left
 from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
-KEPT_FORM = 2
+KEPT_FORM = 3
 """Grows when scenes between steps get to know more: what was kept before is not taken up again."""
 KEPT_SECONDS = 0.1
 """Work from which on the scene after a step is kept: below, doing it again is cheaper."""

@@ -13,6 +13,7 @@ from tidy_caravan.core.route import Route, as_json, default_route
 from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.clean_vertices import CleanVertices
+from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
@@ -45,6 +46,7 @@ def demo_route() -> list[dict[str, Any]]:
         LightmapUvs(),
         TidyNames(),
         DropEmpties(),
+        LevelsOfDetail(error_mm=20.0, where=Where(names=["ferry_*"])),
     ]
     return [as_json(s) for s in steps]
 

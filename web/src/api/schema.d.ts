@@ -769,7 +769,7 @@ export interface paths {
         };
         /**
          * View
-         * @description The binary file that the 3D view loads (see server/view.py).
+         * @description The binary file that the 3D view loads (see server/view.py), whole or at a level of detail.
          */
         get: operations["view"];
         put?: never;
@@ -1322,6 +1322,11 @@ export interface components {
             drawCallsInstanced: number;
             /** Instances */
             instances: number;
+            /**
+             * Levels
+             * @default 0
+             */
+            levels: number;
             /** Lights */
             lights: number;
             /** Materials */
@@ -1856,6 +1861,51 @@ export interface components {
             parts?: string[];
         };
         /**
+         * LevelsOfDetail
+         * @description Makes up to four coarser meshes for each mesh of the parts, every one simplified from the whole mesh within a bound
+         *     of its own, so that seams, borders, outlines and both UV sets are kept. Parts go on drawing the whole mesh; every
+         *     level is delivered as a file of its own with the same tree, names and places, and proven on arrival against the
+         *     whole. A level that would save less than a fifth of the triangles is not made. After steps that change meshes, since
+         *     levels belong to a mesh as it is.
+         */
+        LevelsOfDetail: {
+            /**
+             * Each coarser by
+             * @description Bound of a level against the one before
+             * @default 4
+             */
+            coarser: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Error bound
+             * @description Furthest that the surface of the first level may come away
+             * @default 5
+             */
+            errorMm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "levels_of_detail";
+            /**
+             * From
+             * @description Meshes with fewer triangles need no levels
+             * @default 200
+             */
+            leastTriangles: number;
+            /**
+             * Levels
+             * @description Coarser meshes beside the whole one
+             * @default 2
+             */
+            levels: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * LightmapUvs
          * @description Unwraps every unique mesh once and gives all its instances the result, verified by measuring.
          */
@@ -2047,7 +2097,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2383,7 +2433,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * ProblemOut
@@ -2433,7 +2483,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -2552,7 +2602,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -2799,7 +2849,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**
@@ -5166,7 +5216,9 @@ export interface operations {
     };
     view: {
         parameters: {
-            query?: never;
+            query?: {
+                level?: number;
+            };
             header?: never;
             path: {
                 scene_id: string;

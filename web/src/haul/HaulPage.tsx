@@ -94,7 +94,7 @@ export function HaulPage() {
     setTyped("");
   }, [haulId, clear, set, reset]);
   useEffect(() => {
-    set({ lens: station.lens, pair: !!station.pair, stage: null });
+    set({ lens: station.lens, pair: !!station.pair, stage: null, level: 0 });
     show({ filter: null });
   }, [station, set, show]);
   // a run that is gone has no steps to be looked at

@@ -76,13 +76,13 @@ function Picture({ finding, at, place }: { finding: Finding; at: number; place: 
   return (
     <span className="relative grid size-full place-items-center text-xs">
       {!there && "Drawing it …"}
-    <img
-      src={`/api/scenes/${finding.sceneId}/findings/${finding.id}/places/${at}/picture.png`}
-      alt={`Close view of ${place.names.slice(0, 2).join(" and ")}`}
-      className="absolute inset-0 size-full object-cover"
-      onLoad={() => setThere(true)}
-      onError={() => setFailed(true)}
-    />
+      <img
+        src={`/api/scenes/${finding.sceneId}/findings/${finding.id}/places/${at}/picture.png`}
+        alt={`Close view of ${place.names.slice(0, 2).join(" and ")}`}
+        className="absolute inset-0 size-full object-cover"
+        onLoad={() => setThere(true)}
+        onError={() => setFailed(true)}
+      />
     </span>
   );
 }

@@ -18,6 +18,8 @@ type ViewState = {
   preview: string | null;
   /** A step of the last run, counted from 1, that the pair shows before and after. */
   stage: number | null;
+  /** Level of detail at which the view shows the result, 0 for the whole. */
+  level: number;
   /** A box in metres, Y up, drawn in the view; `drawing` while the next drag draws one. */
   box: Box | null;
   drawing: boolean;
@@ -46,6 +48,7 @@ type ViewState = {
         | "placing"
         | "places"
         | "stage"
+        | "level"
         | "picking"
       >
     >,
@@ -62,6 +65,7 @@ export const useView = create<ViewState>((set) => ({
   wipe: 0.5,
   preview: null,
   stage: null,
+  level: 0,
   box: null,
   drawing: false,
   figure: null,

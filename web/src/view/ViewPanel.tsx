@@ -13,8 +13,22 @@ import { bar, PERSON_METRES } from "./scale";
 type Props = { haul: Haul; arrive: boolean; load: boolean };
 
 export function ViewPanel({ haul, arrive, load }: Props) {
-  const { lens, pair, wipe, set, selected, select, look, preview, drawing, figure, placing, picking, stage } =
-    useView();
+  const {
+    lens,
+    pair,
+    wipe,
+    set,
+    selected,
+    select,
+    look,
+    preview,
+    drawing,
+    figure,
+    placing,
+    picking,
+    stage,
+    level,
+  } = useView();
   const [figures, setFigures] = useState<Figures | null>(null);
   const [scale, setScale] = useState(0);
   const length = bar(scale);
@@ -27,13 +41,23 @@ export function ViewPanel({ haul, arrive, load }: Props) {
     ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
     : ((load ? undefined : haul.run?.sceneId) ?? haul.revision?.sceneId ?? "");
   const leftId = record ? staged("before") : paired ? (haul.run?.readSceneId ?? "") : shown;
-  const rightId = record ? staged("after") : other;
-  const otherLabel = record ? `after ${record.title}` : arrival ? "arrived" : "after the route";
+  const levels = !arrive && !load ? (haul.result?.counts.levels ?? 0) : 0;
+  const coarse = !record && level > 0 && level <= levels ? `@${level}` : "";
+  const rightId = record ? staged("after") : other && `${other}${coarse}`;
+  const otherLabel = record
+    ? `after ${record.title}`
+    : arrival
+      ? "arrived"
+      : coarse
+        ? `level ${level}`
+        : "after the route";
   const leftLabel = record
     ? `before ${record.title}`
     : paired || arrive || load || !haul.run
       ? "source"
-      : "after the route";
+      : coarse
+        ? `level of detail ${level}`
+        : "after the route";
 
   useShortcut("lens", () => set({ lens: LENSES[(lensNumber(lens) + 1) % LENSES.length]?.id ?? lens }));
   useShortcut("pair", () => set(stage === null ? { pair: !pair } : { stage: null, pair: false }), !!other);
@@ -106,6 +130,20 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         >
           <Crosshair size={14} /> Frame
         </button>
+        {levels > 0 && (
+          <select
+            className="select select-sm w-24"
+            aria-label="Level of detail"
+            value={level}
+            onChange={(e) => set({ level: Number(e.target.value) })}
+          >
+            {[...Array(levels + 1).keys()].map((k) => (
+              <option key={k} value={k}>
+                {k ? `Level ${k}` : "Whole"}
+              </option>
+            ))}
+          </select>
+        )}
         <button
           type="button"
           className={`btn btn-sm btn-square ${placing || figure ? "btn-secondary" : ""}`}
@@ -121,7 +159,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         <SceneView
           key={record ? `step ${stage}` : paired ? "pair" : "single"}
           left={{
-            id: load && preview && !paired ? `${leftId}|${preview}` : leftId,
+            id: load && preview && !paired ? `${leftId}|${preview}` : paired ? leftId : `${leftId}${coarse}`,
             label: leftLabel,
             images: haul.revision?.sceneId ?? null,
           }}

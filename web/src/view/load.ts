@@ -111,6 +111,12 @@ async function ended(begun: Job, signal?: AbortSignal): Promise<string> {
   return job.id;
 }
 
+/** Where a scene's view is, whole or at a level of detail: `scene@level`. */
+function viewOf(id: string): string {
+  const [scene, level] = id.split("@");
+  return `/api/scenes/${scene}/view${level ? `?level=${level}` : ""}`;
+}
+
 export const STAGE = "stage:";
 
 /** The view of a scene, or of a run before or after one of its steps (`STAGE` and `run|haul|number|side`), or of what a step would make of it: `scene|step as JSON`. */
@@ -121,7 +127,7 @@ export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFi
     ? await stageOf(id.slice(STAGE.length))
     : step
       ? await previewOf(scene ?? "", step, signal)
-      : `/api/scenes/${scene}/view`;
+      : viewOf(scene ?? "");
   const response = await fetch(address, { signal });
   if (response.status === 401) toSignIn();
   if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);

@@ -7,6 +7,7 @@ hold, proves writer and receiver; the result against the source, in all that no 
 from __future__ import annotations
 
 import hashlib
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -21,6 +22,7 @@ from tidy_caravan.core.arrival.beside import (
     material_problems,
     sharing_problems,
 )
+from tidy_caravan.core.arrival.coarse import too_coarse
 from tidy_caravan.core.arrival.contact import contact
 from tidy_caravan.core.arrival.flat import with_parts
 from tidy_caravan.core.arrival.judge import (
@@ -37,7 +39,7 @@ from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.report import ArrivalReport, PartRow, Tolerances
 from tidy_caravan.core.arrival.surfaces import Pairing
 from tidy_caravan.core.arrival.traced import Traced, traced
-from tidy_caravan.core.aspects import Allowed, Aspect, Declared
+from tidy_caravan.core.aspects import Allowed, Aspect, Declared, Effect
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
@@ -45,10 +47,13 @@ from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
+from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Tell, Workshop
 
 ROWS = 200_000
+MOST_TOLD = 12
+"""Parts of a level of detail that are named."""
 
 
 def read_manifest(folder: Path) -> Manifest:
@@ -92,7 +97,77 @@ def arrive(
                 code=error.code,
             ) from error
         raise
-    return compare(source, result, arrived, manifest, declared, changed, workshop, tell)
+    problems, words = levels_proven(folder, manifest, result, workshop)
+    report, there = compare(source, result, arrived, manifest, declared, [*changed, *problems], workshop, tell)
+    return report.model_copy(update={"declared": [*report.declared, *words]}), there
+
+
+def levels_proven(
+    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop | None
+) -> tuple[list[str], list[str]]:
+    """What is wrong with the levels of detail of a package, and what there is of them.
+
+    Each is compared as it was made with what arrived, and with the whole, from which its surfaces may come away by its
+    own bound and nothing else may differ but triangles and what hangs on them.
+    """
+    problems: list[str] = []
+    words: list[str] = []
+    if deepest(result) != len(manifest.levels):
+        problems.append(
+            f"the package names {plural(len(manifest.levels), 'level')} of detail, and {deepest(result)} were made"
+        )
+    nodes = replace(result.nodes, source=np.arange(len(result.nodes)), sources={})
+    whole = result.but(
+        nodes=nodes,
+        identity=None,
+        touched=None,
+        meshes=tuple(replace(m, origin=None) for m in result.meshes),
+        levels={},
+    )
+    for one in manifest.levels[: deepest(result)]:
+        file = folder / one.main_file
+        if Path(one.main_file).name != one.main_file or not file.is_file():
+            problems.append(f"level of detail {one.level}: {one.main_file} is missing")
+            continue
+        coarse = at_level(result, one.level)
+        coarse = coarse.but(
+            nodes=replace(nodes, mesh=coarse.nodes.mesh),
+            identity=None,
+            touched=None,
+            meshes=tuple(replace(m, origin=None) for m in coarse.meshes),
+        )
+        try:
+            arrived = receive(file, manifest.destination, manifest.format)
+        except UnusableInput as error:
+            problems.append(f"level of detail {one.level}: {error.sentence()}")
+            continue
+        report, _ = compare(whole, coarse, arrived, manifest, coarser(one.error_mm), [], workshop)
+        told = [
+            *report.problems,
+            *(f"“{p}” is lost" for p in report.lost),
+            *(f"“{p}” came from nowhere" for p in report.extra),
+        ]
+        told += [f"“{r.path}”: {r.told}" for r in report.rows if r.faults][:MOST_TOLD]
+        far, beyond = too_coarse(whole, coarse, one.error_mm, workshop or Workshop(), lambda done, total: None)
+        told += beyond[:MOST_TOLD]
+        problems += [f"level of detail {one.level}: {text}" for text in told]
+        words.append(f"Level of detail {one.level}: surfaces come away by {far:.2g} mm at most, measured again here.")
+    return problems, words
+
+
+def coarser(error_mm: float) -> Declared:
+    """What a level of detail may differ in from the whole."""
+    free = (
+        Aspect.TRIANGLES,
+        Aspect.WINDING,
+        Aspect.NORMALS,
+        Aspect.TANGENTS,
+        Aspect.FIRST_UV,
+        Aspect.LIGHTMAP_UV,
+        Aspect.FURTHER_UV,
+        Aspect.SHARING,
+    )
+    return Declared(((Effect(Aspect.POSITIONS, error_mm), *(Effect(a) for a in free)),))
 
 
 def changed_files(folder: Path, manifest: Manifest) -> list[str]:

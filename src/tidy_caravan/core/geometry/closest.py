@@ -6,6 +6,9 @@ import numpy as np
 
 from tidy_caravan.core.scene.arrays import F64
 
+CHUNK = 1 << 15
+"""Points asked about at once."""
+
 
 def closest_on(points: F64, corners: F64) -> F64:
     """(N, 3) closest place to each point (N, 3) on its own triangle (N, 3, 3), which may be a line or a point."""
@@ -34,4 +37,28 @@ def closest_on(points: F64, corners: F64) -> F64:
 
 def dot(a: F64, b: F64) -> F64:
     out: F64 = np.einsum("ni,ni->n", a, b)
+    return out
+
+
+def apart(points: F64, corners: F64, reach: float) -> F64:
+    """(N,) distance of points (N, 3) from the nearest of triangles (T, 3, 3), infinite beyond `reach`. O(N log T) and
+    the triangles whose boxes come that near."""
+    import shapely
+
+    out = np.full(len(points), np.inf)
+    if not len(points) or not len(corners):
+        return out
+    low, high = corners.min(axis=1) - reach, corners.max(axis=1) + reach
+    last = int(np.argmin(np.ptp(corners.reshape(-1, 3), axis=0)))
+    a, b = (k for k in range(3) if k != last)
+    tree = shapely.STRtree(shapely.box(low[:, a], low[:, b], high[:, a], high[:, b]))
+    for at in range(0, len(points), CHUNK):
+        own = points[at : at + CHUNK]
+        who, which = tree.query(shapely.points(own[:, a], own[:, b]))
+        near = (own[who, last] >= low[which, last]) & (own[who, last] <= high[which, last])
+        who, which = who[near], which[near]
+        far = np.linalg.norm(closest_on(own[who], corners[which]) - own[who], axis=1)
+        best = np.full(len(own), np.inf)
+        np.minimum.at(best, who, far)
+        out[at : at + CHUNK] = np.where(best <= reach, best, np.inf)
     return out

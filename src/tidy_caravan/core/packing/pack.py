@@ -21,10 +21,20 @@ from tidy_caravan.core.conventions.destinations import Destination, FormatName, 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.manifest import Manifest, PackedChange, PackedCheck, PackedFile, PackedPart, TravelLine
+from tidy_caravan.core.manifest import (
+    Manifest,
+    PackedChange,
+    PackedCheck,
+    PackedFile,
+    PackedLevel,
+    PackedPart,
+    TravelLine,
+)
 from tidy_caravan.core.scene import Convention, Scene
+from tidy_caravan.core.scene.levels import at_level, deepest, in_use
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.words import plural
 
 STEM = "scene"
 
@@ -70,6 +80,20 @@ def pack(
         written.lost(
             f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
         )
+    levels = levels_of(scene)
+    for one in levels:
+        coarse = at_level(scene, one.level)
+        stem = f"{STEM}_LOD{one.level}"
+        further = form.write(
+            convert(coarse if form.ability.poses else at_rest(coarse), target), stem, destination.gpu_instancing
+        )
+        one.main_file = f"{stem}.{fmt}"
+        written.files.update(further.files)
+    if stale := len(scene.levels) - len(in_use(scene)):
+        written.lost(
+            f"Levels of detail of {plural(stale, 'mesh', 'meshes')} were made before another step changed them, and are left out: "
+            "move the step that makes them to the end of the route."
+        )
     files = dict(sorted(written.files.items()))
     main = f"{STEM}.{fmt}"
     manifest = Manifest(
@@ -101,10 +125,34 @@ def pack(
         losses=written.texts("lost"),
         unproven=form.ability.unproven(),
         checks=checks,
+        levels=levels,
         parts=parts_of(placed, source.scene, written.node_index, form.ability.uv_sets, sets),
     )
     text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
     return Package({**files, "manifest.json": text}, manifest)
+
+
+def levels_of(scene: Scene) -> list[PackedLevel]:
+    """What the levels of detail of a scene are, without their files' names."""
+    own = in_use(scene)
+    uses = scene.instance_counts.tolist()
+    out = []
+    for level in range(1, deepest(scene) + 1):
+        shown = [own[m.id][min(level, len(own[m.id])) - 1] if m.id in own else None for m in scene.meshes]
+        triangles = sum(
+            n * (one.mesh.triangles if one else m.triangles)
+            for n, m, one in zip(uses, scene.meshes, shown, strict=True)
+        )
+        out.append(
+            PackedLevel(
+                level=level,
+                main_file="",
+                meshes=sum(len(own[m.id]) >= level for m in scene.meshes if m.id in own),
+                triangles=triangles,
+                error_mm=max(one.error_mm for one in shown if one),
+            )
+        )
+    return out
 
 
 def world_of(convention: Convention) -> World:

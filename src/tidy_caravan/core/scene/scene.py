@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.scene.arrays import F64, I64, frozen
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
+from tidy_caravan.core.scene.levels import Levels
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
 from tidy_caravan.core.scene.nodes import Nodes
@@ -48,6 +49,8 @@ class Scene:
     """Of a route's result: which of its steps were for which node of the source."""
     identity: Identities | None = None
     """Of a route's result: what the nodes of its source are called."""
+    levels: Levels = field(default_factory=dict)
+    """Coarser meshes by the id of the whole one."""
 
     def but(self, **changes: Any) -> Scene:
         """A copy with some fields replaced."""

@@ -93,6 +93,8 @@ class Phase(StrEnum):
     COORDINATES = "Texture coordinates"
     LIGHT = "Light"
     TREE = "Names and tree"
+    LEVELS = "Levels of detail"
+    """Last: levels belong to a mesh as it is."""
 
     @property
     def rank(self) -> int:

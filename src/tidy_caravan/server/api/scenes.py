@@ -12,6 +12,7 @@ from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy.orm import Session
 
+from tidy_caravan.core.scene.levels import at_level
 from tidy_caravan.server.api.context import SessionDep, StateDep, at_once, found, unknown
 from tidy_caravan.server.api.findings import findings_of
 from tidy_caravan.server.api.requests import router as new_router
@@ -33,6 +34,7 @@ from tidy_caravan.server.db.session import clean, fetch, fetch_page
 from tidy_caravan.server.jobs.record import material_rows
 from tidy_caravan.server.problems import Problem
 from tidy_caravan.server.store.scenes import image_of, load_scene
+from tidy_caravan.server.view import view_bytes
 
 router = new_router("/api/scenes", "scenes")
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
@@ -304,10 +306,14 @@ def list_findings(scene_id: uuid.UUID, session: SessionDep, lasting: LastingDep)
 
 
 @router.get("/{scene_id}/view", response_class=Response)
-def view(scene_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
-    """The binary file that the 3D view loads (see server/view.py)."""
+def view(
+    scene_id: uuid.UUID, session: SessionDep, state: StateDep, level: Annotated[int, Query(ge=0, le=16)] = 0
+) -> Response:
+    """The binary file that the 3D view loads (see server/view.py), whole or at a level of detail."""
     row = found(session, SceneRow, scene_id, "scene")
-    data = state.store.get(row.view_key)
+    if level and level > row.counts.get("levels", 0):
+        raise Problem(404, "level.unknown", "The scene has no such level of detail.", str(level))
+    data = view_bytes(at_level(state.scene(row.store_key), level)) if level else state.store.get(row.view_key)
 
     def pieces() -> Any:
         for at in range(0, len(data), 1 << 20):

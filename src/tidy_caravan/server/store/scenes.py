@@ -35,6 +35,7 @@ from tidy_caravan.core.scene import (
     Travel,
 )
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.levels import Level, in_use
 from tidy_caravan.server.store.blobs import Store
 
 TABLES: dict[str, TypeAdapter[Any]] = {
@@ -114,7 +115,8 @@ def mesh_key(mesh: Mesh) -> str:
 
 def save_scene(store: Store, scene: Scene) -> str:
     """Key of the scene; equal scenes get the same key."""
-    for mesh in scene.meshes:
+    levels = in_use(scene)
+    for mesh in (*scene.meshes, *(one.mesh for own in levels.values() for one in own)):
         store.put(mesh_key(mesh), mesh_bytes(mesh))
     arrays: dict[str, AnyArray] = {c: getattr(scene.nodes, c) for c in COLUMNS}
     for i, skin in enumerate(scene.skins):
@@ -139,6 +141,7 @@ def save_scene(store: Store, scene: Scene) -> str:
         "sources": list(scene.nodes.sources),
         "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
+        "levels": {i: [[mesh_key(one.mesh), one.error_mm] for one in own] for i, own in levels.items()},
         "images": [
             [i.name, i.mime, store.put_blob(i.data) if i.data is not None else None, i.uri, i.extras]
             for i in scene.images
@@ -184,6 +187,10 @@ def load_scene(store: Store, key: str) -> Scene:
         skins=tuple(Skin(tuple(j), arrays.get(f"skin{i}"), s, n, e) for i, (j, s, n, e) in enumerate(meta["skins"])),
         clips=clips,
         layers=tuple(meta["layers"]),
+        levels={
+            i: tuple(Level(mesh_from(store.get(k)), error) for k, error in own)
+            for i, own in (meta.get("levels") or {}).items()
+        },
         default_root=meta["defaultRoot"],
         extras=meta["extras"],
         format=meta["format"],
@@ -196,7 +203,8 @@ def load_scene(store: Store, key: str) -> Scene:
 def keys_in(data: bytes) -> set[str]:
     """Keys of the meshes and pictures that a stored scene names."""
     meta, _ = from_bytes(data)
-    return {k for k, _ in meta["meshes"]} | {i[2] for i in meta["images"] if i[2]}
+    levels = {k for own in (meta.get("levels") or {}).values() for k, _ in own}
+    return levels | {k for k, _ in meta["meshes"]} | {i[2] for i in meta["images"] if i[2]}
 
 
 def image_of(store: Store, key: str, index: int) -> tuple[str, bytes] | None:

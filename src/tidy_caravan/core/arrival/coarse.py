@@ -1,0 +1,71 @@
+"""How far the surfaces of a level of detail come away from the whole ones, measured both ways."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.geometry.closest import apart
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+
+LOADS = ("shapely",)
+APART = Work("a level and the whole", 1, f"{__name__}:surfaces_apart", figures_only=True)
+LOOSER = 1.001
+"""Rounding of vertices to float32 and of the bound to its digits, as a part of the bound."""
+BEYOND = 4.0
+"""Bounds within which a distance is measured; further away it is only said to be further."""
+
+
+def surfaces_apart(arrays: Mapping[str, AnyArray], reach: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on a pair of meshes: the largest distance of the corners and middles of either's triangles from the other,
+    -1 beyond the reach."""
+    one, other = (arrays[f"{k} positions"].astype(np.float64)[arrays[f"{k} indices"]] for k in ("whole", "coarse"))
+    worst = max(float(apart(places(a), b, reach).max(initial=0.0)) for a, b in ((one, other), (other, one)))
+    return {}, {"worst": worst if np.isfinite(worst) else -1.0}
+
+
+def places(corners: F64) -> F64:
+    """Corners, each once, and middles of triangles (T, 3, 3)."""
+    return np.concatenate([np.unique(corners.reshape(-1, 3), axis=0), corners.mean(axis=1)])
+
+
+def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop, tell: Tell) -> tuple[float, list[str]]:
+    """The largest distance in millimetres over all parts, and a sentence for each mesh that is beyond the bound.
+
+    Both scenes have the same parts in the same order.
+    """
+    nodes = whole.nodes
+    pairs = np.unique(np.column_stack([nodes.mesh[nodes.parts], coarse.nodes.mesh[nodes.parts]]), axis=0)
+    largest = scales(whole, largest=True)
+    asked = [(i, k) for i, k in pairs.tolist() if whole.meshes[i].id != coarse.meshes[k].id]
+
+    def piece(one: Mesh, other: Mesh, metres: float) -> Piece:
+        arrays = {
+            "whole positions": one.positions,
+            "whole indices": one.indices,
+            "coarse positions": other.positions,
+            "coarse indices": other.indices,
+        }
+        size = one.triangles + other.triangles
+        reach = float(f"{BEYOND * error_mm / 1000 / metres:.9g}")
+        return Piece(one.id + other.id, arrays, {"reach": reach}, 60 + size / 500, size)
+
+    pieces = [piece(whole.meshes[i], coarse.meshes[k], float(largest[i])) for i, k in asked]
+    worst, told = 0.0, []
+    for (i, _), outcome in zip(asked, workshop.do(APART, pieces, tell), strict=True):
+        name = whole.meshes[i].name or whole.meshes[i].id[:8]
+        if not isinstance(outcome, Done):
+            told.append(f"how far “{name}” comes away could not be measured: {outcome.reason}")
+            continue
+        far = float(outcome.figures["worst"]) * float(largest[i]) * 1000
+        if far < 0:
+            told.append(f"“{name}” comes away by more than {BEYOND * error_mm:.2g} mm, limit {error_mm:.2g} mm")
+        elif far > error_mm * LOOSER:
+            told.append(f"“{name}” comes away by {far:.3g} mm, limit {error_mm:.3g} mm")
+        worst = max(worst, far)
+    return worst, told
