@@ -91,6 +91,20 @@ class Fewer(unittest.TestCase):
         # the plan of the border: a square, to within the bound
         self.assertAlmostEqual(float(normals[:, 2].sum()) / 2, 1.0, delta=0.02)
 
+    def test_ragged_borders_stay_within_the_bound_both_ways(self) -> None:
+        """Many small steps along a border must not add up to more than the bound."""
+        rng = np.random.default_rng(11)
+        for bound in (0.01, 0.05, 0.2):
+            points, faces = grid(14)
+            points = points + rng.normal(scale=0.004, size=points.shape)
+            mesh = as_mesh(trimesh.Trimesh(points, faces[rng.random(len(faces)) < 0.7], process=False))
+            made = simplified(mesh, bound)
+            self.assertLess(len(made.faces), mesh.triangles)
+            whole = mesh.positions.astype(np.float64)
+            for asked, against in ((mesh.indices, made.faces), (made.faces, mesh.indices)):
+                there = np.concatenate([whole[np.unique(asked)], whole[asked].mean(axis=1)])
+                self.assertLessEqual(furthest(there, mesh, against), bound * (1 + 1e-9))
+
     def test_seams_materials_and_vertex_data_are_kept(self) -> None:
         points, faces = grid(16)
         half = points[faces].mean(axis=1)[:, 0] > 0.5

@@ -16,7 +16,9 @@ from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 LOADS = ("shapely",)
 APART = Work("a level and the whole", 1, f"{__name__}:surfaces_apart", figures_only=True)
 LOOSER = 1.001
-"""Rounding of vertices to float32 and of the bound to its digits, as a part of the bound."""
+"""Rounding of the bound to its digits, as a part of it."""
+STEPS = 8.0
+"""Rounding of vertices: so many float32 steps at the mesh's own extent."""
 BEYOND = 4.0
 """Bounds within which a distance is measured; further away it is only said to be further."""
 
@@ -52,7 +54,8 @@ def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop,
             "coarse indices": other.indices,
         }
         size = one.triangles + other.triangles
-        reach = float(f"{BEYOND * error_mm / 1000 / metres:.9g}")
+        rounding = STEPS * float(np.spacing(np.abs(one.bounds).max().astype(np.float32)))
+        reach = float(f"{BEYOND * (error_mm / 1000 / metres + rounding):.9g}")
         return Piece(one.id + other.id, arrays, {"reach": reach}, 60 + size / 500, size)
 
     pieces = [piece(whole.meshes[i], coarse.meshes[k], float(largest[i])) for i, k in asked]
@@ -62,10 +65,13 @@ def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop,
         if not isinstance(outcome, Done):
             told.append(f"how far “{name}” comes away could not be measured: {outcome.reason}")
             continue
+        one = whole.meshes[i]
+        step = float(np.spacing(np.abs(one.bounds).max().astype(np.float32))) * float(largest[i]) * 1000
+        limit = error_mm * LOOSER + STEPS * step
         far = float(outcome.figures["worst"]) * float(largest[i]) * 1000
         if far < 0:
             told.append(f"“{name}” comes away by more than {BEYOND * error_mm:.2g} mm, limit {error_mm:.2g} mm")
-        elif far > error_mm * LOOSER:
+        elif far > limit:
             told.append(f"“{name}” comes away by {far:.3g} mm, limit {error_mm:.3g} mm")
         worst = max(worst, far)
     return worst, told

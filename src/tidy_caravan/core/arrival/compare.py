@@ -124,6 +124,11 @@ def levels_proven(
         meshes=tuple(replace(m, origin=None) for m in result.meshes),
         levels={},
     )
+    # the whole, as it was packed, is the source here; parts are listed in its order
+    parts = zip(manifest.parts, nodes.parts.tolist(), strict=False)
+    as_packed = manifest.model_copy(
+        update={"parts": [p.model_copy(update={"source_id": i}) for p, i in parts], "dropped": []}
+    )
     for one in manifest.levels[: deepest(result)]:
         file = folder / one.main_file
         if Path(one.main_file).name != one.main_file or not file.is_file():
@@ -141,7 +146,7 @@ def levels_proven(
         except UnusableInput as error:
             problems.append(f"level of detail {one.level}: {error.sentence()}")
             continue
-        report, _ = compare(whole, coarse, arrived, manifest, coarser(one.error_mm), [], workshop)
+        report, _ = compare(whole, coarse, arrived, as_packed, coarser(one.error_mm), [], workshop)
         told = [
             *report.problems,
             *(f"“{p}” is lost" for p in report.lost),

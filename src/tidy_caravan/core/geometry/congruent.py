@@ -6,7 +6,6 @@ measured corner by corner, UV sets included. Nothing is called a copy that was n
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
@@ -27,8 +26,6 @@ TURNED_OVER = ((0, 2, 1), (2, 1, 0), (1, 0, 2))
 MOST_TRIANGLES = 200_000
 FEW = 64
 """Corners that are laid on first."""
-AROUND = np.array(list(itertools.product((0, -1, 1), repeat=4)), np.int64)
-"""A cell of figures and its neighbours."""
 
 
 def signature(mesh: Mesh) -> tuple[float, ...]:
@@ -199,26 +196,40 @@ def families(
                 answers.learn(first, second, known)
         return known
 
+    if len(meshes) < 2:
+        return [], True
+    told = np.array([signatures[i] if signatures is not None else signature(m) for i, m in meshes], np.float64)
+    cell, around = cells_of(told)
     by_number = dict(meshes)
-    cells: dict[tuple[int, ...], list[list[int]]] = {}
-    groups: list[list[int]] = []
+    homes: dict[int, list[list[int]]] = {}
     vain = 0
-    for i, mesh in meshes:
-        figures = signatures[i] if signatures is not None else signature(mesh)
-        whole = tuple(int(f) for f in figures[:3])
-        place = np.floor(np.log(np.maximum(np.asarray(figures[3:]), 1e-30)) / NEAR).astype(np.int64)
+    for (i, mesh), own in zip(meshes, cell.tolist(), strict=True):
         home = None
-        for offset in AROUND:
-            for group in cells.get((*whole, *(place + offset).tolist()), ()):
-                if vain < most and home is None:
-                    home = group if same(by_number[group[0]], mesh) else None
-                    vain += home is None
+        for group in (g for c in around[own] for g in homes.get(c, ())):
+            if vain < most and home is None:
+                home = group if same(by_number[group[0]], mesh) else None
+                vain += home is None
         if home is None:
             home = []
-            groups.append(home)
-            cells.setdefault((*whole, *place.tolist()), []).append(home)
+            homes.setdefault(own, []).append(home)
         home.append(i)
-    return [g for g in groups if len(g) > 1], vain < most
+        if vain >= most:
+            break
+    return [g for groups in homes.values() for g in groups if len(g) > 1], vain < most
+
+
+def cells_of(figures: F64) -> tuple[I64, list[list[int]]]:
+    """(N,) the cell of each row of figures, and for every cell that is occupied itself and those beside it."""
+    from scipy.spatial import cKDTree
+
+    places = np.floor(np.log(np.maximum(figures[:, 3:], 1e-30)) / NEAR)
+    every, cell = np.unique(np.column_stack([np.trunc(figures[:, :3]) * 4, places]), axis=0, return_inverse=True)
+    around = [[c] for c in range(len(every))]
+    # whole numbers have to be equal: they are further apart than neighbours
+    for a, b in cKDTree(every).query_pairs(1.5, p=np.inf, output_type="ndarray").tolist():
+        around[a].append(b)
+        around[b].append(a)
+    return cell.reshape(-1).astype(np.int64), around
 
 
 ALONG = np.array([0.7549, 0.5698, 0.3247, 0.8192, 0.6711, 0.5497])

@@ -30,8 +30,8 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import ORIGIN, SOURCE, mesh_of
 
-LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
-SIMPLIFY = Work("simplify", 1, f"{__name__}:fewer_triangles", memory=6 << 30)
+LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
+SIMPLIFY = Work("simplify", 2, f"{__name__}:fewer_triangles", memory=6 << 30)
 SIMPLIFIED = "simplified"
 """In the extras of a scene: by mesh the error bound that it was simplified within, in millimetres."""
 MOST_TRIANGLES = 4_000_000

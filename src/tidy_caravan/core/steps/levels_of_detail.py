@@ -36,7 +36,7 @@ class LevelsOfDetail(Step):
     once = False
 
     kind: Literal["levels_of_detail"] = "levels_of_detail"
-    levels: int = parameter(2, "Levels", "Coarser meshes beside the whole one", ge=1, le=4)
+    levels: int = parameter(2, "Levels", "Coarser meshes beside the whole one", "levels", ge=1, le=4)
     error_mm: float = parameter(
         5.0, "Error bound", "Furthest that the surface of the first level may come away", "mm", gt=0, le=10_000
     )
@@ -64,6 +64,7 @@ class LevelsOfDetail(Step):
         asked = [(i, level) for i in targets for level in range(self.levels)]
         outcomes = context.workshop.do(SIMPLIFY, [piece(i, level) for i, level in asked], context.progress)
         made: dict[int, list[Level]] = {i: [] for i in targets}
+        off: dict[int, float] = {}
         changes: list[Change] = []
         for (i, level), outcome in zip(asked, outcomes, strict=True):
             mesh = scene.meshes[i]
@@ -75,14 +76,15 @@ class LevelsOfDetail(Step):
             before = made[i][-1].mesh.triangles if made[i] else mesh.triangles
             if outcome.arrays and int(outcome.figures["after"]) <= LEAST_SAVED * before:
                 coarse = replace(remade(mesh, outcome.arrays), name=mesh.name)
-                made[i].append(Level(coarse, float(outcome.figures["error"]) * float(largest[i]) * 1000))
+                made[i].append(Level(coarse, self.bound(level)))
+                off[level] = max(off.get(level, 0.0), float(outcome.figures["error"]) * float(largest[i]) * 1000)
         known = {i: levels for i, levels in in_use(scene).items() if i not in {scene.meshes[k].id for k in targets}}
         fresh = {scene.meshes[i].id: tuple(levels) for i, levels in made.items() if levels}
         if fresh or len(known) != len(scene.levels):
             scene = scene.but(levels={**known, **fresh})
-        return scene, [*self.told(scene, chosen, made), *changes]
+        return scene, [*self.told(scene, chosen, made, off), *changes]
 
-    def told(self, scene: Scene, chosen: Any, made: dict[int, list[Level]]) -> list[Change]:
+    def told(self, scene: Scene, chosen: Any, made: dict[int, list[Level]], off: dict[int, float]) -> list[Change]:
         out = []
         for level in range(self.levels):
             rows = [i for i, levels in made.items() if len(levels) > level]
@@ -90,11 +92,10 @@ class LevelsOfDetail(Step):
                 continue
             before = sum(scene.meshes[i].triangles for i in rows)
             after = sum(made[i][level].mesh.triangles for i in rows)
-            worst = max(made[i][level].error_mm for i in rows)
             parts = identities_of(scene, chosen[np.isin(scene.nodes.mesh[chosen], rows)])
             text = (
                 f"level {level + 1} of {plural(len(rows), 'mesh', 'meshes')}: {plural(before, 'triangle')} brought down to "
-                f"{plural(after, 'triangle')}, {worst:.2g} mm off at most"
+                f"{plural(after, 'triangle')}, {off.get(level, 0.0):.2g} mm off at most"
             )
             out.append(Change(text=text, count=len(rows), parts=parts))
         return out
