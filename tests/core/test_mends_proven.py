@@ -42,6 +42,7 @@ def place() -> Scene:
         "soup": (trimesh.creation.cylinder(0.5, 1), at(0, 1, -9)),
         "dense": (dense, at(5, 0.5, 8)),
         "turned": (BOX([1, 2, 0.7]), at(0, 3, 12) @ TURN),
+        "stairs": (trimesh.util.concatenate([BOX([1, 1, 1]), BOX([1, 1, 1], transform=at(1, 1, 0))]), at(20, 3, 20)),
         "bystander": (trimesh.creation.icosphere(2), at(-20, 2, -20)),
     }
     scene = scene_of(parts)
@@ -61,6 +62,7 @@ MENDS: dict[str, tuple[str, dict[str, Any]]] = {
     "hinge": ("leaf", {"kind": "place_pivots", "at": "hinge", "onlyFar": False}),
     "corner": ("kiosk", {"kind": "place_pivots", "at": "corner", "onlyFar": False}),
     "join": ("soup", {"kind": "clean_vertices"}),
+    "part": ("stairs", {"kind": "part_edges"}),
     "simplify": ("dense", {"kind": "simplify", "errorMm": 1}),
     "subdivide": ("slab", {"kind": "subdivide", "edgeMm": 800}),
     "rotation": ("turned", {"kind": "bake_rotation"}),

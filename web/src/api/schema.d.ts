@@ -2097,7 +2097,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2223,6 +2223,32 @@ export interface components {
             id: string;
             /** Remarks */
             remarks: string[];
+        };
+        /**
+         * PartEdges
+         * @description Takes apart edges that three or more triangles share: boxes that touch along an edge, a wall that stands on a floor
+         *     of the same mesh. Triangles that enclose one solid stay together, as do the two sides of a sheet; each of the others
+         *     gets vertices of its own, drawn a little into its own side, since receivers join what stands at one place. The slit is
+         *     narrower than the gaps that light is said to leak through.
+         */
+        PartEdges: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "part_edges";
+            /**
+             * Apart by
+             * @description How far vertices are drawn into their own side
+             * @default 0.08
+             */
+            offsetMm: number;
+            where?: components["schemas"]["Where"];
         };
         /** PartNames */
         PartNames: {
@@ -2433,7 +2459,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * ProblemOut
@@ -2483,7 +2509,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -2602,7 +2628,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -2849,7 +2875,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**

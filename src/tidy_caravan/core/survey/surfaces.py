@@ -204,6 +204,8 @@ def many_sided(context: Context) -> Iterable[Finding]:
             f"{plural(n, 'edge has', 'edges have')} three triangles or more, in {plural(meshes, 'mesh', 'meshes')}: distance fields, "
             "unwraps and smoothing have to guess there."
         ),
+        mend={"kind": "part_edges"},
+        unsure=context.numbers(MANY_SIDED),
     )
 
 

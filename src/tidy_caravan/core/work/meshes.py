@@ -9,6 +9,8 @@ from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.provenance import Origin
 
+POSITIONS = "positions"
+"""(V', 3) float32, where vertices stand now."""
 SOURCE = "source"
 """Among what work gives back: (V',) the old vertex of each new one; goes with `indices`."""
 ORIGIN = "origin"
@@ -70,6 +72,8 @@ def remade(mesh: Mesh, made: Mapping[str, AnyArray]) -> Mesh:
         mesh = mesh.with_vertices(made[SOURCE], indices=made["indices"])
     elif "indices" in made:
         mesh = replace(mesh, indices=made["indices"])
+    if POSITIONS in made:
+        mesh = replace(mesh, positions=made[POSITIONS], recipe=None)
     if "normals" in made:
         mesh = replace(mesh, normals=made["normals"])
     if "tangents" in made:

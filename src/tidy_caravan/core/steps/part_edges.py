@@ -1,0 +1,84 @@
+"""Step: edges of more than two triangles are taken apart."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.parting import parted
+from tidy_caravan.core.geometry.vertices import many_sided_edges
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh_work, step
+from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.meshes import POSITIONS, SOURCE, whole_mesh_of, whole_of
+
+LOADS = ("scipy.spatial", "scipy.sparse.csgraph")
+PART = Work("part edges", 1, f"{__name__}:taken_apart", native=False)
+
+
+def taken_apart(arrays: Mapping[str, AnyArray], offset: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: its vertices cut where solids and sheets only touch; nothing where no edge has too many."""
+    mesh = whole_mesh_of(arrays)
+    before = many_sided_edges(mesh)
+    made = parted(mesh, offset)
+    if made is None or made.left == before:
+        return {}, {"before": before, "after": before}
+    return {
+        SOURCE: made.source,
+        "indices": made.indices.astype(np.uint32),
+        POSITIONS: made.positions.astype(np.float32),
+    }, {"before": before, "after": made.left}
+
+
+@step
+class PartEdges(Step):
+    """Takes apart edges that three or more triangles share: boxes that touch along an edge, a wall that stands on a floor
+    of the same mesh. Triangles that enclose one solid stay together, as do the two sides of a sheet; each of the others
+    gets vertices of its own, drawn a little into its own side, since receivers join what stands at one place. The slit is
+    narrower than the gaps that light is said to leak through."""
+
+    title = "Part edges"
+    summary = "Takes apart edges of more than two triangles, so that every piece of a mesh has an inside or two sides."
+
+    phase = Phase.CLEAN
+
+    kind: Literal["part_edges"] = "part_edges"
+    offset_mm: float = parameter(0.08, "Apart by", "How far vertices are drawn into their own side", "mm", gt=0, le=10)
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Edges of more than two triangles were taken apart by a step."
+        return (
+            Effect(Aspect.POSITIONS, self.offset_mm * 1.01, why),
+            Effect(Aspect.NORMALS, 2.0),
+            Effect(Aspect.SHARING),
+        )
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        chosen = context.selected(self.where, scene)
+        largest = scales(scene, largest=True)
+
+        def of(i: int, mesh: Mesh) -> dict[str, Any]:
+            return {"offset": float(f"{self.offset_mm / 1000 / largest[i]:.6g}")}
+
+        done = per_mesh_work(scene, chosen, context, PART, of, lambda m: m.triangles > 2, whole_of)
+        parts = {i: int(f["before"]) - int(f["after"]) for i, f in done.figures.items() if f["before"] != f["after"]}
+        left = {i: int(f["after"]) for i, f in done.figures.items() if f["after"]}
+        changes = []
+        if parts:
+            rows = np.flatnonzero(done.changed)
+            text = f"{plural(sum(parts.values()), 'edge')} taken apart in {plural(len(parts), 'mesh', 'meshes')}"
+            changes.append(Change(text=text, count=sum(parts.values()), parts=identities_of(scene, rows)))
+        if left:
+            rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, list(left)))
+            text = (
+                f"{plural(sum(left.values()), 'edge')} in {plural(len(left), 'mesh', 'meshes')} stay as they are: the mesh is too "
+                f"large for {self.offset_mm:g} mm, or its triangles are too small"
+            )
+            changes.append(Change(text=text, count=sum(left.values()), parts=identities_of(scene, rows)))
+        return done.scene, [*changes, *done.lost]
