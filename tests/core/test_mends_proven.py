@@ -62,7 +62,7 @@ MENDS: dict[str, tuple[str, dict[str, Any]]] = {
     "hinge": ("leaf", {"kind": "place_pivots", "at": "hinge", "onlyFar": False}),
     "corner": ("kiosk", {"kind": "place_pivots", "at": "corner", "onlyFar": False}),
     "join": ("soup", {"kind": "clean_vertices"}),
-    "part": ("stairs", {"kind": "part_edges"}),
+    "part": ("stairs", {"kind": "part_edges", "offsetMm": 2}),
     "simplify": ("dense", {"kind": "simplify", "errorMm": 1}),
     "subdivide": ("slab", {"kind": "subdivide", "edgeMm": 800}),
     "rotation": ("turned", {"kind": "bake_rotation"}),
