@@ -1351,6 +1351,37 @@ export interface components {
             vertices: number;
         };
         /**
+         * CoverSeams
+         * @description Sets a slender piece of the scene, a frame, a sill, a strip, over every straight seam between two modular pieces
+         *     that do not quite meet: along the seam, half let into the surface, on both sides where the pieces have a thickness. It
+         *     shares the mesh of the piece it copies. What is covered already is left; seams that no piece fits are told.
+         */
+        CoverSeams: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cover_seams";
+            /**
+             * Seams up to
+             * @description Wider ones are meant to be open
+             * @default 5
+             */
+            mostMm: number;
+            /**
+             * Piece
+             * @description Name of the part whose mesh covers the seams; empty takes what fits each best
+             * @default
+             */
+            piece: string;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * Destination
          * @description Conventions and limits of one receiving side.
          */
@@ -2097,7 +2128,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2459,7 +2490,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * ProblemOut
@@ -2509,7 +2540,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -2628,7 +2659,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -2875,7 +2906,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**

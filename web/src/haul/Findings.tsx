@@ -2,9 +2,10 @@
 // it for all of them or for the chosen ones, or left as it is, with the reason.
 import { Plus } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
-import type { Finding, Mend } from "../api/client";
+import type { Finding, Mend, StepKind } from "../api/client";
 import { count, figure, plural } from "../shared/format";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
+import { parameterOf } from "./mend";
 import { Places } from "./Places";
 
 export function stepTitle(kind: string, titles: Map<string, string>) {
@@ -22,6 +23,7 @@ type Props = {
   /** Leaves a finding as it is, for all its parts or for the selected ones; without a reason takes that back. */
   onLeave: (finding: Finding, because: string | null, those: boolean) => void;
   titles: Map<string, string>;
+  kinds: StepKind[];
   busy: boolean;
 };
 
@@ -73,7 +75,18 @@ function Heading({ effect, rows }: { effect: Effect; rows: Finding[] }) {
 
 type RowProps = Omit<Props, "findings"> & { finding: Finding };
 
-function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, titles, busy }: RowProps) {
+function Row({
+  finding: f,
+  chosen,
+  selected,
+  onChoose,
+  onMend,
+  onTape,
+  onLeave,
+  titles,
+  kinds,
+  busy,
+}: RowProps) {
   const [leaving, setLeaving] = useState(false);
   const here = chosen === f.id;
   const row = useRef<HTMLLIElement>(null);
@@ -100,6 +113,7 @@ function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, 
             {f.guess && <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>}
             <Measure finding={f} />
             <span className="block leading-snug">{f.text}</span>
+            {here && f.mend?.step && <Parameters mend={f.mend} kinds={kinds} />}
             {f.left && <span className="block italic leading-snug">Left as it is: {f.left}</span>}
             {!f.left && f.leftParts > 0 && (
               <span className="block italic leading-snug">
@@ -146,6 +160,24 @@ function Row({ finding: f, chosen, selected, onChoose, onMend, onTape, onLeave, 
         />
       )}
     </li>
+  );
+}
+
+/** What the mend would be put on the tape with. */
+function Parameters({ mend, kinds }: { mend: Mend; kinds: StepKind[] }) {
+  const kind = kinds.find((k) => k.kind === mend.step?.kind);
+  const fields = (kind?.parameters ?? {}) as Record<string, { title?: string; unit?: string }>;
+  const told = Object.entries(fields).flatMap(([key, field]) => {
+    const value = mend.step ? parameterOf(mend.step, key) : undefined;
+    if (value === undefined || value === null || value === "" || typeof value === "object") return [];
+    const shown = typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
+    return [`${field.title ?? key} ${shown}${field.unit ? ` ${field.unit}` : ""}`];
+  });
+  if (!told.length) return null;
+  return (
+    <span className="block leading-snug opacity-80">
+      {kind?.title}: {told.join(", ")}
+    </span>
   );
 }
 

@@ -17,6 +17,7 @@ type Field = {
   minimum?: number;
   maximum?: number;
   exclusiveMinimum?: number;
+  maxLength?: number;
 };
 
 type Props = {
@@ -232,6 +233,18 @@ function Input({
             <option key={o}>{o}</option>
           ))}
         </select>
+      </label>
+    );
+  if (inner.type === "string")
+    return (
+      <label className="contents">
+        {label}
+        <input
+          className="input input-sm w-full"
+          value={String(value ?? "")}
+          maxLength={inner.maxLength}
+          onChange={(e) => onChange(e.target.value || (optional ? null : ""))}
+        />
       </label>
     );
   return (

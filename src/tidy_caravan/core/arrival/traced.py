@@ -12,8 +12,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tidy_caravan.core.arrival.surfaces import heights
-from tidy_caravan.core.scene import MADE, Mesh, Nodes, Origin, Scene
+from tidy_caravan.core.scene import MADE, Mesh, Origin, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.nodes import with_parts
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.space.transforms import affine_inverse
 
@@ -95,7 +96,7 @@ def traced(source: Scene, result: Scene, middle: I64) -> Traced:
     coverage(out, used)
     if column:
         out.source = source.but(
-            nodes=grown(source.nodes, np.array(where), names, column), meshes=(*source.meshes, *meshes)
+            nodes=with_parts(source.nodes, -1, np.array(where), names, column), meshes=(*source.meshes, *meshes)
         )
     without_made(out, middle)
     return out
@@ -204,22 +205,3 @@ def without_made(out: Traced, middle: I64) -> None:
     out.made += np.where(out.exact, made[nodes.mesh[middle]], 0)
     if made.any():
         out.result = out.result.but(meshes=tuple(meshes))
-
-
-def grown(nodes: Nodes, where: F64, names: list[str], mesh: list[int]) -> Nodes:
-    """The nodes with more parts behind them, each placed in the world."""
-    count = len(mesh)
-    none = np.full(count, -1, np.int32)
-    return replace(
-        nodes,
-        parent=np.concatenate([nodes.parent, none]),
-        local=np.concatenate([nodes.local, where]),
-        mesh=np.concatenate([nodes.mesh, np.array(mesh, np.int32)]),
-        light=np.concatenate([nodes.light, none]),
-        camera=np.concatenate([nodes.camera, none]),
-        skin=np.concatenate([nodes.skin, none]),
-        flags=np.concatenate([nodes.flags, np.zeros(count, np.uint8)]),
-        layer=np.concatenate([nodes.layer, none]),
-        source=np.concatenate([nodes.source, none.astype(np.int64)]),
-        names=(*nodes.names, *names),
-    )

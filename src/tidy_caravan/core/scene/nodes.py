@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -121,6 +121,25 @@ class Nodes:
             if (jump[:-1] == len(self)).all():
                 return padded[:-1]
             jump = jump[jump]
+
+
+def with_parts(nodes: Nodes, parent: Any, local: F64, names: Sequence[str], mesh: Any, layer: Any = -1) -> Nodes:
+    """The nodes with more parts behind them, which a step, or a comparison, made: they come from no source."""
+    count = len(local)
+    none = np.full(count, -1, np.int32)
+    return replace(
+        nodes,
+        parent=np.concatenate([nodes.parent, np.broadcast_to(np.asarray(parent, np.int32), count)]),
+        local=np.concatenate([nodes.local, local]),
+        mesh=np.concatenate([nodes.mesh, np.asarray(mesh, np.int32)]),
+        light=np.concatenate([nodes.light, none]),
+        camera=np.concatenate([nodes.camera, none]),
+        skin=np.concatenate([nodes.skin, none]),
+        flags=np.concatenate([nodes.flags, np.zeros(count, np.uint8)]),
+        layer=np.concatenate([nodes.layer, np.broadcast_to(np.asarray(layer, np.int32), count)]),
+        source=np.concatenate([nodes.source, none.astype(np.int64)]),
+        names=(*nodes.names, *names),
+    )
 
 
 def depths(parent: I32) -> I32:

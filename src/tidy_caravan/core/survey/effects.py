@@ -25,6 +25,7 @@ EFFECTS: dict[str, Effect] = {
     "transform": "breaks in the engine",
     "pivot": "breaks in the engine",
     "grid": "breaks in the engine",
+    "grid.seam": "leaks light",
     "name": "breaks in the engine",
     "limit": "breaks in the engine",
     "geometry": "breaks in the engine",

@@ -6,10 +6,12 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, gaps
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
+from tidy_caravan.core.surroundings.seams import cover_for, modules, seams_of
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
-from tidy_caravan.core.survey.places import of_gaps
+from tidy_caravan.core.survey.places import MOST_PLACES, of_gaps, place
 from tidy_caravan.core.words import plural
 
 
@@ -24,6 +26,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         return
     if not len(found.part):
         return
+    yield from open_seams(scene, found)
     parts = np.unique(np.concatenate([found.part, found.other]))
     pairs = np.unique(np.sort(found.piece, axis=1), axis=0)
     worst = int(np.argmax(found.distance))
@@ -45,4 +48,39 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         places=of_gaps(scene, found),
         guess=True,
         mend={"kind": "close_gaps", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}},
+    )
+
+
+def open_seams(scene: Scene, found: Gaps) -> Iterable[Finding]:
+    """Straight seams between modular pieces, and the piece of the scene's own that would hide most of them."""
+    pieces, meshes = modules(scene)
+    seams = seams_of(scene, found, meshes) if len(meshes) else []
+    if not seams:
+        return
+    fitting = [m for m in (cover_for(scene, pieces, s) for s in seams) if m >= 0]
+    parts = np.unique([list(s.parts) for s in seams])
+    mend = None
+    hides = "No piece of the scene is of a length and width to cover them."
+    if fitting:
+        kinds, times = np.unique(fitting, return_counts=True)
+        best = int(kinds[np.argmax(times)])
+        user = int(scene.nodes.parts[scene.nodes.mesh[scene.nodes.parts] == best][0])
+        hides = f"“{scene.nodes.names[user]}” would cover {int(times.max())} of them."
+        mend = {"kind": "cover_seams", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}}
+    metres = scene.convention.metres_per_unit
+    order = sorted(seams, key=lambda s: -s.width)
+    yield Finding(
+        code="grid.seam",
+        severity="warning",
+        title="Seams between modular pieces",
+        count=len(parts),
+        value=order[0].width * 1000,
+        limit=LEAST_MM,
+        unit="mm",
+        text=f"{plural(len(seams), 'pair')} of modular pieces side by side do not quite meet; the widest seam is {order[0].width * 1000:.2g} mm "
+        f"wide and {order[0].length:.3g} m long. Closing the gap stretches the pieces; a cover hides it. {hides}",
+        parts=parts.tolist(),
+        places=[place(s.parts, s.lines(metres), s.width * 1000, "mm") for s in order[:MOST_PLACES]],
+        guess=True,
+        mend=mend,
     )
