@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -17,9 +18,11 @@ from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.core.survey.context import Context, known_facts
-from tidy_caravan.core.work.heavy import Workshop
+from tidy_caravan.core.work.heavy import Remembered, Workshop
 
 PARTS = (12_500, 25_000, 50_000, 100_000)
+AGAIN = 25_000
+"""Parts that are surveyed a second time."""
 ASIDE = 2_000
 """Meshes that trimesh is asked about; all of them would take it minutes."""
 
@@ -41,9 +44,9 @@ def scene(parts: int) -> Scene:
     return Scene(GLTF, nodes, meshes, (Material("m"),))
 
 
-def seconds(whole: Scene) -> dict[str, float]:
+def seconds(whole: Scene, workshop: Workshop | None = None) -> dict[str, float]:
     """By check, the facts that they share first."""
-    context = Context(whole, BUILT_IN[0], Workshop())
+    context = Context(whole, BUILT_IN[0], workshop or Workshop())
     out = {}
     began = time.perf_counter()
     context.each(next(iter(known_facts().values())))
@@ -52,6 +55,21 @@ def seconds(whole: Scene) -> dict[str, float]:
         began = time.perf_counter()
         list(entry.run(context))
         out[name] = time.perf_counter() - began
+    return out
+
+
+def again(parts: int) -> dict[str, float]:
+    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces."""
+    kept = Workshop(results=Remembered())
+    first = sum(seconds(scene(parts), kept).values())
+    out = {}
+    for what, change in (
+        ("normals", lambda m: replace(m, normals=-m.normals)),
+        ("surfaces", lambda m: replace(m, positions=m.positions * np.float32(1.001))),
+    ):
+        whole = scene(parts)
+        touched = tuple(change(m) if k < parts // 10 else m for k, m in enumerate(whole.meshes))
+        out[what] = sum(seconds(whole.but(meshes=touched), kept).values()) / first
     return out
 
 
@@ -91,7 +109,10 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
         took = in_turn({"ours": lambda m=meshes: ours(m), "theirs": lambda m=meshes: theirs(m)}, rounds=5)  # type: ignore[misc]
         beside[name] = took["theirs"] / took["ours"]
     doublings = [b / a for a, b in zip(totals[:-1], totals[1:], strict=True)]
+    second = again(AGAIN)
     return [
+        (f"survey after a step for the normals of a tenth / the first, {AGAIN:,} parts", second["normals"], "≤", 0.1),
+        (f"survey after a step for the surfaces of a tenth / the first, {AGAIN:,} parts", second["surfaces"], "≤", 0.2),
         ("largest growth of all checks where the scene doubles", max(doublings), "≤", 2.3),
         (f"trimesh / closed shells and winding, {ASIDE} small meshes", beside["small"], "≥", 3.0),
         ("trimesh / closed shells and winding, one mesh of 330,000 triangles", beside["dense"], "≥", 3.0),

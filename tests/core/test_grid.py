@@ -75,6 +75,14 @@ class Found(unittest.TestCase):
         crates = [piece(s).apply_translation([*rng.uniform(0, 4, 2), 0]) for s in SIZES]
         self.assertEqual(found(scene_of(*crates, piece((1.99, 1.0, 1.0)).apply_translation([1.3, 0.4, 0.7]))), {})
 
+    def test_a_cell_that_the_destination_names_needs_no_evidence(self) -> None:
+        rng = np.random.default_rng(3)
+        crates = [piece(s).apply_translation([*rng.uniform(0, 4, 2), 0]) for s in (*SIZES, (1.49, 1.0, 1.0))]
+        target = BUILT_IN[0].model_copy(update={"grid_cell": 0.5})
+        sizes = [f for f in survey(scene_of(*crates), target) if f.code == "grid.size"]
+        self.assertEqual([(f.value and round(f.value, 1), f.mend and f.mend["cell"]) for f in sizes], [(10.0, 0.5)])
+        self.assertIn("stretched by up to 0.67 %", sizes[0].text)
+
     def test_the_place_of_one_that_is_off_is_the_box_it_is_to_fill(self) -> None:
         place = found(scene_of(*map(piece, SIZES), piece((1.996, 3.0, 0.2))))["grid.size"].places[0]
         ends = np.array(place.lines).reshape(-1, 3)

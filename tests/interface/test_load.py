@@ -127,7 +127,7 @@ class Destinations(BrowserTest):
         expect(page.get_by_role("list", name="Proofs")).to_contain_text("glb")
         page.get_by_role("button", name="Edit").click()
         page.get_by_label("Title").fill("The old engine")
-        page.get_by_role("button", name="Keep", exact=True).click()
+        page.get_by_role("button", name="Save", exact=True).click()
         expect(page.get_by_role("heading", name="The old engine")).to_be_visible()
         with page.expect_download() as got:
             page.get_by_role("link", name="Export JSON").click()

@@ -1396,6 +1396,12 @@ export interface components {
              * @default false
              */
             gpuInstancing: boolean;
+            /**
+             * Gridcell
+             * @description Cell of the grid that modular pieces snap to, in metres; 0 infers it
+             * @default 0
+             */
+            gridCell: number;
             /** Importers */
             importers: {
                 [key: string]: components["schemas"]["ImporterHabit"];
@@ -1628,7 +1634,7 @@ export interface components {
             borderMm: number;
             /**
              * Cell
-             * @description Edge of a cell; 0 infers it from the pieces
+             * @description Edge of a cell; 0 takes the destination's, or infers it from the pieces
              * @default 0
              */
             cell: number;

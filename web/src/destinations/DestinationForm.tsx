@@ -112,6 +112,17 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
           onChange={(e) => setD({ ...d, nameLength: Number(e.target.value) })}
         />
       </Field>
+      <Field label="Grid cell, m (0: inferred)">
+        <input
+          type="number"
+          className="input input-sm w-full"
+          min={0}
+          max={1000}
+          step="any"
+          value={d.gridCell ?? 0}
+          onChange={(e) => setD({ ...d, gridCell: Number(e.target.value) })}
+        />
+      </Field>
       <label className="flex items-center gap-2 self-end">
         <input
           type="checkbox"
@@ -135,7 +146,7 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
           <span className="text-error">✗ Up and forward share an axis; choose two different ones.</span>
         )}
         <button type="submit" className="btn btn-primary btn-sm ml-auto" disabled={busy || clash}>
-          Keep
+          Save
         </button>
       </div>
     </form>

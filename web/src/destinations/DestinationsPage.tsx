@@ -197,6 +197,7 @@ function Conventions({ d }: { d: Destination }) {
     ["Indices", `${d.indexBits ?? 32} bits`],
     ["Names", `${d.namePattern ?? ""}, up to ${d.nameLength ?? 63}`],
     ["Lightmap channel", String(d.lightmapChannel ?? 1)],
+    ["Grid cell", d.gridCell ? `${d.gridCell} m` : "inferred"],
     ["GPU instancing", d.gpuInstancing ? "yes" : "no"],
   ];
   const proofs = Object.entries(d.importers).filter(([, i]) => i.proof);

@@ -90,6 +90,9 @@ class Destination(CamelModel):
     name_length: int = Field(default=63, ge=8, le=1024)
     lightmap_channel: int = Field(default=1, ge=0, le=7)
     gpu_instancing: bool = False
+    grid_cell: float = Field(
+        default=0.0, ge=0, le=1000, description="Cell of the grid that modular pieces snap to, in metres; 0 infers it"
+    )
     built_in: bool = False
 
     @model_validator(mode="after")

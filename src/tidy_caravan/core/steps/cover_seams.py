@@ -42,7 +42,7 @@ class CoverSeams(Step):
         if isinstance(found, str):
             return scene, [Change(text=f"seams could not be found out: {found}", count=0, problem=True)]
         chosen = context.selected(self.where, scene)
-        pieces, meshes = modules(scene)
+        pieces, meshes = modules(scene, context.destination.grid_cell)
         nodes = scene.nodes
         given = -1
         if self.piece:

@@ -42,7 +42,7 @@ class FitGrid(Step):
     once = False
 
     kind: Literal["fit_grid"] = "fit_grid"
-    cell: float = parameter(0.0, "Cell", "Edge of a cell; 0 infers it from the pieces", "m", ge=0, le=1000)
+    cell: float = parameter(0.0, "Cell", "Edge of a cell; 0 takes the destination's, or infers it from the pieces", "m", ge=0, le=1000)
     how: Literal["border", "whole"] = parameter(
         "border", "Fit by", "border: only what is near the end is moved; whole: the piece is stretched"
     )
@@ -58,7 +58,7 @@ class FitGrid(Step):
         )
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        cell = self.cell or cell_of(pieces_of(scene))
+        cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(scene))
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         if not cell:
             return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]

@@ -51,10 +51,11 @@ class Seam:
         return np.array([[self.middle - half + s, self.middle + half + s] for s in (side, -side)])
 
 
-def modules(scene: Scene) -> tuple[Pieces, I64]:
-    """The pieces of a scene, and the meshes of those that are modular and stand side by side; none otherwise."""
+def modules(scene: Scene, given: float = 0.0) -> tuple[Pieces, I64]:
+    """The pieces of a scene, and the meshes of those that are modular and stand side by side; none otherwise. given: the
+    cell in metres, 0 infers it."""
     pieces = pieces_of(scene)
-    cell = cell_of(pieces)
+    cell = given or cell_of(pieces)
     mine = modular(pieces, cell) if cell else np.zeros(len(pieces.mesh), np.bool_)
     if not cell or not put_together(scene, pieces, mine, cell):
         return pieces, np.zeros(0, np.int64)

@@ -29,14 +29,16 @@ SHOWN = 4
 
 @check("structure", "Modular pieces off their grid")
 def off_the_grid(context: Context) -> Iterable[Finding]:
-    """Where most pieces are whole cells, those that are not quite; the cell is inferred from the pieces."""
+    """Where most pieces are whole cells, those that are not quite; the cell is the destination's, or inferred from the
+    pieces."""
     scene = context.scene
     pieces = pieces_of(scene)
-    cell = cell_of(pieces)
+    given = context.destination.grid_cell
+    cell = given or cell_of(pieces)
     if not cell:
         return
     mine = modular(pieces, cell)
-    if not put_together(scene, pieces, mine, cell):
+    if not given and not put_together(scene, pieces, mine, cell):
         return
     off, counted = off_by(pieces.size, cell)
     worst = np.where(counted, np.abs(off), 0.0).max(axis=1)
@@ -51,6 +53,7 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             f"“{scene.meshes[pieces.mesh[k]].name or pieces.mesh[k]}” {'+' if off[k][np.argmax(np.where(counted[k], np.abs(off[k]), 0))] > 0 else '−'}{worst[k] * 1000:.1f} mm"
             for k in order.tolist()
         )
+        stretch = 100 * float((np.where(counted, np.abs(off), 0.0) / np.maximum(pieces.size, 1e-12))[rows].max())
         yield Finding(
             code="grid.size",
             severity="warning",
@@ -60,7 +63,8 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             limit=EXACT_M * 1000,
             unit="mm",
             text=f"{int(mine.sum())} pieces go by a cell of {cell:g} m; {plural(len(rows), 'of them is', 'of them are')} not whole cells: {told}. "
-            f"Side by side, {plural(len(parts), 'part leaves', 'parts leave')} seams or overlaps.",
+            f"Side by side, {plural(len(parts), 'part leaves', 'parts leave')} seams or overlaps. Fitted by the border, what is near an end moves by as "
+            f"much and profiles keep their thickness; fitted as a whole, the piece is stretched by up to {stretch:.2g} %.",
             parts=parts,
             places=in_meshes(scene, per_mesh(scene, pieces, worst * hit * 1000), "mm", cells(scene, pieces, cell)),
             mend={

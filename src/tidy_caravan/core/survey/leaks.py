@@ -26,7 +26,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         return
     if not len(found.part):
         return
-    yield from open_seams(scene, found)
+    yield from open_seams(scene, found, context.destination.grid_cell)
     parts = np.unique(np.concatenate([found.part, found.other]))
     pairs = np.unique(np.sort(found.piece, axis=1), axis=0)
     worst = int(np.argmax(found.distance))
@@ -51,9 +51,9 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     )
 
 
-def open_seams(scene: Scene, found: Gaps) -> Iterable[Finding]:
+def open_seams(scene: Scene, found: Gaps, cell: float) -> Iterable[Finding]:
     """Straight seams between modular pieces, and the piece of the scene's own that would hide most of them."""
-    pieces, meshes = modules(scene)
+    pieces, meshes = modules(scene, cell)
     seams = seams_of(scene, found, meshes) if len(meshes) else []
     if not seams:
         return
