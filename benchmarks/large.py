@@ -59,15 +59,17 @@ def seconds(whole: Scene, workshop: Workshop | None = None) -> dict[str, float]:
 
 
 def again(parts: int) -> dict[str, float]:
-    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces."""
-    kept = Workshop(results=Remembered())
-    first = sum(seconds(scene(parts), kept).values())
+    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces.
+
+    As in a run, the other meshes are the same ones as before.
+    """
+    kept, whole = Workshop(results=Remembered()), scene(parts)
+    first = sum(seconds(whole, kept).values())
     out = {}
     for what, change in (
         ("normals", lambda m: replace(m, normals=-m.normals)),
         ("surfaces", lambda m: replace(m, positions=m.positions * np.float32(1.001))),
     ):
-        whole = scene(parts)
         touched = tuple(change(m) if k < parts // 10 else m for k, m in enumerate(whole.meshes))
         out[what] = sum(seconds(whole.but(meshes=touched), kept).values()) / first
     return out

@@ -9,6 +9,7 @@ from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.proposal import Proposed, as_route, propose
 from tidy_caravan.core.route import Route, run
 from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.core.work.heavy import Remembered, Workshop
 from tidy_caravan.demo.ferry_landing import landing_files
 
 
@@ -55,14 +56,15 @@ class Proposals(unittest.TestCase):
 
     def test_the_demo_has_nothing_left_to_mend_after_its_proposal(self) -> None:
         scene = load(bundle_from_files(landing_files()))
+        kept = Workshop(results=Remembered())
         for to in BUILT_IN[1:3]:
             with self.subTest(destination=to.name):
-                proposed = propose(survey(scene, to), to)
+                proposed = propose(survey(scene, to, kept), to)
                 steps = [p.step.model_copy(update={"enabled": True}) for p in proposed]  # as one who looked and agreed
-                out, records = run(scene, Route(steps=steps), to)
+                out, records = run(scene, Route(steps=steps), to, workshop=kept)
                 self.assertFalse([c for r in records for c in r.changes if c.problem])
                 # what a person is asked about may be asked again, at its true size
-                left = {f.code for f in survey(out, to) if f.mend and f.severity != "info" and not f.guess}
+                left = {f.code for f in survey(out, to, kept) if f.mend and f.severity != "info" and not f.guess}
                 self.assertEqual(left, set())
 
 

@@ -18,6 +18,7 @@ from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
+from tidy_caravan.core.steps.part_edges import PartEdges
 from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
 from tidy_caravan.core.steps.turn_faces import TurnFaces
@@ -38,6 +39,7 @@ def demo_route() -> list[dict[str, Any]]:
         MatchUnits(source_metres_per_unit=0.01),
         CleanVertices(),
         DropDegenerates(),
+        PartEdges(),
         MendOverlaps(),
         TurnFaces(),
         MendNormals(),

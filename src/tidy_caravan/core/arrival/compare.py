@@ -97,13 +97,13 @@ def arrive(
                 code=error.code,
             ) from error
         raise
-    problems, words = levels_proven(folder, manifest, result, workshop)
+    problems, words = levels_proven(folder, manifest, result, workshop, tell)
     report, there = compare(source, result, arrived, manifest, declared, [*changed, *problems], workshop, tell)
     return report.model_copy(update={"declared": [*report.declared, *words]}), there
 
 
 def levels_proven(
-    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop | None
+    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop | None, tell: Tell
 ) -> tuple[list[str], list[str]]:
     """What is wrong with the levels of detail of a package, and what there is of them.
 
@@ -146,14 +146,14 @@ def levels_proven(
         except UnusableInput as error:
             problems.append(f"level of detail {one.level}: {error.sentence()}")
             continue
-        report, _ = compare(whole, coarse, arrived, as_packed, coarser(one.error_mm), [], workshop)
+        report, _ = compare(whole, coarse, arrived, as_packed, coarser(one.error_mm), [], workshop, tell)
         told = [
             *report.problems,
             *(f"“{p}” is lost" for p in report.lost),
             *(f"“{p}” came from nowhere" for p in report.extra),
         ]
         told += [f"“{r.path}”: {r.told}" for r in report.rows if r.faults][:MOST_TOLD]
-        far, beyond = too_coarse(whole, coarse, one.error_mm, workshop or Workshop(), lambda done, total: None)
+        far, beyond = too_coarse(whole, coarse, one.error_mm, workshop or Workshop(), tell)
         told += beyond[:MOST_TOLD]
         problems += [f"level of detail {one.level}: {text}" for text in told]
         words.append(f"Level of detail {one.level}: surfaces come away by {far:.2g} mm at most, measured again here.")

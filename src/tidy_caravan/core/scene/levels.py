@@ -29,6 +29,8 @@ Levels = Mapping[str, tuple[Level, ...]]
 
 def in_use(scene: Scene) -> Levels:
     """The levels of the meshes that are there."""
+    if not scene.levels:
+        return {}
     there = {m.id for m in scene.meshes}
     return {i: levels for i, levels in scene.levels.items() if i in there}
 

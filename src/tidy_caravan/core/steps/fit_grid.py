@@ -42,7 +42,9 @@ class FitGrid(Step):
     once = False
 
     kind: Literal["fit_grid"] = "fit_grid"
-    cell: float = parameter(0.0, "Cell", "Edge of a cell; 0 takes the destination's, or infers it from the pieces", "m", ge=0, le=1000)
+    cell: float = parameter(
+        0.0, "Cell", "Edge of a cell; 0 takes the destination's, or infers it from the pieces", "m", ge=0, le=1000
+    )
     how: Literal["border", "whole"] = parameter(
         "border", "Fit by", "border: only what is near the end is moved; whole: the piece is stretched"
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -22,23 +23,27 @@ class MeshFact:
     """Something to know about a mesh by itself. measure: the mesh -> a number, or a list of them.
 
     version: counted up whenever `measure` gives something else than before. raw: of the mesh as it is; the others do
-    not see triangles whose corners are no numbers.
+    not see triangles whose corners are no numbers. surface: it looks at positions and triangles alone, and holds for
+    every mesh that has the same.
     """
 
     name: str
     version: int
     measure: Callable[[Mesh], Any]
     raw: bool = False
+    surface: bool = False
 
 
 _facts: dict[str, MeshFact] = {}
 
 
-def mesh_fact(name: str, measure: Callable[[Mesh], Any], version: int = 1, raw: bool = False) -> MeshFact:
+def mesh_fact(
+    name: str, measure: Callable[[Mesh], Any], version: int = 1, raw: bool = False, surface: bool = False
+) -> MeshFact:
     """Declares a fact. Raises ValueError for a second one of that name."""
     if name in _facts:
         raise ValueError(f"there are two facts called “{name}”")
-    _facts[name] = MeshFact(name, version, measure, raw)
+    _facts[name] = MeshFact(name, version, measure, raw, surface)
     return _facts[name]
 
 
@@ -48,7 +53,9 @@ def known_facts() -> dict[str, MeshFact]:
 
 
 WORK = Work("mesh facts", 2, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
-PAIRS = Work("pairs of meshes", 1, "", native=False, figures_only=True)
+SURFACES = Work("surface facts", 1, "", native=False, figures_only=True)
+"""Those facts of a mesh that hold for every mesh with its surface."""
+PAIRS = Work("pairs of meshes", 2, "", native=False, figures_only=True)
 """Outcomes by mesh: what it was compared with so far."""
 
 
@@ -90,8 +97,26 @@ class Context:
         scene = self.scene
         used = np.flatnonzero(scene.instance_counts > 0).tolist()
         versions = {name: f.version for name, f in sorted(_facts.items())}
-        found = self.measured(WORK, used, whole_of, facts=versions)
-        return [found.get(i) for i in range(len(scene.meshes))]
+        surface = {name: v for name, v in versions.items() if _facts[name].surface}
+        rest = {name: v for name, v in versions.items() if not _facts[name].surface}
+        # a mesh whose surface is known, and only its normals or coordinates are new, is asked about those alone
+        results, meshes = self.workshop.results, scene.meshes
+        keys = {i: key_of(WORK, Piece(meshes[i].id, {}, {"facts": versions})) for i in used}
+        known = results.find(WORK, list(dict.fromkeys(keys.values())))
+        missing = [i for i in used if keys[i] not in known]
+        by_surface = {i: key_of(SURFACES, Piece(meshes[i].surface_id, {}, {"facts": surface})) for i in missing}
+        half = results.find(SURFACES, list(dict.fromkeys(by_surface.values())))
+        some = [i for i in missing if isinstance(half.get(by_surface[i]), Done)]
+        chosen = set(some)
+        found = self.measured(WORK, [i for i in used if i not in chosen], whole_of, facts=versions)
+        for i, figures in self.measured(WORK, some, whole_of, facts=rest).items():
+            before = half[by_surface[i]]
+            assert isinstance(before, Done)
+            found[i] = {**before.figures, **figures}
+        results.keep(WORK, {keys[i]: Done({}, found[i]) for i in some if i in found})
+        told = {by_surface[i]: i for i in missing if i in found and i not in chosen}
+        results.keep(SURFACES, {key: Done({}, {n: found[i][n] for n in surface}) for key, i in told.items()})
+        return [found.get(i) for i in range(len(meshes))]
 
     def measured(
         self,
@@ -120,26 +145,36 @@ class Context:
 
 
 class Comparisons:
-    """Answers about pairs by content; `keep` at the end."""
+    """Answers about pairs by their surfaces and UV sets, which is all that is compared; `keep` at the end."""
 
     def __init__(self, workshop: Workshop, meshes: Sequence[Mesh], question: str) -> None:
         self.workshop = workshop
-        self.keys = {m.id: key_of(PAIRS, Piece(m.id, {}, {"question": question})) for m in meshes}
+        self.shape = {m.id: shape_of(m) for m in meshes}
+        self.keys = {s: key_of(PAIRS, Piece(s, {}, {"question": question})) for s in set(self.shape.values())}
         found = workshop.results.find(PAIRS, list(self.keys.values()))
         self.known: dict[str, dict[str, bool]] = {
-            i: dict(o.figures) for i, key in self.keys.items() if isinstance(o := found.get(key), Done)
+            s: dict(o.figures) for s, key in self.keys.items() if isinstance(o := found.get(key), Done)
         }
         self.new: set[str] = set()
 
     def answer(self, first: Mesh, second: Mesh) -> bool | None:
         """What is known about second, asked against first; None when nothing is."""
-        return self.known.get(second.id, {}).get(first.id)
+        return self.known.get(self.shape[second.id], {}).get(self.shape[first.id])
 
     def learn(self, first: Mesh, second: Mesh, answer: bool) -> bool:
-        self.known.setdefault(second.id, {})[first.id] = answer
-        self.new.add(second.id)
+        own = self.shape[second.id]
+        self.known.setdefault(own, {})[self.shape[first.id]] = answer
+        self.new.add(own)
         return answer
 
     def keep(self) -> None:
         """Keeps what was learnt for the next survey."""
-        self.workshop.results.keep(PAIRS, {self.keys[i]: Done({}, self.known[i]) for i in self.new})
+        self.workshop.results.keep(PAIRS, {self.keys[s]: Done({}, self.known[s]) for s in self.new})
+
+
+def shape_of(mesh: Mesh) -> str:
+    """A hash of the surface and the UV sets."""
+    digest = hashlib.blake2b(mesh.surface_id.encode(), digest_size=16)
+    for uv in mesh.uvs:
+        digest.update(uv.data)
+    return digest.hexdigest()

@@ -29,7 +29,7 @@ def flat(mesh: Mesh) -> int:
 
 
 FLAT = mesh_fact("vertices within flat surface", flat)
-LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices))
+LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices), surface=True)
 
 
 @check("density", "Triangles that shape nothing")

@@ -22,9 +22,9 @@ MOST_ROOMS = 2000
 """Shells that are asked whether something stands in them; each costs a look at all parts."""
 
 
-INVERTED = mesh_fact("shells inside out", lambda m: int(shells_of(m).inverted.sum()))
-SHELLS = mesh_fact("shells", lambda m: len(shells_of(m).inverted))
-OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1])
+INVERTED = mesh_fact("shells inside out", lambda m: int(shells_of(m).inverted.sum()), surface=True)
+SHELLS = mesh_fact("shells", lambda m: len(shells_of(m).inverted), surface=True)
+OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], surface=True)
 
 
 @check("geometry", "Closed shells inside out")

@@ -30,18 +30,18 @@ from tidy_caravan.core.survey.places import around, in_meshes
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 
-DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()))
-REPEATED = mesh_fact("repeated triangles", lambda m: int(repeated(m).sum()))
+DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()), surface=True)
+REPEATED = mesh_fact("repeated triangles", lambda m: int(repeated(m).sum()), surface=True)
 UNLIKE = mesh_fact("repeated triangles that differ", lambda m: told_apart(m, repeated(m)))
 BROKEN = mesh_fact("broken normals", lambda m: int(broken_normals(m).sum()))
 OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
-TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()))
-UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides_of(m).unsure)
-ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()))
-LOOSE = mesh_fact("vertices without triangle", loose, raw=True)
-NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True)
+TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()), surface=True)
+UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides_of(m).unsure, surface=True)
+ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()), surface=True)
+LOOSE = mesh_fact("vertices without triangle", loose, raw=True, surface=True)
+NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True, surface=True)
 TWICE = mesh_fact("vertices that stand twice", lambda m: int((joined(m, 0.0) != np.arange(m.vertices))[m.used].sum()))
-MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges)
+MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True)
 UV_AREAS = mesh_fact("areas of the first UV set", lambda m: list(uv_areas(m)))
 FLAT_SHARE = 0.01
 """Part of a mesh's surface that may be without area in its first UV set."""

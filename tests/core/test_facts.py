@@ -1,0 +1,96 @@
+"""What is known of meshes from survey to survey: the same answers as without it, and only what is new is asked."""
+
+from __future__ import annotations
+
+import unittest
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.core.test_sides import as_mesh, at
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.survey.context import known_facts
+from tidy_caravan.core.work.heavy import Here, Outcome, Piece, Remembered, Work, Workshop
+
+
+class Counting(Here):
+    """Counts what is asked of it, by the names of the facts."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.asked: Counter[tuple[str, ...]] = Counter()
+
+    def share(self, work: Work, pieces: Sequence[tuple[str, Piece]], tell: Any) -> Iterator[tuple[int, Outcome]]:
+        if work.name == "mesh facts":
+            self.asked.update(tuple(sorted(p.parameters["facts"])) for _, p in pieces)
+        return super().share(work, pieces, tell)
+
+
+def posts(count: int = 30) -> Scene:
+    rng = np.random.default_rng(5)
+    meshes = []
+    for _ in range(count):
+        made = trimesh.creation.cylinder(0.2, 1.0, sections=6)
+        made.vertices *= rng.uniform(0.5, 2.0, 3)
+        plain = as_mesh(made)
+        meshes.append(
+            replace(plain, normals=np.asarray(made.vertex_normals, np.float32), uvs=(plain.positions[:, :2],))
+        )
+    local = np.array([at(3 * k, 0, 0) for k in range(count)])
+    return Scene(
+        GLTF, make_nodes([-1] * count, local, [f"p{k}" for k in range(count)], mesh=np.arange(count)), tuple(meshes)
+    )
+
+
+def told(scene: Scene, workshop: Workshop | None = None) -> list[Any]:
+    return [f.model_dump() for f in survey(scene, BUILT_IN[0], workshop)]
+
+
+class Kept(unittest.TestCase):
+    def changed(self, scene: Scene, **values: Any) -> Scene:
+        def one(k: int, mesh: Mesh) -> Mesh:
+            return replace(mesh, **{n: v(mesh) for n, v in values.items()}) if k < 3 else mesh
+
+        return scene.but(meshes=tuple(one(k, m) for k, m in enumerate(scene.meshes)))
+
+    def test_new_normals_ask_for_what_depends_on_them_alone_and_new_surfaces_for_all(self) -> None:
+        crew = Counting()
+        workshop = Workshop(crew, Remembered())
+        scene = posts()
+        self.assertEqual(told(scene, workshop), told(scene))
+        every = tuple(sorted(known_facts()))
+        rest = tuple(sorted(n for n, f in known_facts().items() if not f.surface))
+        self.assertEqual(crew.asked, {every: 30})
+        crew.asked.clear()
+        turned = self.changed(scene, normals=lambda m: -m.normals)
+        self.assertEqual(told(turned, workshop), told(turned))
+        self.assertEqual(crew.asked, {rest: 3})
+        crew.asked.clear()
+        self.assertEqual(told(turned, workshop), told(turned))
+        self.assertEqual(crew.asked, {})
+        bent = self.changed(scene, positions=lambda m: m.positions * np.float32(1.5))
+        self.assertEqual(told(bent, workshop), told(bent))
+        self.assertEqual(crew.asked, {every: 3})
+
+    def test_what_is_said_to_hang_on_the_surface_alone_does(self) -> None:
+        """Every such fact is the same for meshes that differ in all else."""
+        rng = np.random.default_rng(2)
+        for k, mesh in enumerate(posts(6).meshes):
+            faces = np.concatenate([mesh.indices, mesh.indices[:2], [[0, 0, 1]]]).astype(np.uint32)
+            plain = Mesh(mesh.positions, faces, np.zeros(len(faces), np.int32))
+            other = replace(
+                plain,
+                material=rng.integers(0, 3, len(faces)).astype(np.int32),
+                normals=rng.normal(size=mesh.positions.shape).astype(np.float32),
+                uvs=(rng.random((mesh.vertices, 2)).astype(np.float32),),
+            )
+            self.assertEqual(plain.surface_id, other.surface_id)
+            for name, fact in known_facts().items():
+                if fact.surface:
+                    self.assertEqual(fact.measure(plain), fact.measure(other), (k, name))
