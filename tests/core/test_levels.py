@@ -18,7 +18,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
-from tidy_caravan.core.scene import GLTF, Scene, make_nodes
+from tidy_caravan.core.scene import FILES, GLTF, Camera, Scene, make_nodes
 from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.steps import StepContext, parse_step
 
@@ -96,6 +96,18 @@ class Delivered(unittest.TestCase):
                 report = proven(source, done, package.files)
                 self.assertTrue(report.ok, (report.problems, [r.told for r in report.rows if r.faults]))
                 self.assertEqual(sum("Level of detail" in text for text in report.declared), 2)
+
+    def test_nodes_that_a_step_made_and_files_of_several_names_are_no_hindrance(self) -> None:
+        plain = bollards()
+        nodes = make_nodes(
+            [-1] * 4, plain.nodes.local, plain.nodes.names, mesh=plain.nodes.mesh, camera=[-1, 0, -1, -1]
+        )
+        scene = plain.but(nodes=nodes, cameras=(Camera(),), extras={FILES: ["quay"] * 4})
+        pivots = {"kind": "place_pivots", "at": "centre", "onlyFar": False}
+        source, package, done = carried("glb", steps=(pivots, STEP), scene=scene)
+        self.assertGreater(len(done.nodes), len(source.nodes))
+        report = proven(source, done, package.files)
+        self.assertTrue(report.ok, (report.problems, [r.told for r in report.rows if r.faults]))
 
     def test_another_library_reads_the_triangles_that_the_manifest_names(self) -> None:
         _, package, _ = carried("glb")

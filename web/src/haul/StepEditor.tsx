@@ -63,7 +63,7 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
               ...Object.fromEntries(values),
             } as StepData;
           });
-        dialog.current?.showModal();
+        setTimeout(() => dialog.current?.showModal());
       },
     });
   };

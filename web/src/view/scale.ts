@@ -99,14 +99,17 @@ export function usePoint(gl: WebGLRenderer, camera: Camera, batches: Batches) {
     };
     const stop = (e: KeyboardEvent) => {
       if (e.key !== "Escape") return;
+      // the key is for this alone: neither the selection nor the form that comes back is to go with it
+      e.preventDefault();
+      e.stopImmediatePropagation();
       set({ picking: null });
       picking(null);
     };
     element.addEventListener("pointerdown", give, { capture: true });
-    window.addEventListener("keydown", stop);
+    window.addEventListener("keydown", stop, { capture: true });
     return () => {
       element.removeEventListener("pointerdown", give, { capture: true });
-      window.removeEventListener("keydown", stop);
+      window.removeEventListener("keydown", stop, { capture: true });
     };
   }, [picking, gl, camera, batches, cx, cy, cz, set]);
 }

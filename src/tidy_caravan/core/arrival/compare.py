@@ -45,7 +45,7 @@ from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Identities, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.words import plural
@@ -119,7 +119,7 @@ def levels_proven(
     nodes = replace(result.nodes, source=np.arange(len(result.nodes)), sources={})
     whole = result.but(
         nodes=nodes,
-        identity=None,
+        identity=Identities(()),
         touched=None,
         meshes=tuple(replace(m, origin=None) for m in result.meshes),
         levels={},
@@ -137,7 +137,7 @@ def levels_proven(
         coarse = at_level(result, one.level)
         coarse = coarse.but(
             nodes=replace(nodes, mesh=coarse.nodes.mesh),
-            identity=None,
+            identity=Identities(()),
             touched=None,
             meshes=tuple(replace(m, origin=None) for m in coarse.meshes),
         )
