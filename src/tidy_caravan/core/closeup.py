@@ -23,7 +23,7 @@ WIDTH, HEIGHT = 320, 180
 FINE = 2
 OPENING = np.tan(np.radians(20.0))
 """Of half the height of the picture."""
-MOST_TRIANGLES = 300_000
+MOST_TRIANGLES = 150_000
 CHUNK = 1 << 19
 """Cells looked at at once."""
 AROUND = 6.0

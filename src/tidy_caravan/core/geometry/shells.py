@@ -136,10 +136,18 @@ def edges_between(faces: I64, places: int) -> SortedEdges:
     forward = p < q
     low, high = np.minimum(p, q), np.maximum(p, q)
     key = low * places + high
-    order = np.argsort(key)
+    bits = len(key).bit_length()
+    if places.bit_length() * 2 + bits < 63:
+        # number and key in one: sorting values is quicker than sorting what points to them
+        packed = (key << bits) | np.arange(len(key))
+        packed.sort()
+        order, ordered = packed & ((1 << bits) - 1), packed >> bits
+    else:
+        order = np.argsort(key)
+        ordered = key[order]
     if (p == q).any():
-        order = order[(p != q)[order]]
-    ordered = key[order]
+        leads = (p != q)[order]
+        order, ordered = order[leads], ordered[leads]
     first = np.ones(len(order), np.bool_)
     first[1:] = ordered[1:] != ordered[:-1]
     begin = np.flatnonzero(first)
