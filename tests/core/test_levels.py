@@ -102,7 +102,9 @@ class Delivered(unittest.TestCase):
         nodes = make_nodes(
             [-1] * 4, plain.nodes.local, plain.nodes.names, mesh=plain.nodes.mesh, camera=[-1, 0, -1, -1]
         )
-        scene = plain.but(nodes=nodes, cameras=(Camera("perspective", yfov=0.8, znear=0.1),), extras={FILES: [["quay", 0, 4]]})
+        scene = plain.but(
+            nodes=nodes, cameras=(Camera("perspective", yfov=0.8, znear=0.1),), extras={FILES: [["quay", 0, 4]]}
+        )
         pivots = {"kind": "place_pivots", "at": "centre", "onlyFar": False}
         source, package, done = carried("glb", steps=(pivots, STEP), scene=scene)
         self.assertGreater(len(done.nodes), len(source.nodes))

@@ -18,6 +18,7 @@ from tests.core.test_sides import at, scene_of, sheet
 from tidy_caravan.core.closeup import closeup, cut_near, raster
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.survey import survey
+from tidy_caravan.core.survey.places import rims
 
 
 def findings(scene: Any) -> dict[str, Any]:
@@ -36,6 +37,18 @@ class Lines(unittest.TestCase):
         self.assertAlmostEqual(outline.area, 0.24, places=4)
         self.assertLess(outline.symmetric_difference(box(-0.2, -0.15, 0.4, 0.25)).area, 1e-4)
         self.assertAlmostEqual(place.value, 0.24, places=3)
+
+    def test_what_two_outlines_share_is_no_rim_wherever_they_lie(self) -> None:
+        """Four squares side by side, run either way round, have eight lines about them; far from the origin too."""
+        square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], float)
+        for far in (0.0, 1e7):
+            four = [square + [x + far, y, 0] for x in (0, 1) for y in (0, 1)]
+            four[1], four[2] = four[1][::-1], four[2][::-1]
+            lines = rims(four)
+            self.assertEqual(len(lines), 8)
+            self.assertTrue(np.isin(lines.mean(axis=1) - [far + 1, 1, 0], [-1, -0.5, 0.5, 1, 0]).all())
+            self.assertAlmostEqual(float(np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1).sum()), 8.0)
+        self.assertEqual(len(rims([])), 0)
 
     def test_both_sides_of_a_gap_are_drawn(self) -> None:
         scene = scene_of({"wall": (BOX([2, 1, 0.2]), at(0, 0.5, 0)), "next": (BOX([2, 1, 0.2]), at(2.002, 0.5, 0))})

@@ -47,12 +47,16 @@ def place(parts: Iterable[int], lines: F64, value: float | None = None, unit: st
 
 def rims(outlines: list[F64]) -> F64:
     """(L, 2, 3) the lines around outlines (k, 3), without those that two of them share."""
+    outlines = [o for o in outlines if len(o) > 1]
     if not outlines:
         return np.zeros((0, 2, 3))
-    lines = np.concatenate([np.stack([o, np.roll(o, -1, axis=0)], axis=1) for o in outlines if len(o) > 1])
-    size = float(np.ptp(lines.reshape(-1, 3), axis=0).max(initial=0.0)) if len(lines) else 0.0
-    cells = np.rint(lines / (size * ALIKE or 1.0)).astype(np.int64)
-    swap = (cells[:, 0] > cells[:, 1]).argmax(axis=1) < (cells[:, 0] < cells[:, 1]).argmax(axis=1)
+    lines = np.concatenate([np.stack([o, np.roll(o, -1, axis=0)], axis=1) for o in outlines])
+    low = lines.reshape(-1, 3).min(axis=0)
+    size = float((lines.reshape(-1, 3).max(axis=0) - low).max())
+    cells = np.rint((lines - low) / (size * ALIKE or 1.0)).astype(np.int64)
+    # both ways of a line are one: its lower end, by the first axis that tells them apart, comes first
+    way = np.sign(cells[:, 1] - cells[:, 0])
+    swap = way[np.arange(len(way)), (way != 0).argmax(axis=1)] < 0
     cells[swap] = cells[swap][:, ::-1]
     _, number, times = np.unique(cells.reshape(-1, 6), axis=0, return_inverse=True, return_counts=True)
     alone: F64 = lines[(times[number.reshape(-1)] == 1) & (lines[:, 0] != lines[:, 1]).any(axis=1)]
