@@ -33,7 +33,8 @@ class Lines(unittest.TestCase):
         self.assertEqual(sorted(scene.nodes.names[p] for p in place.parts), ["kiosk", "lid"])
         ends = np.array(place.lines).reshape(-1, 2, 3)
         self.assertTrue(np.allclose(ends[..., 1], 1.0, atol=3e-4))
-        outline = unary_union(list(polygonize(unary_union(MultiLineString(ends[..., [0, 2]].tolist())))))
+        self.assertEqual(len(ends), 6)  # the lid's four sides, two of them cut by the diagonal of what it lies on
+        outline = unary_union(list(polygonize(unary_union(MultiLineString(np.round(ends[..., [0, 2]], 9).tolist())))))
         self.assertAlmostEqual(outline.area, 0.24, places=4)
         self.assertLess(outline.symmetric_difference(box(-0.2, -0.15, 0.4, 0.25)).area, 1e-4)
         self.assertAlmostEqual(place.value, 0.24, places=3)
@@ -112,7 +113,7 @@ class Pictures(unittest.TestCase):
             place = flicker(scene)["flicker.between"].places[0]
             shown = pixels(closeup(scene, place.parts, place.lines))
             orange = (np.abs(shown - [214, 120, 8]).sum(axis=2) < 60).sum()
-            self.assertGreater(orange, 150)
+            self.assertGreater(orange, 100)
 
     def test_faces_seen_from_behind_are_hatched_and_mirrored_parts_are_not(self) -> None:
         def dark(scene: Any) -> float:
