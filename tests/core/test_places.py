@@ -45,11 +45,11 @@ class Lines(unittest.TestCase):
         for far in (0.0, 1e7):
             four = [square + [x + far, y, 0] for x in (0, 1) for y in (0, 1)]
             four[1], four[2] = four[1][::-1], four[2][::-1]
-            lines = rims(four)
+            lines = rims(np.concatenate([np.stack([s, np.roll(s, -1, axis=0)], axis=1) for s in four]))
             self.assertEqual(len(lines), 8)
             self.assertTrue(np.isin(lines.mean(axis=1) - [far + 1, 1, 0], [-1, -0.5, 0.5, 1, 0]).all())
             self.assertAlmostEqual(float(np.linalg.norm(lines[:, 1] - lines[:, 0], axis=1).sum()), 8.0)
-        self.assertEqual(len(rims([])), 0)
+        self.assertEqual(len(rims(np.zeros((0, 2, 3)))), 0)
 
     def test_both_sides_of_a_gap_are_drawn(self) -> None:
         scene = scene_of({"wall": (BOX([2, 1, 0.2]), at(0, 0.5, 0)), "next": (BOX([2, 1, 0.2]), at(2.002, 0.5, 0))})

@@ -246,15 +246,18 @@ def clip(one: F64, other: F64) -> tuple[F64, I64]:
     return poly, count.astype(np.int64)
 
 
-def outlines(one: F64, other: F64) -> list[F64]:
-    """What pairs of triangles (N, 3, 3) that lie in one plane share, as outlines (k, 3) in the plane of the first."""
+def outlines(one: F64, other: F64) -> F64:
+    """(L, 2, 3) the lines around what pairs of triangles (N, 3, 3) that lie in one plane share, in the plane of the first."""
     normals = np.cross(one[:, 1] - one[:, 0], one[:, 2] - one[:, 0])
     length = np.linalg.norm(normals, axis=1, keepdims=True)
     frame = np.stack(frame_across(normals / np.where(length > 0, length, 1.0)), axis=2)
     origin = one[:, 0]
     poly, count = clip((one - origin[:, None]) @ frame, (other - origin[:, None]) @ frame)
     solid = origin[:, None] + np.einsum("kij,knj->kni", frame, poly)
-    return [corners[:n] for corners, n in zip(solid, count.tolist(), strict=True) if n > 2]
+    step = np.arange(7)[None, :]
+    after = np.where(step + 1 < count[:, None], step + 1, 0)
+    lines: F64 = np.stack([solid, np.take_along_axis(solid, after[:, :, None], axis=1)], axis=2)
+    return lines[(step < count[:, None]) & (count[:, None] > 2)]
 
 
 def cross2(a: F64, b: F64) -> F64:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -53,10 +54,18 @@ class Flicker:
 
     def covered(self, which: int) -> tuple[I64, I64, F64]:
         """(C,) nodes, (C,) triangles of the first (0) or second (1) parts and (C,) m² of each that lie on others."""
-        node = self.second if which else self.first
-        keys, number = np.unique(np.column_stack([node, self.triangles[:, which]]), axis=0, return_inverse=True)
+        node, triangle = self.second if which else self.first, self.triangles[:, which]
+        span = int(triangle.max(initial=0)) + 1
+        keys, number = np.unique(node * span + triangle, return_inverse=True)
         area: F64 = np.bincount(number.reshape(-1), self.area, minlength=len(keys)).astype(np.float64)
-        return keys[:, 0], keys[:, 1], area
+        return keys // span, keys % span, area
+
+    @cached_property
+    def pairs(self) -> tuple[I64, I64]:
+        """(P, 2) pairs of nodes, and (K,) which of them each overlap is of."""
+        span = int(self.second.max(initial=0)) + 1
+        keys, number = np.unique(self.first * span + self.second, return_inverse=True)
+        return np.column_stack([keys // span, keys % span]), number.reshape(-1).astype(np.int64)
 
 
 def limits(sizes: F64, metres: float) -> tuple[F64, F64]:

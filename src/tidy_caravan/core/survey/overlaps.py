@@ -27,8 +27,8 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
         return
     if not len(found.first):
         return
-    pairs, number = np.unique(np.column_stack([found.first, found.second]), axis=0, return_inverse=True)
-    area = np.bincount(number.reshape(-1), found.area)
+    pairs, number = found.pairs
+    area = np.bincount(number, found.area)
     worst = int(np.argmax(area))
     parts = np.unique(pairs).tolist()
     one, other = (scene.nodes.names[i][-80:] or "?" for i in pairs[worst].tolist())

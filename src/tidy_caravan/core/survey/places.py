@@ -45,12 +45,10 @@ def place(parts: Iterable[int], lines: F64, value: float | None = None, unit: st
     return Place(parts=[int(p) for p in parts], lines=finite.reshape(-1, 6).tolist(), value=value, unit=unit)
 
 
-def rims(outlines: list[F64]) -> F64:
-    """(L, 2, 3) the lines around outlines (k, 3), without those that two of them share."""
-    outlines = [o for o in outlines if len(o) > 1]
-    if not outlines:
-        return np.zeros((0, 2, 3))
-    lines = np.concatenate([np.stack([o, np.roll(o, -1, axis=0)], axis=1) for o in outlines])
+def rims(lines: F64) -> F64:
+    """(L, 2, 3) those of the lines around outlines that no two of them share."""
+    if not len(lines):
+        return lines
     low = lines.reshape(-1, 3).min(axis=0)
     size = float((lines.reshape(-1, 3).max(axis=0) - low).max())
     cells = np.rint((lines - low) / (size * ALIKE or 1.0)).astype(np.int64)
@@ -77,9 +75,8 @@ def around(which: Callable[[Mesh], Bool], each: bool = False) -> Callable[[Mesh]
 
     def lines(mesh: Mesh) -> F64:
         corners = mesh.positions.astype(np.float64)[mesh.indices[which(mesh)][:MOST_LINES]]
-        return (
-            np.stack([corners, np.roll(corners, -1, axis=1)], axis=2).reshape(-1, 2, 3) if each else rims(list(corners))
-        )
+        sides = np.stack([corners, np.roll(corners, -1, axis=1)], axis=2).reshape(-1, 2, 3)
+        return sides if each else rims(sides)
 
     return lines
 
@@ -124,12 +121,13 @@ def of_overlaps(scene: Scene, found: Flicker) -> list[Place]:
     """The patches that two parts share, those of most area first."""
     from tidy_caravan.core.geometry.coplanar import outlines
 
-    pairs, number = np.unique(np.column_stack([found.first, found.second]), axis=0, return_inverse=True)
-    number = number.reshape(-1)
+    pairs, number = found.pairs
     area = np.bincount(number, found.area)
+    order = np.argsort(number, kind="stable")
+    begin = np.searchsorted(number[order], np.arange(len(pairs) + 1))
     out = []
     for k in np.argsort(-area, kind="stable")[:MOST_PLACES].tolist():
-        rows = np.flatnonzero(number == k)
+        rows = order[begin[k] : begin[k + 1]]
         rows = rows[np.argsort(-found.area[rows], kind="stable")][:MOST_LINES]
         one = corners_in_world(scene, found.first[rows], found.triangles[rows, 0])
         other = corners_in_world(scene, found.second[rows], found.triangles[rows, 1])
