@@ -205,7 +205,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
               max={1}
               step={0.005}
               value={wipe}
-              aria-label={`Wipe between ${leftLabel} and ${otherLabel}`}
+              aria-label={`Wipe between ${record ? `before and after ${record.title}` : "source and result"}`}
               onChange={(e) => set({ wipe: Number(e.target.value) })}
             />
           </>
