@@ -4,7 +4,7 @@ import { PALE } from "./lens";
 export default {
   id: "gaps",
   name: "Gaps",
-  legend: "orange lines: both sides of a gap that light leaks through · hatched teal: the parts",
+  legend: "orange: both sides of a gap · hatched teal: its parts",
   rank: 10,
   shade: PALE,
   covered: true,

@@ -4,7 +4,7 @@ import { PALE } from "./lens";
 export default {
   id: "grid",
   name: "Grid fit",
-  legend: "orange lines: the whole cells a modular piece should fill · hatched teal: pieces off them",
+  legend: "orange: the whole cells to fill · hatched teal: pieces off them",
   rank: 11,
   shade: PALE,
   covered: true,

@@ -4,7 +4,7 @@ import { PALE } from "./lens";
 export default {
   id: "overlaps",
   name: "Overlaps",
-  legend: "orange lines: where surfaces lie on each other and flicker · hatched teal: the parts",
+  legend: "orange: where surfaces lie on each other · hatched teal: the parts",
   rank: 9,
   shade: PALE,
   covered: true,
