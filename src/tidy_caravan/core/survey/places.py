@@ -20,7 +20,9 @@ if TYPE_CHECKING:
 MOST_PLACES = 100
 """Places of one finding that are kept, the worst first."""
 MOST_LINES = 160
-"""Lines of one place."""
+"""Lines of one place …"""
+ALL_LINES = 3_000
+"""… and of all places of a finding; those behind have their parts alone."""
 MOST_TRIANGLES = 200_000
 """Triangles of a mesh up to which the lines of its fault are looked for again."""
 ALIKE = 1e-7
@@ -43,6 +45,12 @@ def place(parts: Iterable[int], lines: F64, value: float | None = None, unit: st
     """A place with lines (L, 2, 3)."""
     finite = lines[np.isfinite(lines).all(axis=(1, 2))][:MOST_LINES]
     return Place(parts=[int(p) for p in parts], lines=finite.reshape(-1, 6).tolist(), value=value, unit=unit)
+
+
+def within_budget(places: list[Place]) -> list[Place]:
+    """The places, those behind the first few thousand lines without any."""
+    ends = np.cumsum([len(p.lines) for p in places])
+    return [p if end <= ALL_LINES else p.model_copy(update={"lines": []}) for p, end in zip(places, ends, strict=True)]
 
 
 def rims(lines: F64) -> F64:
@@ -95,7 +103,7 @@ def in_meshes(scene: Scene, values: AnyArray, unit: str, lines: Callable[[Mesh],
             mesh = mesh.with_triangles(np.flatnonzero(~bad))
         own = lines(mesh) if mesh.triangles <= MOST_TRIANGLES else np.zeros((0, 2, 3))
         out.append(place([first[i]], moved(scene, int(first[i]), own), float(values[i]), unit))
-    return out
+    return within_budget(out)
 
 
 def moved(scene: Scene, node: int, lines: F64) -> F64:
@@ -125,14 +133,16 @@ def of_overlaps(scene: Scene, found: Flicker) -> list[Place]:
     area = np.bincount(number, found.area)
     order = np.argsort(number, kind="stable")
     begin = np.searchsorted(number[order], np.arange(len(pairs) + 1))
-    out = []
+    out: list[Place] = []
+    drawn = 0
     for k in np.argsort(-area, kind="stable")[:MOST_PLACES].tolist():
         rows = order[begin[k] : begin[k + 1]]
-        rows = rows[np.argsort(-found.area[rows], kind="stable")][:MOST_LINES]
+        rows = rows[np.argsort(-found.area[rows], kind="stable")][: MOST_LINES if drawn < ALL_LINES else 0]
         one = corners_in_world(scene, found.first[rows], found.triangles[rows, 0])
         other = corners_in_world(scene, found.second[rows], found.triangles[rows, 1])
         out.append(place(pairs[k].tolist(), rims(outlines(one, other)), float(area[k]), "m²"))
-    return out
+        drawn += len(out[-1].lines)
+    return within_budget(out)
 
 
 def of_gaps(scene: Scene, found: Gaps) -> list[Place]:
@@ -165,4 +175,4 @@ def of_gaps(scene: Scene, found: Gaps) -> list[Place]:
             ]
         parts = np.unique(np.concatenate([found.part[rows], found.other[rows]]))
         out.append(place(parts.tolist(), np.concatenate(lines), float(widest[k]) * 1000, "mm"))
-    return out
+    return within_budget(out)

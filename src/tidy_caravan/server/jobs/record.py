@@ -105,7 +105,7 @@ def record_scene(
                     guess=f.guess,
                     mend=f.mend,
                     parts=f.parts,
-                    places=clean_json([p.model_dump(mode="json") for p in f.places]),
+                    places=[p.model_dump() for p in f.places],  # numbers and units of ours alone
                 )
             )
     return row.id
