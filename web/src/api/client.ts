@@ -114,7 +114,10 @@ export const api = {
     answer<Job>(
       client.POST("/api/scenes/{scene_id}/preview", { params: at("scene_id", scene), body: { step } }),
     ),
-  haul: (id: string) => answer<Haul>(client.GET("/api/hauls/{haul_id}", { params: at("haul_id", id) })),
+  haul: (id: string, signal?: AbortSignal) =>
+    answer<Haul>(
+      client.GET("/api/hauls/{haul_id}", { params: at("haul_id", id), ...(signal ? { signal } : {}) }),
+    ),
   begin: (files: File[], destination: string) =>
     answer<Haul>(client.POST("/api/hauls", formOf(files, { destination }))),
   addFiles: (haul: string, files: File[]) =>

@@ -1,5 +1,11 @@
 // Queries over the API, kept fresh by job events.
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  replaceEqualDeep,
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { useEffect } from "react";
 import { tell } from "../shared/messages";
 import { api, type Finding, type Haul, type HaulChange, type Job, type Problem } from "./client";
@@ -17,7 +23,16 @@ export const useHauls = (search: string) =>
   });
 export const useHealth = () =>
   useQuery({ queryKey: ["health"], queryFn: api.health, refetchInterval: 5_000, retry: false });
-export const useHaul = (id: string) => useQuery({ queryKey: ["haul", id], queryFn: () => api.haul(id) });
+/** A haul; an answer that is older than what is shown, having been on its way when it was changed, is not taken. */
+export const useHaul = (id: string) =>
+  useQuery({
+    queryKey: ["haul", id],
+    queryFn: ({ signal }) => api.haul(id, signal),
+    structuralSharing: (old, fresh) => {
+      const [before, after] = [old as Haul | undefined, fresh as Haul];
+      return before && after.version < before.version ? before : replaceEqualDeep(before, after);
+    },
+  });
 export const useDestinations = () =>
   useQuery({ queryKey: ["destinations"], queryFn: api.destinations, staleTime: 60_000 });
 export const useFormats = () =>
@@ -112,7 +127,9 @@ export function useEdit(haul: Haul | undefined) {
   return useMutation<Haul, Problem, HaulChange>({
     mutationFn: (change) => api.edit(haul as Haul, change),
     // shown at once; the server's answer or a reload puts it right
-    onMutate: ({ route }) => {
+    onMutate: async ({ route }) => {
+      // an answer that is on its way would show what was before
+      if (haul) await client.cancelQueries({ queryKey: ["haul", haul.id] });
       if (haul && route)
         client.setQueryData<Haul>(["haul", haul.id], (old) =>
           old ? { ...old, route: { ...old.route, ...route } as Haul["route"] } : old,
