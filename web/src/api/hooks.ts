@@ -49,7 +49,8 @@ export const useProposal = (haul: string, source: string | undefined, destinatio
 export function useFindings(haul: Haul | undefined, of: "source" | "result") {
   const scene = of === "result" ? haul?.result?.id : haul?.source?.id;
   return useQuery({
-    queryKey: ["findings", scene, haul?.route.left],
+    // by the version that the server has said: what was left is its answer, not what the page shows ahead of it
+    queryKey: ["findings", scene, haul?.version],
     queryFn: () => api.findings(haul?.id ?? "", of),
     enabled: !!scene,
     staleTime: Infinity,
