@@ -126,6 +126,12 @@ class Pictures(unittest.TestCase):
         self.assertGreater(dark(scene_of({"ball": (inside_out, at(0, 0, 0))})), 0.01)
         self.assertEqual(dark(scene_of({"ball": (ball, np.diag([-1.0, 1, 1, 1]))})), 0.0)
 
+    def test_of_a_heavy_mesh_what_is_near_the_place_is_drawn(self) -> None:
+        ball = trimesh.creation.icosphere(7)  # twice as many triangles as are drawn at once
+        scene = scene_of({"ball": (ball, at(0, 0, 0))})
+        shown = pixels(closeup(scene, [0], [[0, 1, 0, 0.05, 0.999, 0]]))
+        self.assertGreater((np.abs(shown - [244, 240, 232]).sum(axis=2) > 60).mean(), 0.5)
+
     def test_nothing_and_no_numbers_give_paper(self) -> None:
         scene = scene_of({"ball": (trimesh.creation.icosphere(1), at(0, 0, 0))})
         for parts, lines in (([], []), ([0], [[np.nan] * 6]), ([0], [[1e300] * 6])):

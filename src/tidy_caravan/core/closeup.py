@@ -116,13 +116,16 @@ def near_by(scene: Scene, linear: F64, boxes: F64, middle: F64, size: float, mar
     for row in order.tolist():
         node = int(nodes.parts[row])
         mesh = scene.meshes[nodes.mesh[node]]
-        if mesh.triangles > left:
+        if mesh.triangles > left and not mine[row]:
             continue
-        left -= mesh.triangles
         world = linear @ nodes.world[node, :3, :3]
         points = mesh.positions.astype(np.float64) @ world.T + (linear @ nodes.world[node, :3, 3] - middle)
         own = points[mesh.indices]
-        good = np.isfinite(own).all(axis=(1, 2))
+        good = np.flatnonzero(np.isfinite(own).all(axis=(1, 2)))
+        if len(good) > left:  # of a heavy mesh that the place is of, what is nearest to it
+            far = np.linalg.norm(own[good].mean(axis=1), axis=1)
+            good = np.sort(good[np.argpartition(far, max(left, 1) - 1)[: max(left, 1)]])
+        left = max(0, left - len(good))
         corners.append(own[good])
         slots = mesh.material[good]
         flag = np.zeros((len(slots), 3), np.bool_)

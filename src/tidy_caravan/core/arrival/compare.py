@@ -156,7 +156,10 @@ def levels_proven(
         far, beyond = too_coarse(whole, coarse, one.error_mm, workshop or Workshop(), tell)
         told += beyond[:MOST_TOLD]
         problems += [f"level of detail {one.level}: {text}" for text in told]
-        words.append(f"Level of detail {one.level}: surfaces come away by {far:.2g} mm at most, measured again here.")
+        if not beyond:
+            words.append(
+                f"Level of detail {one.level}: surfaces come away by {far:.2g} mm at most, measured again here."
+            )
     return problems, words
 
 
