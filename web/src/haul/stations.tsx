@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, type Counts, type Haul, type StepRecord } from "../api/client";
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
+import { tell } from "../shared/messages";
 import { useView } from "./selection";
 import { type Rows, useShown } from "./shown";
 
@@ -114,7 +115,7 @@ export function MendStation({ haul }: { haul: Haul }) {
           size: Math.hypot(...low.map((v, k) => (high[k] ?? 0) - v)) / 2,
         });
       },
-      () => undefined,
+      (error: Error) => tell("error", error.message),
     );
   };
   if (!haul.run)

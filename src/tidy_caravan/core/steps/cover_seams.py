@@ -8,6 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Root, Scene
+from tidy_caravan.core.scene.arrays import I64
 from tidy_caravan.core.scene.nodes import with_parts
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
@@ -82,7 +83,7 @@ class CoverSeams(Step):
         return scene, changes
 
 
-def with_roots(scene: Scene, added: list[int] | np.ndarray[tuple[int], np.dtype[np.int64]]) -> tuple[Root, ...]:
+def with_roots(scene: Scene, added: I64) -> tuple[Root, ...]:
     """The scene's roots with more nodes in the one that is shown."""
     if not len(added) or not scene.roots:
         return scene.roots

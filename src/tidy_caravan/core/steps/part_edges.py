@@ -18,7 +18,6 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import POSITIONS, SOURCE, whole_mesh_of, whole_of
 
-LOADS = ("scipy.spatial", "scipy.sparse.csgraph")
 PART = Work("part edges", 1, f"{__name__}:taken_apart", native=False)
 
 

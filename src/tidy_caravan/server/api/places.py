@@ -14,13 +14,13 @@ from tidy_caravan.core.closeup import closeup
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, unknown
 from tidy_caravan.server.api.requests import router as new_router
+from tidy_caravan.server.api.scenes import FOREVER
 from tidy_caravan.server.api.schemas import ConventionOut, PlaceOut
 from tidy_caravan.server.db.models import FindingRow, SceneRow
 from tidy_caravan.server.db.session import fetch
 from tidy_caravan.server.problems import Problem
 
 router = new_router("/api/scenes/{scene_id}/findings/{finding_id}/places", "scenes")
-FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 MOST_PARTS = 20
 """Parts that stand for the places of a finding that keeps none."""
 
