@@ -2,7 +2,7 @@
 import { Canvas, useFrame, useThree } from "@react-three/fiber";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { type Camera, PerspectiveCamera, Vector2, Vector3, type WebGLRenderer } from "three";
+import { type Camera, PerspectiveCamera, Vector3, type WebGLRenderer } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
@@ -12,7 +12,7 @@ import { lensNumber, lensOf } from "./lenses";
 import { addLines, addPlaces } from "./lines";
 import { fetchView, type ViewFile } from "./load";
 import { applyLens, type Shared } from "./material";
-import { nearest } from "./picking";
+import { nearest, onScreen } from "./picking";
 import { metresPerPixel, useFigure, usePoint } from "./scale";
 
 export type Figures = { calls: number; triangles: number; batches: number };
@@ -293,12 +293,7 @@ function usePicking(gl: WebGLRenderer, camera: Camera, batches: Batches, onPick:
     const release = (e: PointerEvent) => {
       if (useView.getState().drawing || useView.getState().placing || useView.getState().picking) return;
       if (!down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 4 || e.button !== 0) return;
-      const box = element.getBoundingClientRect();
-      const at = new Vector2(
-        ((e.clientX - box.left) / box.width) * 2 - 1,
-        1 - ((e.clientY - box.top) / box.height) * 2,
-      );
-      const hit = nearest(camera, batches, at);
+      const hit = nearest(camera, batches, onScreen(gl, e));
       if (hit?.instanceId === undefined) {
         onPick(-1, false);
         return;

@@ -6,7 +6,8 @@ import {
   type Intersection,
   Mesh,
   Raycaster,
-  type Vector2,
+  Vector2,
+  type WebGLRenderer,
 } from "three";
 import { acceleratedRaycast, MeshBVH } from "three-mesh-bvh";
 import type { Batches } from "./batches";
@@ -18,6 +19,15 @@ Mesh.prototype.raycast = acceleratedRaycast;
 const FROM = 64;
 
 const trees = new WeakSet<BufferGeometry>();
+
+/** Where a pointer is on the canvas, from -1 to 1. */
+export function onScreen(gl: WebGLRenderer, e: PointerEvent): Vector2 {
+  const box = gl.domElement.getBoundingClientRect();
+  return new Vector2(
+    ((e.clientX - box.left) / box.width) * 2 - 1,
+    1 - ((e.clientY - box.top) / box.height) * 2,
+  );
+}
 
 /** The nearest hit on an instance, or nothing. `at` is the place on the screen from -1 to 1. */
 export function nearest(

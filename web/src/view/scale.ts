@@ -9,14 +9,13 @@ import {
   MeshBasicMaterial,
   PerspectiveCamera,
   SphereGeometry,
-  Vector2,
   Vector3,
   type WebGLRenderer,
 } from "three";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import type { Batches } from "./batches";
-import { nearest } from "./picking";
+import { nearest, onScreen } from "./picking";
 
 export const PERSON_METRES = 1.75;
 const LONGEST_BAR = 120;
@@ -49,12 +48,7 @@ function inWords(length: number): string {
 
 /** Where a click meets the scene, around the file's centre; null beside everything. */
 export function hitAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: PointerEvent): Vector3 | null {
-  const box = gl.domElement.getBoundingClientRect();
-  const at = new Vector2(
-    ((e.clientX - box.left) / box.width) * 2 - 1,
-    1 - ((e.clientY - box.top) / box.height) * 2,
-  );
-  return nearest(camera, batches, at)?.point ?? null;
+  return nearest(camera, batches, onScreen(gl, e))?.point ?? null;
 }
 
 const SNAP_PIXELS = 12;
@@ -62,10 +56,7 @@ const SNAP_PIXELS = 12;
 /** The corner of the triangle under a click that is near it on the screen, or the place itself. */
 function cornerAt(gl: WebGLRenderer, camera: Camera, batches: Batches, e: PointerEvent): Vector3 | null {
   const box = gl.domElement.getBoundingClientRect();
-  const at = new Vector2(
-    ((e.clientX - box.left) / box.width) * 2 - 1,
-    1 - ((e.clientY - box.top) / box.height) * 2,
-  );
+  const at = onScreen(gl, e);
   const hit = nearest(camera, batches, at);
   if (!hit?.face || hit.instanceId === undefined) return hit?.point ?? null;
   const place = new Matrix4();
