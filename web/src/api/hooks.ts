@@ -58,14 +58,14 @@ export function useFindings(haul: Haul | undefined, of: "source" | "result") {
   });
 }
 
-/** Where a finding is; a scene's findings never change. */
-export const usePlaces = (finding: Finding | undefined) =>
-  useQuery({
-    queryKey: ["places", finding?.id],
-    queryFn: () => api.places(finding?.sceneId ?? "", finding?.id ?? ""),
-    enabled: !!finding?.partCount,
-    staleTime: Infinity,
-  });
+/** How it is asked where a finding is; a scene's findings never change. */
+export const placesOf = (finding: Finding | undefined) => ({
+  queryKey: ["places", finding?.id],
+  queryFn: () => api.places(finding?.sceneId ?? "", finding?.id ?? ""),
+  enabled: !!finding?.partCount,
+  staleTime: Infinity,
+});
+export const usePlaces = (finding: Finding | undefined) => useQuery(placesOf(finding));
 
 export type JobEvent = Pick<Job, "state" | "title" | "done" | "total"> & {
   job: string;

@@ -1,11 +1,11 @@
 // One haul: trail across the top, ledger as the main thing, view beside it, tape below.
-
 import { useQueries } from "@tanstack/react-query";
 import { Ruler, Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, type Finding, type Mend, type PartSet, type StepData } from "../api/client";
 import {
+  placesOf,
   useDestinations,
   useEdit,
   useFindings,
@@ -34,7 +34,7 @@ import {
   PartsLedger,
 } from "./ledgers";
 import { forThose, hasSet, isOnTape, withMend, withSet } from "./mend";
-import { identitiesOf, nameOf, useView } from "./selection";
+import { around, identitiesOf, nameOf, useView } from "./selection";
 import { filterQuery, ROWS, useShown } from "./shown";
 import { STATIONS, stationOf } from "./stationList";
 import { Tape } from "./Tape";
@@ -141,12 +141,7 @@ export function HaulPage() {
         (p) => {
           if (!current || !p.sources.length) return;
           mark(p.sources);
-          const span = p.max.map((v, i) => v - (p.min[i] ?? 0));
-          look({
-            source: -1,
-            centre: p.max.map((v, i) => (v + (p.min[i] ?? 0)) / 2) as [number, number, number],
-            size: Math.hypot(...span) / 2,
-          });
+          look(around(p));
         },
         () => undefined, // the ledger shows the same problem
       );
@@ -180,11 +175,7 @@ export function HaulPage() {
     findings?.find((f) => filter?.by === "finding" && f.id === filter.value),
   );
   const ofLens = useQueries({
-    queries: named.map((f) => ({
-      queryKey: ["places", f.id],
-      queryFn: () => api.places(f.sceneId, f.id),
-      staleTime: Infinity,
-    })),
+    queries: named.map(placesOf),
     combine: (all) => all.flatMap((one) => one.data ?? []),
   });
   useEffect(() => {

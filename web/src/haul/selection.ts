@@ -83,6 +83,13 @@ export const useView = create<ViewState>((set) => ({
   clear: () => set({ selected: new Map(), marked: null }),
 }));
 
+/** What the view looks at to have a box in it. */
+export const around = ({ min, max }: { min: number[]; max: number[] }): Omit<Focus, "time"> => ({
+  source: -1,
+  centre: max.map((v, i) => (v + (min[i] ?? 0)) / 2) as [number, number, number],
+  size: Math.hypot(...max.map((v, i) => v - (min[i] ?? 0))) / 2,
+});
+
 /** What a part is called; one that a step made has no identity and is known in this scene only. */
 export const nameOf = (part: { identity: string; node: number }) => part.identity || `#${part.node}`;
 

@@ -1,11 +1,11 @@
 // What the stations show above the ledger: facts of the source, changes, package, verdict.
 import { Columns2, Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
-import { api, type Counts, type Haul, type StepRecord } from "../api/client";
+import { api, type Counts, type Haul, type Part, type StepRecord } from "../api/client";
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { tell } from "../shared/messages";
-import { useView } from "./selection";
+import { around, useView } from "./selection";
 import { type Rows, useShown } from "./shown";
 
 type Trace = { rows?: Rows; by: string; down?: boolean } | { arrival: string };
@@ -103,17 +103,11 @@ export function MendStation({ haul }: { haul: Haul }) {
       ({ items }) => {
         if (!items.length) return;
         mark(items.map((p) => p.source));
-        const ends = items.flatMap((p) => [
-          [p.x - p.sizeX / 2, p.y - p.sizeY / 2, p.z - p.sizeZ / 2],
-          [p.x + p.sizeX / 2, p.y + p.sizeY / 2, p.z + p.sizeZ / 2],
-        ]);
-        const low = [0, 1, 2].map((k) => Math.min(...ends.map((e) => e[k] ?? 0)));
-        const high = [0, 1, 2].map((k) => Math.max(...ends.map((e) => e[k] ?? 0)));
-        look({
-          source: -1,
-          centre: low.map((v, k) => (v + (high[k] ?? 0)) / 2) as [number, number, number],
-          size: Math.hypot(...low.map((v, k) => (high[k] ?? 0) - v)) / 2,
-        });
+        const end = (sign: number) => (p: Part) =>
+          [p.x + (sign * p.sizeX) / 2, p.y + (sign * p.sizeY) / 2, p.z + (sign * p.sizeZ) / 2] as const;
+        const along = (sign: number, pick: (...values: number[]) => number) =>
+          ([0, 1, 2] as const).map((k) => pick(...items.map((p) => end(sign)(p)[k])));
+        look(around({ min: along(-1, Math.min), max: along(1, Math.max) }));
       },
       (error: Error) => tell("error", error.message),
     );

@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.geometry.closest import apart
+from tidy_caravan.core.geometry.closest import furthest
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
@@ -27,13 +27,8 @@ def surfaces_apart(arrays: Mapping[str, AnyArray], reach: float) -> tuple[dict[s
     """Work on a pair of meshes: the largest distance of the corners and middles of either's triangles from the other,
     -1 beyond the reach."""
     one, other = (arrays[f"{k} positions"].astype(np.float64)[arrays[f"{k} indices"]] for k in ("whole", "coarse"))
-    worst = max(float(apart(places(a), b, reach).max(initial=0.0)) for a, b in ((one, other), (other, one)))
+    worst = max(furthest(one, other, reach), furthest(other, one, reach))
     return {}, {"worst": worst if np.isfinite(worst) else -1.0}
-
-
-def places(corners: F64) -> F64:
-    """Corners, each once, and middles of triangles (T, 3, 3)."""
-    return np.concatenate([np.unique(corners.reshape(-1, 3), axis=0), corners.mean(axis=1)])
 
 
 def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop, tell: Tell) -> tuple[float, list[str]]:

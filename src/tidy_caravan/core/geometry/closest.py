@@ -62,3 +62,12 @@ def apart(points: F64, corners: F64, reach: float) -> F64:
         np.minimum.at(best, who, far)
         out[at : at + CHUNK] = np.where(best <= reach, best, np.inf)
     return out
+
+
+def furthest(corners: F64, others: F64, reach: float) -> float:
+    """The largest distance of the corners and middles of triangles (T, 3, 3) from the nearest of others, infinite beyond
+    `reach`."""
+    if not len(corners):
+        return 0.0
+    places = np.concatenate([np.unique(corners.reshape(-1, 3), axis=0), corners.mean(axis=1)])
+    return float(apart(places, others, reach).max())

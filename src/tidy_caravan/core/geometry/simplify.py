@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tidy_caravan.core.geometry.closest import apart
+from tidy_caravan.core.geometry.closest import furthest
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import welded_faces
 from tidy_caravan.core.scene import Mesh
@@ -67,12 +67,8 @@ def surfaces_apart(mesh: Mesh, faces: I64, reach: float) -> float:
     points = mesh.positions.astype(np.float64)
     same = np.isin(row_keys(faces, len(points)), row_keys(mesh.indices.astype(np.int64), len(points)))
     rest = np.isin(row_keys(mesh.indices.astype(np.int64), len(points)), row_keys(faces, len(points)))
-    worst = 0.0
-    for mine, others in ((mesh.indices[~rest], faces), (faces[~same], mesh.indices)):
-        if len(mine):
-            asked = np.concatenate([points[np.unique(mine)], points[mine].mean(axis=1)])
-            worst = max(worst, float(apart(asked, points[others], reach).max()))
-    return worst
+    before = furthest(points[mesh.indices[~rest]], points[faces], reach)
+    return max(before, furthest(points[faces[~same]], points[mesh.indices], reach))
 
 
 def row_keys(faces: I64, count: int) -> I64:
