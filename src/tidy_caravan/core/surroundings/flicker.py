@@ -20,12 +20,24 @@ from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, scales, strewn_by, two_sided_slots
+from tidy_caravan.core.surroundings.world import (
+    Table,
+    about,
+    asked_once,
+    costs_of,
+    likenesses,
+    placed,
+    scales,
+    steady_middle_of,
+    strewn_by,
+    two_sided_slots,
+)
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
+from tidy_caravan.core.work.pairs import by_pair, fingerprints
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
-BETWEEN = Work("overlaps between parts", 1, f"{__name__}:between_parts", memory=6 << 30)
+BETWEEN = Work("overlaps between parts", 2, f"{__name__}:between_parts", memory=6 << 30)
 WITHIN = Work("overlaps within a mesh", 1, f"{__name__}:within_mesh", native=False)
 APART_M = 1e-3
 """Distance of planes below which they flicker …"""
@@ -37,6 +49,8 @@ WIDTH_M = 5e-4
 """Narrower overlaps are seams, which do not flicker to be seen …"""
 WIDTH_SIZE = 1e-3
 """… or this part of the smaller thing's size, whichever is less."""
+NONE = np.zeros(0, np.int64)
+NO_PAIRS = np.zeros((0, 2), np.int64)
 
 
 @dataclass(frozen=True)
@@ -83,38 +97,42 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     pairs = meeting_boxes(boxes, limits(size, metres)[0])
     if not len(pairs):
-        none = np.zeros(0, np.int64)
-        return Flicker(none, none, np.zeros((0, 2), np.int64), np.zeros(0), np.zeros(0), np.zeros((0, 3)))
+        return Flicker(NONE, NONE, NO_PAIRS, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
     strewn = strewn_by(scene, rows)
     pairs = pairs[(strewn[pairs] < 0).any(axis=1)]
     # the smaller part of a pair is its second
     swap = size[pairs[:, 0]] < size[pairs[:, 1]]
     pairs[swap] = pairs[swap][:, ::-1]
-    used, pairs = np.unique(pairs, return_inverse=True)
-    pairs = pairs.reshape(-1, 2)
-    kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
-    middle = middle_of(scene)
+    middle = steady_middle_of(scene)
     two_sided = two_sided_slots(scene)
-    meshes = [scene.meshes[i] for i in kinds.tolist()]
-    arrays: dict[str, AnyArray] = {
-        **Table.of(meshes).arrays(),
-        "two_sided": np.concatenate([np.zeros(0, np.bool_), *(two_sided[m.material] for m in meshes)]),
-        "mesh": mesh.reshape(-1).astype(np.int64),
-        "world": about(nodes.world[rows[used]], middle),
-        "boxes": boxes[used] - middle,
-        "pairs": pairs.astype(np.int64),
-    }
-    digest = hashlib.blake2b("".join(m.surface_id for m in meshes).encode(), digest_size=16)
-    for name in ("two_sided", "mesh", "world", "pairs"):
-        digest.update(np.ascontiguousarray(arrays[name]).data)
-    count = int(np.array([m.triangles for m in meshes])[mesh.reshape(-1)].sum()) + len(pairs)
-    piece = Piece(digest.hexdigest(), arrays, {"metres": metres}, seconds=60 + count / 10_000, size=count)
-    outcome = workshop.do(BETWEEN, [piece], tell)[0]
-    if not isinstance(outcome, Done):
-        return outcome.reason
-    out = outcome.arrays
-    parts = rows[used]
-    return Flicker(parts[out["first"]], parts[out["second"]], out["triangles"], out["area"], out["height"], out["up"])
+    looks = {i: two_sided[scene.meshes[i].material] for i in np.unique(nodes.mesh[rows[pairs]]).tolist()}
+    seen_from_behind = np.zeros(len(scene.meshes), np.uint64)
+    for i, slots in looks.items():
+        seen_from_behind[i] = int.from_bytes(hashlib.blake2b(slots.data, digest_size=8).digest(), "little")
+    who = likenesses(scene, rows, [seen_from_behind[nodes.mesh[rows]]])
+
+    def portion(some: I64) -> Piece:
+        used, asked = np.unique(pairs[some], return_inverse=True)
+        kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
+        arrays: dict[str, AnyArray] = {
+            **Table.of([scene.meshes[i] for i in kinds.tolist()]).arrays(),
+            "two_sided": np.concatenate([looks[i] for i in kinds.tolist()]),
+            "mesh": mesh.reshape(-1).astype(np.int64),
+            "world": about(nodes.world[rows[used]], middle),
+            "boxes": boxes[used] - middle,
+            "pairs": asked.reshape(-1, 2).astype(np.int64),
+        }
+        return asked_once(arrays, {"metres": metres}, triangles[used].sum() + len(some))
+
+    triangles, costs = costs_of(scene, rows, pairs)
+    found = by_pair(
+        workshop, BETWEEN, fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]]), costs, portion, {"metres": metres},
+        {"triangles": NO_PAIRS, "area": np.zeros(0), "height": np.zeros(0), "up": np.zeros((0, 3))}, tell,
+    )  # fmt: skip
+    if isinstance(found, str):
+        return found
+    parts = rows[pairs[found["pair"]]]
+    return Flicker(parts[:, 0], parts[:, 1], found["triangles"], found["area"], found["height"], found["up"])
 
 
 def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
@@ -134,12 +152,12 @@ def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[s
     # both tolerances go by the smaller of the pair
     found = overlapping(flat, apart[pairs[near.pair]].min(axis=1), width[pairs[near.pair]].min(axis=1))
     one, other = which[found.first], which[found.second]
+    pair = near.pair[found.first]
     seconds = flat.corners[found.second]
     up = np.cross(seconds[:, 1] - seconds[:, 0], seconds[:, 2] - seconds[:, 0])
     up /= np.linalg.norm(up, axis=1, keepdims=True)
     return {
-        "first": every.part[one],
-        "second": every.part[other],
+        "pair": pair,
         "triangles": np.column_stack([every.local[one], every.local[other]]),
         "area": found.area * metres**2,
         "height": np.einsum("ki,ki->k", found.middle - corners[one, 0], up) * metres

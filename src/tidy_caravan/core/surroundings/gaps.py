@@ -6,7 +6,6 @@ goes into the other, or lies on it as a whole (a label) leaves no gap; nor do st
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -19,11 +18,21 @@ from tidy_caravan.core.geometry.corners import distinct, join
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
-from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, strewn_by
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.surroundings.world import (
+    Table,
+    about,
+    asked_once,
+    costs_of,
+    likenesses,
+    placed,
+    steady_middle_of,
+    strewn_by,
+)  # fmt: skip
+from tidy_caravan.core.work.heavy import Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.pairs import by_pair, fingerprints
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
-GAPS = Work("gaps between pieces", 1, f"{__name__}:gaps_between", memory=6 << 30)
+GAPS = Work("gaps between pieces", 2, f"{__name__}:gaps_between", memory=6 << 30)
 LEAST_MM = 0.1
 MOST_MM = 5.0
 SIZE = 1 / 50
@@ -52,6 +61,17 @@ class Gaps:
 
 
 NONE = np.zeros(0, np.int64)
+NO_ROWS: dict[str, AnyArray] = {
+    "side": NONE,
+    "vertex": NONE,
+    "place": NONE,
+    "label": np.zeros((0, 2), np.int64),
+    "distance": np.zeros(0),
+    "target": np.zeros((0, 3)),
+    "size": np.zeros((0, 2)),
+}
+"""Of a pair of parts: which is asked about the other, its vertex and the first one at that place, the labels of both
+pieces in their meshes, and what Gaps has. A distance of nought: the vertex lies within the other, which is thick."""
 NOTHING = Gaps(NONE, NONE, NONE, np.zeros(0), np.zeros((0, 3)), np.zeros((0, 2)), np.zeros((0, 2), np.int64))
 
 
@@ -64,57 +84,73 @@ def gaps(
     if not len(shown):
         return NOTHING
     rows = nodes.parts[shown]
-    kinds, mesh = np.unique(nodes.mesh[rows], return_inverse=True)
-    middle = middle_of(scene)
-    meshes = [scene.meshes[i] for i in kinds.tolist()]
-    arrays: dict[str, AnyArray] = {
-        **Table.of(meshes).arrays(),
-        "mesh": mesh.reshape(-1).astype(np.int64),
-        "world": about(nodes.world[rows], middle),
-        "boxes": scene.part_bounds[shown] - middle,
-        "strewn": strewn_by(scene, rows),
-    }
-    digest = hashlib.blake2b("".join(m.surface_id for m in meshes).encode(), digest_size=16)
-    for name in ("mesh", "world", "strewn"):
-        digest.update(np.ascontiguousarray(arrays[name]).data)
+    boxes = scene.part_bounds[shown]
+    strewn = strewn_by(scene, rows) >= 0
+    pairs = meeting_boxes(boxes, np.full(len(rows), most_mm / 1000 / scene.convention.metres_per_unit))
+    # what lies apart within a mesh does so in every part that uses it: the first is asked
+    alone = np.unique(nodes.mesh[rows], return_index=True)[1]
+    pairs = np.concatenate([pairs, np.column_stack([alone, alone])])
+    pairs = pairs[~strewn[pairs].all(axis=1)]
+    middle = steady_middle_of(scene)
     parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
-    count = int(np.array([m.triangles for m in meshes])[mesh.reshape(-1)].sum())
-    piece = Piece(digest.hexdigest(), arrays, parameters, seconds=60 + count / 10_000, size=count)
-    outcome = workshop.do(GAPS, [piece], tell)[0]
-    if not isinstance(outcome, Done):
-        return outcome.reason
-    out = {k: np.asarray(v) for k, v in outcome.arrays.items()}
-    for name in ("part", "other"):
-        out[name] = rows[out[name]]
-    out["target"] = out["target"] + middle
-    return Gaps(**out)
+
+    def portion(some: I64) -> Piece:
+        used, asked = np.unique(pairs[some], return_inverse=True)
+        kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
+        arrays: dict[str, AnyArray] = {
+            **Table.of([scene.meshes[i] for i in kinds.tolist()]).arrays(),
+            "mesh": mesh.reshape(-1).astype(np.int64),
+            "world": about(nodes.world[rows[used]], middle),
+            "pairs": asked.reshape(-1, 2).astype(np.int64),
+        }
+        return asked_once(arrays, parameters, triangles[used].sum() + len(some))
+
+    triangles, costs = costs_of(scene, rows, pairs)
+    who = likenesses(scene, rows)
+    keys = fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]])
+    found = by_pair(workshop, GAPS, keys, costs, portion, parameters, NO_ROWS, tell)
+    if isinstance(found, str):
+        return found
+    return together(found, pairs, rows, middle)
+
+
+def together(found: Mapping[str, AnyArray], pairs: I64, rows: I64, middle: F64) -> Gaps:
+    """What all pairs of parts say: a gap within a third piece that has a thickness lets no light through."""
+    own = np.where(found["side"] == 0, pairs[found["pair"], 0], pairs[found["pair"], 1])
+    other = np.where(found["side"] == 0, pairs[found["pair"], 1], pairs[found["pair"], 0])
+    place = own * (int(found["place"].max(initial=0)) + 1) + found["place"]
+    kept = np.flatnonzero((found["distance"] > 0) & ~np.isin(place, place[found["distance"] <= 0]))
+    pieces = np.column_stack([own, other])[kept] * (MOST_PIECES + 1) + found["label"][kept]
+    return Gaps(
+        rows[own[kept]], found["vertex"][kept], rows[other[kept]], found["distance"][kept],
+        found["target"][kept] + middle, found["size"][kept], pieces,
+    )  # fmt: skip
 
 
 def gaps_between(
     arrays: Mapping[str, AnyArray], metres: float, least: float, most: float
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work: see `gaps`."""
+    """Work: gaps between the parts of each pair, or within a part that is paired with itself; see NO_ROWS."""
     table = Table(*(arrays[k] for k in ("positions", "indices", "vertex", "face")))
-    mesh, world = arrays["mesh"], arrays["world"]
+    mesh, world, asked = arrays["mesh"], arrays["world"], arrays["pairs"]
     label, place = pieces_of(table)
-    # parts that have nothing near and are of one piece are left out before anything is moved
-    size = np.linalg.norm(np.ptp(arrays["boxes"], axis=1), axis=1)
-    close = meeting_boxes(arrays["boxes"], np.full(len(mesh), most / metres))
+    # parts that are asked about by themselves and are of one piece are left out before anything is moved
     several = np.diff(table.face) > 0
     several[several] = np.maximum.reduceat(label, table.face[:-1][several]) > 0
-    first_of = np.zeros(len(mesh), np.bool_)
-    first_of[np.unique(mesh, return_index=True)[1]] = True
-    wanted = (several[mesh] & first_of) | np.isin(np.arange(len(mesh)), close)
-    parts = np.flatnonzero(wanted)
-    if not len(parts):
-        return {f: getattr(NOTHING, f) for f in Gaps.__dataclass_fields__}, {}
-    every = placed(table, mesh[parts], world[parts])
+    kept = several[mesh]
+    kept[asked[asked[:, 0] != asked[:, 1]]] = True
+    asked_rows = np.flatnonzero(kept[asked].all(axis=1))
+    if not len(asked_rows):
+        return {"pair": NONE, **NO_ROWS}, {}
+    asked = (np.cumsum(kept) - 1)[asked[asked_rows]]
+    mesh, world = mesh[kept], world[kept]
+    every = placed(table, mesh, world)
     # mirrored parts turn the winding, and with it what is before a surface and what behind
-    mirrored = np.linalg.det(world[parts, :3, :3]) < 0
+    mirrored = np.linalg.det(world[:, :3, :3]) < 0
     faces = np.where(mirrored[every.part][:, None], every.faces[:, ::-1], every.faces)
     low, high = boxes_of(every.points[faces])
     # pieces, in the order of their parts; triangles sorted by them
-    of_triangle = label[table.face[mesh[parts]][every.part] + every.local]
+    of_triangle = label[table.face[mesh][every.part] + every.local]
     piece, number = np.unique(every.part * (MOST_PIECES + 1) + of_triangle, return_inverse=True)
     number = number.reshape(-1)
     order = np.argsort(number, kind="stable")
@@ -125,45 +161,47 @@ def gaps_between(
     size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     reach = np.minimum(most / metres, size * SIZE)
     pairs = meeting_boxes(boxes, np.full(len(boxes), most / metres))
-    same = part[pairs[:, 0]] == part[pairs[:, 1]]
-    pairs = pairs[~same | first_of[parts[part[pairs[:, 0]]]]]
+    # of the pieces that meet, those of the pairs of parts that are asked about
+    span = len(mesh)
+    among = np.sort(asked, axis=1) @ np.array([span, 1])
+    by_key = np.argsort(among, kind="stable")
+    wanted = np.sort(part[pairs], axis=1) @ np.array([span, 1])
+    at = np.minimum(np.searchsorted(among[by_key], wanted), len(among) - 1)
     limit = reach[pairs].min(axis=1)
-    strewn = arrays["strewn"][parts[part]]
-    among = (strewn[pairs] >= 0).all(axis=1)
-    usable = (limit > least / metres) & ~among
-    pairs, limit = pairs[usable], limit[usable]
+    usable = (among[by_key[at]] == wanted) & (limit > least / metres)
+    pairs, limit, of_asked = pairs[usable], limit[usable], by_key[at[usable]]
     near = nearby(pairs, boxes, begin, low, high, limit)
+    first_at = first_places(table, mesh, place)
     scan = Scan(
-        every.points, faces[order], place_numbers(table, mesh[parts], place), limit, least / metres,
+        every.points, faces[order], first_at, limit, least / metres,
         boxes[pairs, 0].max(axis=1), boxes[pairs, 1].min(axis=1),
     )  # fmt: skip
     found = []
     for side_ in (0, 1):
         mine = near.side == side_
         found.append(scan.look(near.triangle[mine], near.pair[mine], near.triangle[~mine], near.pair[~mine]))
-    # what lies within a third piece that has a thickness lets no light through
+    offset = np.concatenate([[0], np.cumsum(np.diff(table.vertex)[mesh])])
     thick = (boxes[:, 1] - boxes[:, 0]).min(axis=1)
-    within: list[I64] = []
-    for side_, f in zip((0, 1), found, strict=True):
-        solid = thick[pairs[f[4], 1 - side_]] > 2 * limit[f[4]]
-        within.append(scan.place[f[5][solid]])
-    pair, vertex = (np.concatenate([f[k] for f in found]) for k in (0, 1))
-    distance, target = np.concatenate([f[2] for f in found]), np.concatenate([f[3] for f in found])
-    side = np.concatenate([np.full(len(f[0]), k) for k, f in zip((0, 1), found, strict=True)])
-    keep = not_lying(scan, pairs, begin, pair, side) if len(pair) else np.zeros(0, np.bool_)
-    keep &= ~np.isin(scan.place[vertex], np.concatenate(within))
-    pair, vertex, distance, target, side = (x[keep] for x in (pair, vertex, distance, target, side))
-    own, other = pairs[pair, side], pairs[pair, 1 - side]
-    offset = np.concatenate([[0], np.cumsum(np.diff(table.vertex)[mesh[parts]])])
-    return {
-        "part": parts[part[own]],
-        "vertex": vertex - offset[part[own]],
-        "other": parts[part[other]],
-        "distance": distance * metres,
-        "target": target,
-        "size": size[np.column_stack([own, other])] * metres,
-        "piece": np.column_stack([own, other]),
-    }, {}
+    columns: list[dict[str, AnyArray]] = []
+    for side, (pair, vertex, distance, target, back_pair, back_vertex) in enumerate(found):
+        open_ = not_lying(scan, pairs, begin, pair, np.full(len(pair), side)) if len(pair) else np.zeros(0, np.bool_)
+        solid = thick[pairs[back_pair, 1 - side]] > 2 * limit[back_pair]
+        pair, vertex = (np.concatenate([a[open_], b[solid]]) for a, b in ((pair, back_pair), (vertex, back_vertex)))
+        behind = int(solid.sum())
+        own, other = pairs[pair, side], pairs[pair, 1 - side]
+        columns.append(
+            {
+                "pair": asked_rows[of_asked[pair]],
+                "side": np.where(part[own] == asked[of_asked[pair], 0], 0, 1),
+                "vertex": vertex - offset[part[own]],
+                "place": first_at[vertex] - offset[part[own]],
+                "label": np.column_stack([piece[own], piece[other]]) % (MOST_PIECES + 1),
+                "distance": np.concatenate([distance[open_] * metres, np.zeros(behind)]),
+                "target": np.concatenate([target[open_], np.zeros((behind, 3))]),
+                "size": size[np.column_stack([own, other])] * metres,
+            }
+        )
+    return {name: np.concatenate([c[name] for c in columns]) for name in columns[0]}, {}
 
 
 def pieces_of(table: Table) -> tuple[I64, I64]:
@@ -192,11 +230,12 @@ def pieces_of(table: Table) -> tuple[I64, I64]:
     return label, place
 
 
-def place_numbers(table: Table, mesh: I64, place: I64) -> I64:
-    """(V',) for every vertex of every part a number that those at one place share, and no two parts."""
+def first_places(table: Table, mesh: I64, place: I64) -> I64:
+    """(V',) for every vertex of every part the first one of that part at the same place."""
     count = np.diff(table.vertex)[mesh]
-    of_part = np.repeat(np.arange(len(mesh)), count)
-    out: I64 = of_part * (int(place.max(initial=0)) + 1) + place[ranges(table.vertex[mesh], count)]
+    first = np.unique(place, return_index=True)[1][place]
+    begin = np.concatenate([[0], np.cumsum(count)])[:-1]
+    out: I64 = first[ranges(table.vertex[mesh], count)] + np.repeat(begin - table.vertex[mesh], count)
     return out
 
 

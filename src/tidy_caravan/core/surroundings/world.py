@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool, ranges
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, ranges
+from tidy_caravan.core.work.heavy import Piece
+from tidy_caravan.core.work.pairs import fingerprints, words_of
 
 CHUNK = 1 << 19
 """Vertices moved at once, so that their matrices do not fill the memory."""
@@ -124,3 +128,34 @@ def scales(scene: Scene, largest: bool = False) -> F64:
     else:
         np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
+
+
+STEADY = 1024.0
+"""The origin that pairs are looked at about moves by that much only: what is known of them holds to the last bit."""
+
+
+def steady_middle_of(scene: Scene) -> F64:
+    """(3,) the middle of all parts, to a thousand units."""
+    out: F64 = np.rint(middle_of(scene) / STEADY) * STEADY
+    return out
+
+
+def likenesses(scene: Scene, rows: AnyArray, more: Sequence[AnyArray] = ()) -> U64:
+    """(K, 2) what tells nodes that draw something apart: their surface, where they stand, and `more` (K, …)."""
+    kinds, mesh = np.unique(scene.nodes.mesh[rows], return_inverse=True)
+    surfaces = words_of([scene.meshes[i].surface_id for i in kinds.tolist()])
+    world = scene.nodes.world[rows].reshape(-1, 16)[:, :12]
+    return fingerprints([surfaces[mesh.reshape(-1)], world, *more])
+
+
+def costs_of(scene: Scene, rows: AnyArray, pairs: I64) -> tuple[I64, F64]:
+    """(K,) triangles of nodes, and (P,) what pairs of them cost to be looked at, those of a part shared by its pairs."""
+    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[scene.nodes.mesh[rows]]
+    share = triangles / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(rows)), 1)
+    cost: F64 = share[pairs].sum(axis=1) + 1
+    return triangles, cost
+
+
+def asked_once(arrays: dict[str, AnyArray], parameters: dict[str, Any], size: int) -> Piece:
+    """A piece of work on many parts; its arrays are of this scene, and nobody asks for them again."""
+    return Piece(uuid.uuid4().hex, arrays, parameters, seconds=60 + size / 10_000, size=int(size))

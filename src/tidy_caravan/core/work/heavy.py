@@ -150,16 +150,21 @@ class Workshop:
 
     crew: Crew = field(default_factory=Here)
     results: Results = field(default_factory=Results)
+    subject: str = ""
+    """Whose scenes these are, such as a haul: what is kept about pairs is kept of each by itself."""
 
-    def do(self, work: Work, pieces: Iterable[Piece], tell: Tell = lambda done, total: None) -> list[Outcome]:
-        """One outcome per piece, in order. Equal pieces are done once.
+    def do(
+        self, work: Work, pieces: Iterable[Piece], tell: Tell = lambda done, total: None, keep: bool = True
+    ) -> list[Outcome]:
+        """One outcome per piece, in order. Equal pieces are done once. keep: whether results are looked up and kept.
 
         A refusal (an exception of the function) is kept as a result; what crashed, hung or was killed is not, and is
         tried again when it is asked for again.
         """
         given = list(pieces)
         keys = [key_of(work, p) for p in given]
-        out = self.results.find(work, list(dict.fromkeys(keys)))
+        results = self.results if keep else Results()
+        out = results.find(work, list(dict.fromkeys(keys)))
         first = {key: p for key, p in zip(reversed(keys), reversed(given), strict=True) if key not in out}
         waiting = list(reversed(first.items()))
         total, before = len(first) + len(out), len(out)
@@ -169,9 +174,9 @@ class Workshop:
             key = waiting[k][0]
             made[key] = outcome
             if not work.figures_only and worth_keeping(outcome):
-                self.results.keep(work, {key: outcome})
+                results.keep(work, {key: outcome})
         if work.figures_only:
-            self.results.keep(work, {key: o for key, o in made.items() if worth_keeping(o)})
+            results.keep(work, {key: o for key, o in made.items() if worth_keeping(o)})
         out = {**out, **made}
         return [out[key] for key in keys]
 

@@ -187,10 +187,10 @@ def fault(error: BaseException, kind: str) -> dict[str, Any]:
     }
 
 
-def workshop_of(session: Session, store: Store) -> Workshop:
+def workshop_of(session: Session, store: Store, haul: uuid.UUID | None = None) -> Workshop:
     """Heavy work of a job: shared out over the cluster, kept for everybody."""
     address = session.get_bind().engine.url.render_as_string(hide_password=False)  # as the job was told it
-    return Workshop(ClusterCrew(store), StoreResults(store, address))
+    return Workshop(ClusterCrew(store), StoreResults(store, address), str(haul or ""))
 
 
 def destination_of(haul: Haul) -> Destination:
@@ -250,7 +250,7 @@ def keep_revision(
         scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
     scene = scene.but(identity=scene.identities)  # kept with it, so that nobody has to find them out again
     progress("surveying", 1, 4)
-    findings = survey(scene, destination_of(haul), workshop_of(session, store), progress)
+    findings = survey(scene, destination_of(haul), workshop_of(session, store, haul.id), progress)
     progress("storing parts", 2, 4)
     scene_id = record_scene(session, store, haul.id, "source", scene, findings)
     progress("done", 4, 4)
@@ -331,7 +331,7 @@ def do_preview(
             raise CaravanError("the run was replaced meanwhile", code="run.gone")
         source, route = load_scene(store, row.store_key), Route.model_validate(done.route)
         destination = Destination.model_validate(done.destination)
-        kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store)
+        kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store, haul.id)
         for name, count in (("before", arguments["step"] - 1), ("view", arguments["step"])):
             made, _ = run(
                 source, first_steps(route, count), destination, progress=progress, workshop=workshop, kept=kept
@@ -354,7 +354,7 @@ def do_run(
     progress("loading the source", 0, 1)
     scene = load_scene(store, row.store_key)
     route, destination = Route.model_validate(haul.route), destination_of(haul)
-    kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store)
+    kept, workshop = StoreSteps(store, row.store_key), workshop_of(session, store, haul.id)
     result, records = run(scene, route, destination, progress=progress, workshop=workshop, kept=kept)
     progress("surveying", 1, 1)
     findings = survey(result, destination, workshop, progress)
@@ -443,7 +443,7 @@ def do_arrive(
             Path(folder),
             source,
             result,
-            workshop_of(session, store),
+            workshop_of(session, store, haul.id),
             lambda done, total: progress("comparing", done, total),
         )
     origin = np.full(len(arrived.nodes), -1, np.int64)
