@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -189,6 +190,14 @@ class Kept(unittest.TestCase):
         self.assertEqual(out["a1"].figures, {"sum": 66.0})
         self.assertEqual(out["a2"], Lost("too little room", raised=True))
         self.assertNotIn("a3", out)
+
+    def test_what_is_replaced_is_found_as_it_was_kept_last(self) -> None:
+        kept, once, newest = self.results(), self.ARRAYS, replace(self.ARRAYS, replaced=True)
+        for value in (1.0, 2.0):
+            for key, work in (("once", once), ("newest", newest)):
+                kept.keep(work, {key: Done({"values": np.array([value])}, {})})
+        self.assertEqual(kept.find(once, ["once"])["once"].arrays["values"].tolist(), [1.0])  # type: ignore[union-attr]
+        self.assertEqual(kept.find(newest, ["newest"])["newest"].arrays["values"].tolist(), [2.0])  # type: ignore[union-attr]
 
     def test_figures_are_rows_and_what_is_no_number_is_not_kept(self) -> None:
         kept = self.results()

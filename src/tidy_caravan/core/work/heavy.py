@@ -37,6 +37,8 @@ class Work:
     native: bool = True
     memory: int = MEMORY_BYTES
     figures_only: bool = False
+    replaced: bool = False
+    """A result does not follow from its key alone: what is kept later takes the place of what was kept before."""
 
 
 @dataclass(frozen=True, eq=False)

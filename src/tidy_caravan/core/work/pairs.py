@@ -7,6 +7,7 @@ pairs alone that have something changed in them, wherever it stands.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -66,8 +67,9 @@ def by_pair(
     piece of work that asks about some of the pairs; it gives columns, `pair` being the position among those asked.
     none: the columns of no row, without `pair`.
     """
-    slot = key_of(work, Piece(workshop.subject, {}, {**parameters, "kept by": "pair"}))
-    before = workshop.results.find(work, [slot]).get(slot)
+    kept = replace(work, name=f"{work.name}, by pair", replaced=True)
+    slot = key_of(kept, Piece(workshop.subject, {}, parameters))
+    before = workshop.results.find(kept, [slot]).get(slot)
     known = before.arrays if isinstance(before, Done) else {"keys": np.zeros((0, 2), np.uint64), "begin": np.zeros(1, np.int64), **none}  # fmt: skip
     at = np.minimum(np.searchsorted(known["keys"][:, 0], keys[:, 0]), max(0, len(known["keys"]) - 1))
     there = (known["keys"][at] == keys).all(axis=1) if len(known["keys"]) else np.zeros(len(keys), np.bool_)
@@ -89,7 +91,7 @@ def by_pair(
     out: dict[str, AnyArray] = {name: np.concatenate([np.asarray(c[name]) for _, c in parts])[order] for name in none}
     pair = pair[order]
     if len(missing):
-        workshop.results.keep(work, {slot: Done(remembered(known, keys, pair, out), {})})
+        workshop.results.keep(kept, {slot: Done(remembered(known, keys, pair, out), {})})
     return {"pair": pair, **out}
 
 

@@ -41,13 +41,13 @@ class Store:
         with self.fs.open(self.path(key), "rb") as file:
             return bytes(file.read())
 
-    def put(self, key: str, data: bytes) -> str:
-        """Stores whole or not at all: temporary name, synced, renamed. An existing key is left alone."""
+    def put(self, key: str, data: bytes, anew: bool = False) -> str:
+        """Stores whole or not at all: temporary name, synced, renamed. An existing key is left alone, unless `anew`."""
         if not self.local:
             # written again where it is there already: an object store has no other way to make a file young
             self.fs.pipe_file(self.path(key), data)
             return key
-        if self.exists(key):
+        if not anew and self.exists(key):
             self.touch(key)
             return key
         target = Path(self.path(key))

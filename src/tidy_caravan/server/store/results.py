@@ -52,7 +52,7 @@ class StoreResults(Results):
     def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
         if not work.figures_only:
             for key, outcome in made.items():
-                self.store.put(path_of(key), outcome_bytes(outcome))
+                self.store.put(path_of(key), outcome_bytes(outcome), anew=work.replaced)
             return
         told = {key: orjson.dumps(dict(o.figures)) for key, o in made.items() if isinstance(o, Done)}
         # a figure that is no number (NaN) has no JSON: it is found out again rather than kept as something else
