@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import trimesh
@@ -11,10 +12,14 @@ import trimesh
 from tests.core.test_survey import findings
 from tests.support import Gltf
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.geometry.congruent import families, twice
+from tidy_caravan.core.copies import families
+from tidy_caravan.core.copies.batch import stacked
+from tidy_caravan.core.copies.search import copies_in, movable
+from tidy_caravan.core.geometry.congruent import twice
 from tidy_caravan.core.geometry.shells import shells_of
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
 from tidy_caravan.core.survey import Finding
+from tidy_caravan.core.work.heavy import Workshop
 
 BOX = trimesh.creation.box((1.0, 1.2, 1.4))
 REFUSES = BUILT_IN[1].model_copy(update={"negative_scale": False})
@@ -221,13 +226,17 @@ class LooseCopies(unittest.TestCase):
 
     def test_thousands_of_each_kind(self) -> None:
         """None is left out for being one of many, and boxes of many measures are told apart by figures alone."""
-        copies_ = [(k, mesh_of(turned(BOX.vertices, k))) for k in range(6000)]
         sizes = np.random.default_rng(3).uniform(0.2, 5.0, (1500, 3))
-        others = [(6000 + k, mesh_of(BOX.vertices * size)) for k, size in enumerate(sizes)]
-        groups, complete = families([*copies_, *others], True)
-        self.assertTrue(complete)
-        self.assertEqual(len(max(groups, key=len)), 6000)
-        self.assertEqual(families(copies_[:40] + others, True, most=0), ([], False), "a bound that was met is told")
+        meshes = [mesh_of(turned(BOX.vertices, k)) for k in range(6000)] + [mesh_of(BOX.vertices * s) for s in sizes]
+        nodes = make_nodes(np.full(7500, -1), np.tile(np.eye(4), (7500, 1, 1)), ["box"] * 7500, mesh=np.arange(7500))
+        whole = Scene(GLTF, nodes, tuple(meshes), ())
+        found = copies_in(whole, Workshop(), lambda done, total: None, movable(whole))
+        self.assertEqual(found.vain, 0)
+        largest = np.flatnonzero(found.family == np.argmax(np.bincount(found.family)))
+        self.assertEqual(sorted(found.mesh[largest].tolist()), list(range(6000)))
+        with patch.object(families, "MOST_IN_VAIN", -1):
+            told = families.copies_among(stacked(meshes[6000:], np.full(1500, 10.0)), "uniform", False, [0, 1, 0])[1]
+        self.assertGreater(told["vain"], 1000, "a bound that was met is told")
 
 
 def mesh_of(points: Any) -> Mesh:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, frozen
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, frozen
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.levels import Levels
@@ -133,3 +133,19 @@ def extreme_points(mesh: Mesh) -> F64:
             points = np.unique(points, axis=0)
     mesh.__dict__["_extreme"] = points
     return points
+
+
+def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh]) -> Scene:
+    """The scene with another mesh column; equal meshes are shared, unused ones dropped, order kept."""
+    used = np.zeros(len(meshes) + 1, np.bool_)
+    used[column] = True
+    table = np.full(len(meshes) + 1, -1, np.int32)
+    kept: list[Mesh] = []
+    index: dict[str, int] = {}
+    for i in np.flatnonzero(used[:-1]).tolist():
+        mesh = meshes[i]
+        number = index.setdefault(mesh.id, len(kept))
+        if number == len(kept):
+            kept.append(mesh)
+        table[i] = number
+    return scene.but(meshes=tuple(kept), nodes=replace(scene.nodes, mesh=table[column]))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from abc import abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -19,6 +18,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.scene import Convention, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
+from tidy_caravan.core.scene.scene import with_meshes as with_meshes
 from tidy_caravan.core.selection import Assignment, Rule
 from tidy_caravan.core.work.heavy import Piece, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
@@ -84,6 +84,8 @@ class Phase(StrEnum):
     TRAVEL = "What travels"
     SHAPES = "Shapes"
     TRANSFORMS = "Units and transforms"
+    SHARING = "Shared meshes"
+    """Before what works on meshes, which is then done once for all copies."""
     CLEAN = "Clean geometry"
     JOINTS = "Joints"
     """After what moves parts about: closed before, gaps would come open again."""
@@ -302,19 +304,3 @@ def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh]) -> tuple[Scen
     column[rows] = table[nodes.mesh[rows]]
     changed: Bool = column != nodes.mesh
     return with_meshes(scene, column, meshes), changed
-
-
-def with_meshes(scene: Scene, column: Any, meshes: list[Mesh]) -> Scene:
-    """The scene with another mesh column; equal meshes are shared, unused ones dropped, order kept."""
-    used = np.zeros(len(meshes) + 1, np.bool_)
-    used[column] = True
-    table = np.full(len(meshes) + 1, -1, np.int32)
-    kept: list[Mesh] = []
-    index: dict[str, int] = {}
-    for i in np.flatnonzero(used[:-1]).tolist():
-        mesh = meshes[i]
-        number = index.setdefault(mesh.id, len(kept))
-        if number == len(kept):
-            kept.append(mesh)
-        table[i] = number
-    return scene.but(meshes=tuple(kept), nodes=dataclasses.replace(scene.nodes, mesh=table[column]))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -55,8 +54,6 @@ def known_facts() -> dict[str, MeshFact]:
 WORK = Work("mesh facts", 2, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
 SURFACES = Work("surface facts", 1, "", native=False, figures_only=True)
 """Those facts of a mesh that hold for every mesh with its surface."""
-PAIRS = Work("pairs of meshes", 2, "", native=False, figures_only=True)
-"""Outcomes by mesh: what it was compared with so far."""
 
 
 def measure_mesh(
@@ -138,43 +135,3 @@ class Context:
             else:
                 self.unknown[i] = f"“{mesh.name or mesh.id[:8]}”: {outcome.reason}"
         return out
-
-    def comparisons(self, meshes: Sequence[Mesh], question: str) -> Comparisons:
-        """Yes-or-no answers about pairs of meshes, kept from survey to survey."""
-        return Comparisons(self.workshop, meshes, question)
-
-
-class Comparisons:
-    """Answers about pairs by their surfaces and UV sets, which is all that is compared; `keep` at the end."""
-
-    def __init__(self, workshop: Workshop, meshes: Sequence[Mesh], question: str) -> None:
-        self.workshop = workshop
-        self.shape = {m.id: shape_of(m) for m in meshes}
-        self.keys = {s: key_of(PAIRS, Piece(s, {}, {"question": question})) for s in set(self.shape.values())}
-        found = workshop.results.find(PAIRS, list(self.keys.values()))
-        self.known: dict[str, dict[str, bool]] = {
-            s: dict(o.figures) for s, key in self.keys.items() if isinstance(o := found.get(key), Done)
-        }
-        self.new: set[str] = set()
-
-    def answer(self, first: Mesh, second: Mesh) -> bool | None:
-        """What is known about second, asked against first; None when nothing is."""
-        return self.known.get(self.shape[second.id], {}).get(self.shape[first.id])
-
-    def learn(self, first: Mesh, second: Mesh, answer: bool) -> bool:
-        own = self.shape[second.id]
-        self.known.setdefault(own, {})[self.shape[first.id]] = answer
-        self.new.add(own)
-        return answer
-
-    def keep(self) -> None:
-        """Keeps what was learnt for the next survey."""
-        self.workshop.results.keep(PAIRS, {self.keys[s]: Done({}, self.known[s]) for s in self.new})
-
-
-def shape_of(mesh: Mesh) -> str:
-    """A hash of the surface and the UV sets."""
-    digest = hashlib.blake2b(mesh.surface_id.encode(), digest_size=16)
-    for uv in mesh.uvs:
-        digest.update(uv.data)
-    return digest.hexdigest()

@@ -39,6 +39,8 @@ class Place(BaseModel):
     lines: list[list[float]] = Field(default_factory=list)
     value: float | None = None
     unit: str = ""
+    text: str = ""
+    """What there is to say of this place by itself."""
 
 
 def place(parts: Iterable[int], lines: F64, value: float | None = None, unit: str = "") -> Place:

@@ -1,4 +1,4 @@
-"""Checks of tree, names, sharing and draw calls."""
+"""Checks of tree, names and draw calls."""
 
 from __future__ import annotations
 
@@ -8,18 +8,15 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.geometry.congruent import families, signature, twice
+from tidy_caravan.core.geometry.congruent import twice
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.survey.base import Finding, check, parts_with
-from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
 
 SAME_PLACE = 1e-5
 """Deviation, as a part of their size, within which two parts stand in one place."""
 MOST_PAIRS = 20_000
-
-
-SIGNATURE = mesh_fact("figures that no motion changes", lambda m: list(signature(m)))
 
 
 @check("tree", "Empty nodes")
@@ -119,49 +116,6 @@ def name_characters(context: Context) -> Iterable[Finding]:
             f"outside {destination.name_pattern}, such as “{example}”.",
             parts=rows,
             mend={"kind": "tidy_names"},
-        )
-
-
-@check("sharing", "Unique meshes against instances")
-def sharing(context: Context) -> Iterable[Finding]:
-    """Loose copies: meshes that can be laid on each other by turn, move and uniform scale, UV sets included.
-
-    Mirrored ones count where the destination takes negative scale.
-    """
-    scene, destination = context.scene, context.destination
-    used = np.flatnonzero(scene.instance_counts > 0)
-    parts = len(scene.nodes.parts)
-    mirror = destination.negative_scale
-    figures = {i: f for i, f in enumerate(context.each(SIGNATURE)) if f is not None}
-    asked = [(i, scene.meshes[i]) for i in used.tolist() if scene.meshes[i].triangles and i in figures]
-    known = context.comparisons([m for _, m in asked], f"same shape, mirror {mirror}, 1")
-    loose, complete = families(asked, mirror, signatures=figures, answers=known)
-    known.keep()
-    if loose:
-        members = np.array([i for g in loose for i in g])
-        rows = scene.nodes.parts[np.isin(scene.nodes.mesh[scene.nodes.parts], members)]
-        could = len(members) - len(loose)
-        yield Finding(
-            code="sharing.loose-copies",
-            severity="warning",
-            title="Loose copies",
-            count=len(members),
-            value=float(len(members)),
-            limit=float(len(loose)),
-            unit="meshes",
-            text=f"{len(members)} meshes{'' if complete else ' or more'} are copies of {len(loose)}, laid on each other within a ten-thousandth of their size; sharing them would save {plural(could, 'mesh', 'meshes')}.",
-            parts=[int(i) for i in rows],
-        )
-    if parts > 20 and len(used) > 0.8 * parts:
-        yield Finding(
-            code="sharing.none",
-            severity="warning",
-            title="Nothing is shared",
-            count=len(used),
-            value=float(len(used)),
-            limit=float(parts),
-            unit="meshes",
-            text=f"{len(used)} unique meshes for {parts} parts: repeated pieces have probably lost their sharing on the way here.",
         )
 
 

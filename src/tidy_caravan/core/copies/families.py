@@ -1,0 +1,178 @@
+"""Families of meshes that are one shape in several places: by figures that no placement changes, then laid on each other.
+
+The work is done over meshes of one kind (as many vertices and triangles, the same data on them) at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from tidy_caravan.core.copies.batch import Batch, Normal, clusters, figures, normal_form, unstacked
+from tidy_caravan.core.copies.laid import Allowed, laid
+from tidy_caravan.core.copies.placing import placing
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.work.heavy import Work
+
+LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
+COPIES = Work("found copies", 1, f"{__name__}:copies_among", memory=6 << 30)
+MOST_IN_VAIN = 60
+"""Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
+SCALES = ("none", "uniform", "per_axis")
+
+
+@dataclass
+class Family:
+    """members: rows of the batch, the one that the others were laid on first. linear, place, off: from that to each.
+    triangles: (K, F) of each the triangle on each of the first's."""
+
+    members: I64
+    linear: F64
+    place: F64
+    off: F64
+    triangles: I64
+
+
+@dataclass
+class Found:
+    families: list[Family] = field(default_factory=list)
+    vain: int = 0
+    """Meshes that were left without having been laid on all that they are like."""
+
+
+def families_of(batch: Batch, allowed: Allowed) -> Found:
+    """Families of two meshes at least."""
+    found = Found()
+    # copies that were scaled alike along all axes are found by sturdier figures than others
+    first = Allowed("uniform" if allowed.per_axis else allowed.scale, allowed.mirror, allowed.up)
+    whole = np.arange(len(batch))
+    grown = grouped(batch, whole, first, found)
+    if allowed.per_axis:
+        heads = np.array([f.members[0] for f in grown], np.int64)
+        for family in grouped(batch, heads, allowed, found):
+            chosen = [int(np.flatnonzero(heads == m)[0]) for m in family.members]
+            joined = [grown[c] for c in chosen]
+            found.families.append(
+                Family(
+                    np.concatenate([f.members for f in joined]),
+                    np.concatenate([f.linear @ a for f, a in zip(joined, family.linear, strict=True)]),
+                    np.concatenate([np.einsum("kij,j->ki", f.linear, p) + f.place for f, p in zip(joined, family.place, strict=True)]),
+                    np.concatenate([f.off + o * np.linalg.norm(f.linear, axis=(1, 2)) for f, o in zip(joined, family.off, strict=True)]),
+                    np.concatenate([np.take_along_axis(f.triangles, np.broadcast_to(t, f.triangles.shape), axis=1) for f, t in zip(joined, family.triangles, strict=True)]),
+                )
+            )  # fmt: skip
+    else:
+        found.families = grown
+    found.families = [f for f in found.families if len(f.members) > 1]
+    return found
+
+
+def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Family]:
+    """Every one of the rows in a family, some alone, as they can be laid on each other."""
+    some = batch.of(rows)
+    normal = normal_form(some, allowed.per_axis)
+    values, spare = figures(some, normal)
+    label = clusters(values, spare)
+    label[~normal.usable] = -1 - np.arange(int((~normal.usable).sum()))
+    order = np.argsort(label, kind="stable")
+    edges = np.flatnonzero(np.concatenate([[True], np.diff(label[order]) != 0, [True]]))
+    alone = order[edges[:-1][np.diff(edges) == 1]]
+    out = [single(int(rows[k]), some.faces.shape[1]) for k in alone.tolist()]
+    for begin, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
+        if end - begin < 2:
+            continue
+        cluster = some.of(order[begin:end])
+        forms = normal.of(order[begin:end])
+        own, vain = in_cluster(cluster, forms, values[order[begin:end]], spare[order[begin:end]], allowed)
+        found.vain += vain
+        out += [replace(f, members=rows[order[begin:end][f.members]]) for f in own]
+    return out
+
+
+def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: Allowed) -> tuple[list[Family], int]:
+    """Families among meshes whose figures run into each other, and how many were left without having been laid on all
+    that they are like. Only meshes whose own figures agree are laid on each other."""
+    faces = batch.faces.shape[1]
+    width = np.linalg.norm(normal.shape, axis=1)
+    # along the figure that tells them best, those that may be copies of one lie within a window
+    column = int(np.argmax(np.ptp(values, axis=0) / spare.mean(axis=0)))
+    if allowed.per_axis:  # what has three different widths comes first: it says along which axes copies are stretched
+        along = np.argsort(-np.minimum(width[:, 1] / width[:, 0], width[:, 2] / width[:, 1]), kind="stable")
+    else:
+        along = np.argsort(values[:, column], kind="stable")
+    reach = values[along, column] + 2 * float(spare[:, column].max())
+    ends = np.full(len(along), len(along)) if allowed.per_axis else np.searchsorted(values[along, column], reach)
+    waiting = np.ones(len(along), np.bool_)
+    out: list[Family] = []
+    spent, budget = 0, MOST_IN_VAIN * len(along) + 1000
+    for k in range(len(along)):
+        if not waiting[k]:
+            continue
+        head = along[k : k + 1]
+        one = single(int(head[0]), faces)
+        waiting[k] = False
+        places = k + 1 + np.flatnonzero(waiting[k + 1 : ends[k]])
+        if spent > budget:
+            rest = np.flatnonzero(waiting)
+            return [*out, one, *(single(int(i), faces) for i in along[rest].tolist())], len(rest) + 1
+        asked = along[places]
+        near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
+        asked, places = asked[near], places[near]
+        result = laid(batch.of(head), normal.of(head), batch.of(asked), normal.of(asked), allowed)
+        fits = np.flatnonzero(result.fits)
+        spent += len(asked) - len(fits)
+        waiting[places[fits]] = False
+        out.append(
+            Family(
+                np.concatenate([one.members, asked[fits]]),
+                np.concatenate([one.linear, result.linear[fits]]),
+                np.concatenate([one.place, result.place[fits]]),
+                np.concatenate([one.off, result.off[fits]]),
+                np.concatenate([one.triangles, result.triangles[fits]]),
+            )
+        )
+    return out, 0
+
+
+def single(row: int, faces: int) -> Family:
+    return Family(
+        np.array([row], np.int64), np.eye(3)[None], np.zeros((1, 3)), np.zeros(1), np.arange(faces)[None].astype(np.int64)
+    )  # fmt: skip
+
+
+def copies_among(
+    arrays: Mapping[str, AnyArray], scale: str, mirror: bool, up: list[float]
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: families among meshes of one kind. Gives (K,) mesh and family of every member, the head of each family first,
+    (K, 4, 4) from the family's prototype to it, (K,) how far a corner is off, (K, F) materials of the head's triangles;
+    and (families, 4, 4) from the head to the prototype."""
+    batch = unstacked(arrays)
+    allowed = Allowed(scale, mirror, np.array(up, np.float64))
+    found = families_of(batch, allowed)
+    members: list[AnyArray] = []
+    frames, number = [], 0
+    out: dict[str, list[AnyArray]] = {name: [] for name in ("mesh", "family", "matrix", "off", "slots")}
+    for family in found.families:
+        head = batch.points[family.members[0]]
+        placed = placing(
+            head, family.linear, family.place, family.off, batch.far[family.members], allowed.up, allowed.per_axis
+        )
+        good = np.flatnonzero(placed.good)
+        if len(good) < 2 or good[0] != 0:
+            continue
+        members = [family.members[good]]
+        out["mesh"] += members
+        out["family"].append(np.full(len(good), number))
+        out["matrix"].append(placed.matrices[good])
+        out["off"].append(placed.off[good])
+        out["slots"].append(
+            np.take_along_axis(batch.slots[family.members[good]], family.triangles[good], axis=1).astype(np.int32)
+        )
+        frames.append(placed.frame)
+        number += 1
+    if not number:
+        return {}, {"vain": found.vain}
+    return {**{k: np.concatenate(v) for k, v in out.items()}, "frame": np.stack(frames)}, {"vain": found.vain}

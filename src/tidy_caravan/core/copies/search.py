@@ -1,0 +1,196 @@
+"""Copies in a scene: which meshes are one shape in several places, and the parts that could share it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import defaultdict
+from dataclasses import dataclass, replace
+
+import numpy as np
+import orjson
+
+from tidy_caravan.core.copies.batch import can_be_shared, kind_of, stacked
+from tidy_caravan.core.copies.families import COPIES
+from tidy_caravan.core.copies.prototypes import prototype
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.scene import with_meshes
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.transforms import affine_inverse, split_trs
+from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.work.heavy import Done, Piece, Tell, Workshop
+
+TOLERANCE_MM = 0.5
+
+
+@dataclass(frozen=True)
+class Copies:
+    """Families of meshes. mesh, family: (K,) meshes of the scene and the family of each, the head of a family first.
+    matrix: (K, 4, 4) from the family's prototype to each mesh. off: (K,) metres, the largest distance of a corner where
+    the mesh is drawn largest. slots: (K,) materials on the head's triangles. frame: (families, 4, 4) from the head to the
+    prototype. vain: meshes that were not laid on all that they are like. lost: why some could not be looked at."""
+
+    mesh: I64
+    family: I64
+    matrix: F64
+    off: F64
+    slots: tuple[AnyArray, ...]
+    frame: F64
+    vain: int = 0
+    lost: tuple[str, ...] = ()
+
+    def heads(self) -> I64:
+        """(families,) rows of the heads."""
+        return np.searchsorted(self.family, np.arange(len(self.frame)))
+
+
+def movable(scene: Scene) -> Bool:
+    """(N,) parts whose node can be given another place without anything else of it going along: nothing moves it or what
+    hangs on it, and it carries no light or camera."""
+    nodes = scene.nodes
+    out = (nodes.mesh >= 0) & (nodes.skin < 0) & (nodes.light < 0) & (nodes.camera < 0)
+    animated = np.zeros(len(nodes), np.bool_)
+    animated[[c.node for clip in scene.clips for c in clip.channels]] = True
+    animated[[j for s in scene.skins for j in s.joints]] = True
+    animated[list(nodes.rest)] = True
+    out &= ~animated
+    above = nodes.parent[animated]
+    out[above[above >= 0]] = False
+    return out
+
+
+def copies_in(
+    scene: Scene,
+    workshop: Workshop,
+    tell: Tell,
+    chosen: Bool,
+    tolerance_mm: float = TOLERANCE_MM,
+    scale: str = "uniform",
+    mirror: bool = True,
+) -> Copies:
+    """Copies among the meshes of the chosen nodes (N,). O(vertices log vertices) beside the placements that are tried."""
+    nodes = scene.nodes
+    far = tolerance_mm / 1000 / scales(scene, largest=True)
+    kinds: dict[tuple[object, ...], list[int]] = defaultdict(list)
+    for i in np.unique(nodes.mesh[chosen & (nodes.mesh >= 0)]).tolist():
+        mesh = scene.meshes[i]
+        if can_be_shared(mesh):
+            kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
+    groups = [members for members in kinds.values() if len(members) > 1]
+    up = axis_vector(scene.convention.up).tolist()
+    parameters = {"scale": scale, "mirror": mirror, "up": up}
+    pieces = []
+    for members in groups:
+        meshes = [scene.meshes[i] for i in members]
+        digest = hashlib.blake2b("".join(m.id for m in meshes).encode(), digest_size=16)
+        digest.update(far[members].astype(np.float32).tobytes())
+        size = len(members) * (meshes[0].vertices + meshes[0].triangles)
+        pieces.append(Piece(digest.hexdigest(), stacked(meshes, far[members]), parameters, 60 + size / 5_000, size))
+    found: list[tuple[list[int], Done]] = []
+    lost: list[str] = []
+    vain = 0
+    for members, outcome in zip(groups, workshop.do(COPIES, pieces, tell), strict=True):
+        if isinstance(outcome, Done):
+            vain += int(outcome.figures["vain"])
+            if outcome.arrays:
+                found.append((members, outcome))
+        else:
+            lost.append(f"{len(members)} meshes of {scene.meshes[members[0]].triangles} triangles: {outcome.reason}")
+    return together(found, 1 / far, tolerance_mm / 1000, vain, lost)
+
+
+def what_hangs_on(mesh: Mesh) -> bytes:
+    """What a copy has to have the same, byte by byte."""
+    if mesh.extras is None and mesh.origin is None:
+        return b""
+    out = orjson.dumps(mesh.extras, option=orjson.OPT_SORT_KEYS)
+    if mesh.origin is not None:
+        out += mesh.origin.triangle.tobytes() + mesh.origin.members().tobytes()
+    return hashlib.blake2b(out, digest_size=16).digest()
+
+
+def together(found: list[tuple[list[int], Done]], scale: F64, metres: float, vain: int, lost: list[str]) -> Copies:
+    none = np.zeros(0, np.int64)
+    if not found:
+        return Copies(none, none, np.zeros((0, 4, 4)), np.zeros(0), (), np.zeros((0, 4, 4)), vain, tuple(lost))
+    meshes = [np.array(members)[d.arrays["mesh"]] for members, d in found]
+    counts = [len(d.arrays["frame"]) for _, d in found]
+    first = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    mesh = np.concatenate(meshes)
+    return Copies(
+        mesh,
+        np.concatenate([d.arrays["family"] + f for (_, d), f in zip(found, first, strict=True)]),
+        np.concatenate([d.arrays["matrix"] for _, d in found]),
+        np.concatenate([d.arrays["off"] for _, d in found]) * scale[mesh] * metres,
+        tuple(row for _, d in found for row in d.arrays["slots"]),
+        np.concatenate([d.arrays["frame"] for _, d in found]),
+        vain,
+        tuple(lost),
+    )
+
+
+@dataclass(frozen=True)
+class Shared:
+    """What came of giving the parts of families their prototype. parts: (N,) nodes that draw one now. askew: (N,) nodes
+    that would need a shear for it, and keep their own mesh. off: (N,) metres. family: (N,) of the parts, -1 of others."""
+
+    scene: Scene
+    parts: Bool
+    askew: Bool
+    off: F64
+    family: I64
+
+
+def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
+    """The scene with chosen nodes (N,) drawing the prototypes of their families from where their own mesh was; families of
+    fewer than `least` parts, or whose parts share one mesh already, are left."""
+    nodes = scene.nodes
+    if not len(found.mesh):
+        none = np.zeros(len(nodes), np.bool_)
+        return Shared(scene, none, none, np.zeros(len(nodes)), np.full(len(nodes), -1, np.int64))
+    row_of = np.full(len(scene.meshes) + 1, -1, np.int64)
+    row_of[found.mesh] = np.arange(len(found.mesh))
+    row = np.where(chosen, row_of[nodes.mesh], -1)
+    rows = np.flatnonzero(row >= 0)
+    local = nodes.local[rows] @ found.matrix[row[rows]]
+    moved = (found.matrix[row[rows]] != np.eye(4)).any(axis=(1, 2))
+    bent = split_trs(local)[3] & moved
+    askew = np.zeros(len(nodes), np.bool_)
+    askew[rows[bent]] = True
+    row[askew] = -1
+    users = np.bincount(found.family[row[row >= 0]], minlength=len(found.frame))
+    meshes_of = np.bincount(found.family[np.unique(row[row >= 0])], minlength=len(found.frame))
+    left = (users < least) | (meshes_of < 2)
+    row[(row >= 0) & left[found.family[row]]] = -1
+    rows = np.flatnonzero(row >= 0)
+    inverse = affine_inverse(found.matrix[row[rows]])
+    places = nodes.local.copy()
+    places[rows] = nodes.local[rows] @ found.matrix[row[rows]]
+    position = np.full(len(nodes) + 1, -1, np.int64)
+    position[rows] = np.arange(len(rows))
+    below = np.flatnonzero(position[nodes.parent] >= 0)
+    below = below[nodes.parent[below] >= 0]
+    places[below] = inverse[position[nodes.parent[below]]] @ places[below]
+    meshes = list(scene.meshes)
+    column = nodes.mesh.copy()
+    heads = found.heads()
+    made: dict[tuple[int, bytes], int] = {}
+    base: dict[int, Mesh] = {}
+    variant = np.full(len(found.mesh), -1, np.int64)
+    for k in np.unique(row[rows]).tolist():
+        family = int(found.family[k])
+        if family not in base:
+            base[family] = prototype(scene.meshes[found.mesh[heads[family]]], found.frame[family])
+        key = (family, found.slots[k].tobytes())
+        if key not in made:
+            made[key] = len(meshes)
+            meshes.append(replace(base[family], material=found.slots[k]))
+        variant[k] = made[key]
+    column[rows] = variant[row[rows]]
+    parts = row >= 0
+    off = np.zeros(len(nodes))
+    off[rows] = found.off[row[rows]]
+    family_of = np.full(len(nodes), -1, np.int64)
+    family_of[rows] = found.family[row[rows]]
+    out = with_meshes(scene.but(nodes=replace(nodes, local=places)), column, meshes)
+    return Shared(out, parts, askew, off, family_of)
