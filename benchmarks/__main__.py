@@ -10,7 +10,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks import arrival, formats, large, ledger, lightmap, reading, recall, rerun, spread, survey
+from benchmarks import arrival, copies, formats, large, ledger, lightmap, reading, recall, rerun, spread, survey
 
 BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "reading": reading.measure,
@@ -23,6 +23,7 @@ BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "rerun": rerun.measure,
     "recall": recall.measure,
     "large": large.measure,
+    "copies": copies.measure,
 }
 
 

@@ -12,28 +12,46 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.copies.batch import Batch, Normal, clusters, figures, normal_form, unstacked
-from tidy_caravan.core.copies.laid import Allowed, laid
+from tidy_caravan.core.copies.laid import Allowed, Laid, laid
 from tidy_caravan.core.copies.placing import placing
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
 COPIES = Work("found copies", 1, f"{__name__}:copies_among", memory=6 << 30)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
+EXACT = 1 / 8
+"""Part of what may be off below which a copy is one of this mesh and no other."""
 SCALES = ("none", "uniform", "per_axis")
 
 
 @dataclass
 class Family:
-    """members: rows of the batch, the one that the others were laid on first. linear, place, off: from that to each.
-    triangles: (K, F) of each the triangle on each of the first's."""
+    """members: rows of the batch, the one that the others were laid on first. linear, place: from that to each. vertices,
+    triangles: (K, V), (K, F) of each those that lie on the first's."""
 
     members: I64
     linear: F64
     place: F64
-    off: F64
-    triangles: I64
+    vertices: I32
+    triangles: I32
+
+    @classmethod
+    def of(cls, row: int, batch: Batch) -> Family:
+        """Of one alone."""
+        result = Laid.none(1, batch.points.shape[1], batch.faces.shape[1])
+        return cls(np.array([row], np.int64), result.linear, result.place, result.vertices, result.triangles)
+
+    def with_(self, members: I64, result: Laid, fits: I64) -> Family:
+        """With those that were found to fit."""
+        return Family(
+            np.concatenate([self.members, members]),
+            np.concatenate([self.linear, result.linear[fits]]),
+            np.concatenate([self.place, result.place[fits]]),
+            np.concatenate([self.vertices, result.vertices[fits]]),
+            np.concatenate([self.triangles, result.triangles[fits]]),
+        )
 
 
 @dataclass
@@ -54,20 +72,23 @@ def families_of(batch: Batch, allowed: Allowed) -> Found:
         heads = np.array([f.members[0] for f in grown], np.int64)
         for family in grouped(batch, heads, allowed, found):
             chosen = [int(np.flatnonzero(heads == m)[0]) for m in family.members]
-            joined = [grown[c] for c in chosen]
-            found.families.append(
-                Family(
-                    np.concatenate([f.members for f in joined]),
-                    np.concatenate([f.linear @ a for f, a in zip(joined, family.linear, strict=True)]),
-                    np.concatenate([np.einsum("kij,j->ki", f.linear, p) + f.place for f, p in zip(joined, family.place, strict=True)]),
-                    np.concatenate([f.off + o * np.linalg.norm(f.linear, axis=(1, 2)) for f, o in zip(joined, family.off, strict=True)]),
-                    np.concatenate([np.take_along_axis(f.triangles, np.broadcast_to(t, f.triangles.shape), axis=1) for f, t in zip(joined, family.triangles, strict=True)]),
-                )
-            )  # fmt: skip
+            found.families.append(joined([grown[c] for c in chosen], family))
     else:
         found.families = grown
     found.families = [f for f in found.families if len(f.members) > 1]
     return found
+
+
+def joined(families: list[Family], heads: Family) -> Family:
+    """One family of several, whose heads were laid on the first of them."""
+    one = heads
+    return Family(
+        np.concatenate([f.members for f in families]),
+        np.concatenate([f.linear @ a for f, a in zip(families, one.linear, strict=True)]),
+        np.concatenate([f.linear @ p + f.place for f, p in zip(families, one.place, strict=True)]),
+        np.concatenate([f.vertices[:, v] for f, v in zip(families, one.vertices, strict=True)]),
+        np.concatenate([f.triangles[:, t] for f, t in zip(families, one.triangles, strict=True)]),
+    )
 
 
 def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Family]:
@@ -80,7 +101,7 @@ def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Fam
     order = np.argsort(label, kind="stable")
     edges = np.flatnonzero(np.concatenate([[True], np.diff(label[order]) != 0, [True]]))
     alone = order[edges[:-1][np.diff(edges) == 1]]
-    out = [single(int(rows[k]), some.faces.shape[1]) for k in alone.tolist()]
+    out = [Family.of(int(rows[k]), batch) for k in alone.tolist()]
     for begin, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
         if end - begin < 2:
             continue
@@ -95,7 +116,6 @@ def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Fam
 def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: Allowed) -> tuple[list[Family], int]:
     """Families among meshes whose figures run into each other, and how many were left without having been laid on all
     that they are like. Only meshes whose own figures agree are laid on each other."""
-    faces = batch.faces.shape[1]
     width = np.linalg.norm(normal.shape, axis=1)
     # along the figure that tells them best, those that may be copies of one lie within a window
     column = int(np.argmax(np.ptp(values, axis=0) / spare.mean(axis=0)))
@@ -105,42 +125,38 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         along = np.argsort(values[:, column], kind="stable")
     reach = values[along, column] + 2 * float(spare[:, column].max())
     ends = np.full(len(along), len(along)) if allowed.per_axis else np.searchsorted(values[along, column], reach)
-    waiting = np.ones(len(along), np.bool_)
-    out: list[Family] = []
-    spent, budget = 0, MOST_IN_VAIN * len(along) + 1000
+    # what fits only about is held for a head that it fits better, which the first may have been near to by chance
+    waiting, held = np.ones(len(along), np.bool_), np.full(len(along), np.inf)
+    of_held = np.full(len(along), -1, np.int64)
+    out: list[tuple[Family, Laid, I64]] = []
+    spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
     for k in range(len(along)):
-        if not waiting[k]:
+        if not waiting[k] or of_held[k] >= 0:
             continue
         head = along[k : k + 1]
-        one = single(int(head[0]), faces)
         waiting[k] = False
         places = k + 1 + np.flatnonzero(waiting[k + 1 : ends[k]])
-        if spent > budget:
-            rest = np.flatnonzero(waiting)
-            return [*out, one, *(single(int(i), faces) for i in along[rest].tolist())], len(rest) + 1
+        if not allowed.per_axis:  # those that are held may stand before it
+            back = np.flatnonzero(waiting[:k] & (of_held[:k] >= 0))
+            places = np.concatenate([back, places])
         asked = along[places]
         near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
         asked, places = asked[near], places[near]
+        if spent > budget:
+            left += 1
+            asked, places = asked[:0], places[:0]
         result = laid(batch.of(head), normal.of(head), batch.of(asked), normal.of(asked), allowed)
         fits = np.flatnonzero(result.fits)
         spent += len(asked) - len(fits)
-        waiting[places[fits]] = False
-        out.append(
-            Family(
-                np.concatenate([one.members, asked[fits]]),
-                np.concatenate([one.linear, result.linear[fits]]),
-                np.concatenate([one.place, result.place[fits]]),
-                np.concatenate([one.off, result.off[fits]]),
-                np.concatenate([one.triangles, result.triangles[fits]]),
-            )
-        )
-    return out, 0
-
-
-def single(row: int, faces: int) -> Family:
-    return Family(
-        np.array([row], np.int64), np.eye(3)[None], np.zeros((1, 3)), np.zeros(1), np.arange(faces)[None].astype(np.int64)
-    )  # fmt: skip
+        result, places = result.of(fits), places[fits]
+        rest = result.off / batch.far[asked[fits]]
+        better = np.flatnonzero(rest < held[places])
+        held[places[better]], of_held[places[better]] = rest[better], len(out)
+        waiting[places[better[rest[better] <= EXACT]]] = False
+        out.append((Family.of(int(head[0]), batch), result, places))
+    return [
+        f.with_(along[p[mine := np.flatnonzero(of_held[p] == n)]], r, mine) for n, (f, r, p) in enumerate(out)
+    ], left
 
 
 def copies_among(
@@ -152,19 +168,15 @@ def copies_among(
     batch = unstacked(arrays)
     allowed = Allowed(scale, mirror, np.array(up, np.float64))
     found = families_of(batch, allowed)
-    members: list[AnyArray] = []
     frames, number = [], 0
     out: dict[str, list[AnyArray]] = {name: [] for name in ("mesh", "family", "matrix", "off", "slots")}
     for family in found.families:
-        head = batch.points[family.members[0]]
-        placed = placing(
-            head, family.linear, family.place, family.off, batch.far[family.members], allowed.up, allowed.per_axis
-        )
+        targets = batch.points[family.members[:, None], family.vertices]
+        placed = placing(targets, family.linear, family.place, batch.far[family.members], allowed.up, allowed.per_axis)
         good = np.flatnonzero(placed.good)
         if len(good) < 2 or good[0] != 0:
             continue
-        members = [family.members[good]]
-        out["mesh"] += members
+        out["mesh"].append(family.members[good])
         out["family"].append(np.full(len(good), number))
         out["matrix"].append(placed.matrices[good])
         out["off"].append(placed.off[good])

@@ -4,12 +4,12 @@ after a telling triangle has said which corner is which. Nothing is a copy that 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
 from tidy_caravan.core.copies.batch import Batch, Normal
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
 
 TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1, 0, 2)], np.int64)
@@ -18,6 +18,9 @@ TRIES = 48
 """Placements that are tried before a mesh is called different: as many as a cube has, mirrored ones with it."""
 SAMPLES = 8
 """Corners that are laid on first; most wrong placements are told by them."""
+ROUNDS = 6
+ALONE = 0.25
+"""Part of the largest distance below which that of most corners says that it is a difference at a few."""
 ANGLE_DEG = 1.0
 """How far normals and tangents may be off."""
 SLIM = 1e-9
@@ -28,19 +31,23 @@ CHUNK = 1 << 21
 @dataclass
 class Laid:
     """What came of laying one mesh on N. linear, place: from the one to each. off: the largest distance of a corner, in
-    units of the other mesh. triangles: (N, F) the triangle of each that lies on the one's triangle."""
+    units of the other mesh. vertices, triangles: (N, V), (N, F) which of each lie on those of the one."""
 
     fits: Bool
     linear: F64
     place: F64
     off: F64
-    triangles: I64
+    vertices: I32
+    triangles: I32
+
+    def of(self, rows: AnyArray) -> Laid:
+        return Laid(*(getattr(self, f.name)[rows] for f in fields(self)))
 
     @classmethod
-    def none(cls, count: int, faces: int) -> Laid:
+    def none(cls, count: int, vertices: int, faces: int) -> Laid:
         return cls(
             np.zeros(count, np.bool_), np.tile(np.eye(3), (count, 1, 1)), np.zeros((count, 3)), np.full(count, np.inf),
-            np.tile(np.arange(faces), (count, 1)),
+            np.tile(np.arange(vertices, dtype=np.int32), (count, 1)), np.tile(np.arange(faces, dtype=np.int32), (count, 1)),
         )  # fmt: skip
 
 
@@ -57,15 +64,19 @@ class Allowed:
         return self.scale == "per_axis"
 
 
-def fitted(one: F64, others: F64, sign: F64, allowed: Allowed) -> tuple[F64, F64, F64]:
+def fitted(one: F64, others: F64, sign: F64, allowed: Allowed, weight: F64 | None = None) -> tuple[F64, F64, F64]:
     """Placements that carry corners (N, K, 3) nearest to others (N, K, 3): (N, 3, 3), (N, 3), and (N,) the largest
     distance left. sign: (N,) -1 where it is to be a mirror, which turns the winding, 1 where it is not to be one.
     By singular values (Umeyama, 1991), or linear least squares where axes may be scaled by themselves."""
-    middle, target = one.mean(axis=1, keepdims=True), others.mean(axis=1, keepdims=True)
+    if weight is None:
+        middle, target = one.mean(axis=1, keepdims=True), others.mean(axis=1, keepdims=True)
+    else:
+        middle, target = (np.einsum("nk,nki->ni", weight, p)[:, None] for p in (one, others))
     x, y = one - middle, others - target
-    h = np.einsum("nki,nkj->nij", y, x)
+    heavy = x if weight is None else x * weight[..., None]
+    h = np.einsum("nki,nkj->nij", y, heavy)
     if allowed.per_axis:
-        linear = stretched(x, h, sign)
+        linear = stretched(np.einsum("nki,nkj->nij", x, heavy), h, sign)
         linear[np.sign(np.linalg.det(linear)) != sign] = 0.0
     else:
         u, s, vt = np.linalg.svd(h)
@@ -74,16 +85,38 @@ def fitted(one: F64, others: F64, sign: F64, allowed: Allowed) -> tuple[F64, F64
         linear = u @ vt
         if allowed.scale != "none":
             s[:, 2] *= last
-            linear *= (s.sum(axis=1) / np.maximum(np.einsum("nki,nki->n", x, x), 1e-300))[:, None, None]
+            linear *= (s.sum(axis=1) / np.maximum(np.einsum("nki,nki->n", x, heavy), 1e-300))[:, None, None]
     place = target[:, 0] - np.einsum("nij,nj->ni", linear, middle[:, 0])
     left = y - np.einsum("nij,nkj->nki", linear, x)
     return linear, place, np.sqrt(np.einsum("nki,nki->nk", left, left).max(axis=1))
 
 
-def stretched(x: F64, h: F64, sign: F64) -> F64:
-    """(N, 3, 3) linear maps by least squares, of centred corners x and their products h with where they go; across a
+def closely(one: F64, others: F64, sign: F64, far: F64, allowed: Allowed) -> tuple[F64, F64, F64]:
+    """The same, where most corners say how it lies: by squares, one corner that is off draws the others after it, and a
+    copy with a part moved would pass for one that is a little off everywhere. Weighted anew by the distances that are left
+    (Holland and Welsch, 1977), for those that are off by more than rounding and not more than twice what may be."""
+    linear, place, off = fitted(one, others, sign, allowed)
+    rows = np.flatnonzero((off > far / 8) & (off <= 2 * far))
+    if not len(rows):
+        return linear, place, off
+    a, b = one[rows], others[rows]
+    some = linear[rows], place[rows]
+    for _ in range(ROUNDS):
+        left = np.linalg.norm(b - np.einsum("nij,nkj->nki", some[0], a) - some[1][:, None], axis=2)
+        weight = 1.0 / np.maximum(left, far[rows, None] / 50)
+        some = fitted(a, b, sign[rows], allowed, weight / weight.sum(axis=1, keepdims=True))[:2]
+    left = np.linalg.norm(b - np.einsum("nij,nkj->nki", some[0], a) - some[1][:, None], axis=2)
+    # what is off at a few corners alone is a difference; what is off everywhere is a copy as near as it gets
+    alone = np.median(left, axis=1) < ALONE * left.max(axis=1)
+    chosen = rows[alone]
+    linear[chosen], place[chosen], off[chosen] = some[0][alone], some[1][alone], left[alone].max(axis=1)
+    return linear, place, off
+
+
+def stretched(own: F64, h: F64, sign: F64) -> F64:
+    """(N, 3, 3) linear maps by least squares, of the products of corners with themselves and with where they go; across a
     flat mesh such that it is a mirror, or none, by sign (N,)."""
-    values, axes = np.linalg.eigh(np.einsum("nki,nkj->nij", x, x))
+    values, axes = np.linalg.eigh(own)
     thick = values > SLIM * values[:, 2:]
     columns = (h @ axes) / np.where(thick, values, 1.0)[:, None, :]
     flat = ~thick[:, 0]
@@ -100,14 +133,14 @@ def stretched(x: F64, h: F64, sign: F64) -> F64:
 
 def laid(one: Batch, own: Normal, others: Batch, theirs: Normal, allowed: Allowed) -> Laid:
     """Lays the first mesh of `one` on all others, which have as many vertices and triangles. O(N · (V + F)) a placement."""
-    out = Laid.none(len(others), one.faces.shape[1])
+    out = Laid.none(len(others), one.points.shape[1], one.faces.shape[1])
     if not len(others):
         return out
     ordered = np.flatnonzero((others.faces == one.faces).all(axis=(1, 2)))
     for rows in chunks(ordered, one.points.shape[1]):
         some = others.of(rows)
         corners = np.broadcast_to(one.points, some.points.shape)
-        linear, place, off = fitted(corners, some.points, np.ones(len(rows)), allowed)
+        linear, place, off = closely(corners, some.points, np.ones(len(rows)), some.far, allowed)
         good = np.flatnonzero(off <= some.far)
         good = good[alike(one, some.of(good), linear[good], None, None)]
         hit = rows[good]
@@ -327,11 +360,14 @@ def checked(
     ours = np.take_along_axis(one.faces[0], (start[:, None] + spin) % 3, axis=1)[anchor.order].reshape(-1)
     target = some.points[mine][np.arange(len(mine))[:, None], theirs]
     corners = np.broadcast_to(one.points[0][ours], target.shape)
-    linear, shift, off = fitted(corners, target, np.where(mirrored, -1.0, 1.0), allowed)
+    linear, shift, off = closely(corners, target, np.where(mirrored, -1.0, 1.0), some.far[mine], allowed)
     good = np.flatnonzero(off <= some.far[mine])
     good = good[alike(one, some.of(mine[good]), linear[good], theirs[good], np.tile(ours, (len(good), 1)))]
     hit = rows[mine[good]]
     out.fits[hit], out.linear[hit], out.place[hit], out.off[hit] = True, linear[good], shift[good], off[good]
-    triangles = np.empty((len(good), len(anchor.order)), np.int64)
+    triangles = np.empty((len(good), len(anchor.order)), np.int32)
     triangles[:, anchor.order] = order[good]
     out.triangles[hit] = triangles
+    vertices = np.empty((len(good), one.points.shape[1]), np.int32)
+    vertices[:, ours] = theirs[good]
+    out.vertices[hit] = vertices

@@ -13,8 +13,8 @@ AT_MODE = 2
 """Decimals to which orientations have to agree to count as the same."""
 OUTSIDE = 1.0
 """Times its size from which on a mesh lies outside its own origin."""
-NOISE = 1e-5
-"""Part of a stretch that lies aside of an axis by rounding."""
+NOISE = 1e-4
+"""Part of a stretch that lies aside of an axis and may be rounding; beyond it one axis is as wrong as another."""
 ASKEW = 1e-6
 """Part of its size by which a placement may differ from a turn and scales along its axes."""
 
@@ -22,7 +22,7 @@ ASKEW = 1e-6
 @dataclass(frozen=True)
 class Placing:
     """frame: (4, 4) from the mesh that others were laid on to the prototype. matrices: (K, 4, 4) from the prototype to
-    each mesh. off: (K,) largest distance of a corner, in units of that mesh. good: (K,) False where no turn and scales
+    each mesh. off: (K,) largest distance of a vertex, in units of that mesh. good: (K,) False where no turn and scales
     along the prototype's axes do."""
 
     frame: F64
@@ -31,10 +31,11 @@ class Placing:
     good: Bool
 
 
-def placing(points: F64, linear: F64, place: F64, off: F64, far: F64, up: F64, per_axis: bool) -> Placing:
-    """points: (V, 3) of the mesh that the K others, itself among them, were laid on by linear (K, 3, 3) and place (K, 3)."""
+def placing(targets: F64, linear: F64, place: F64, far: F64, up: F64, per_axis: bool) -> Placing:
+    """targets: (K, V, 3) the vertices of each, in the order of the first's, which the others were laid on by linear
+    (K, 3, 3) and place (K, 3). far: (K,) how far a vertex may be off."""
     axes = common_axes(linear) if per_axis else most_common(linear)
-    points = points @ axes
+    points = targets[0] @ axes
     low, high = points.min(axis=0), points.max(axis=0)
     size = float(np.linalg.norm(high - low))
     beyond = np.maximum(np.maximum(low, -high), 0.0)
@@ -46,25 +47,25 @@ def placing(points: F64, linear: F64, place: F64, off: F64, far: F64, up: F64, p
         origin[k] = low[k] if (up @ axes)[k] > 0 else high[k]
     frame = np.eye(4)
     frame[:3, :3], frame[:3, 3] = axes.T, -origin
+    points = points - origin
     turned = linear @ axes
+    place = place + np.einsum("kij,j->ki", turned, origin)
     scale = np.linalg.norm(turned, axis=1)
     rotation = turned / np.where(scale > 0, scale, 1.0)[:, None, :]
-    mirrored = np.linalg.det(rotation) < 0
-    gram = rotation.transpose(0, 2, 1) @ rotation - np.eye(3)
-    reach = float(np.linalg.norm(np.maximum(np.abs(low - origin), np.abs(high - origin))))
-    # a placement is kept as a turn and scales: what that leaves out has to be within what a corner may be off
-    near = cleaned(rotation, mirrored)
+    reach = float(np.linalg.norm(points, axis=1).max())
     steady = np.where(np.abs(scale - 1) * reach <= np.minimum(0.05 * far, 1e-5 * size)[:, None], 1.0, scale)
-    clean = near * steady[:, None, :]
-    moved = np.linalg.norm(clean - turned, axis=(1, 2)) * reach
-    keep = off + moved <= far
+    clean = cleaned(rotation) * steady[:, None, :]
+    skew = np.abs(rotation.transpose(0, 2, 1) @ rotation - np.eye(3)).max(axis=(1, 2))
+    # a placement is a turn and scales where that is as near as it has to be, or what was found where that has no skew
     matrices = np.tile(np.eye(4), (len(linear), 1, 1))
-    matrices[:, :3, :3] = np.where(keep[:, None, None], clean, turned)
-    # the origin goes where the mesh that was laid on it has it
-    matrices[:, :3, 3] = place + np.einsum("kij,j->ki", turned, origin)
-    skew = np.abs(gram).max(axis=(1, 2))
-    good = keep | (skew <= ASKEW)
-    return Placing(frame, matrices, off + np.where(keep, moved, 0.0), good)
+    off = np.full(len(linear), np.inf)
+    for tried, allowed in ((clean, np.ones(len(linear), np.bool_)), (turned, skew <= ASKEW)):
+        moved = np.einsum("kij,vj->kvi", tried, points)
+        shift = place if tried is turned else place + (targets - moved - place[:, None]).mean(axis=1)
+        distance = np.linalg.norm(targets - moved - shift[:, None], axis=2).max(axis=1)
+        use = np.isinf(off) & allowed & (distance <= far)
+        matrices[use, :3, :3], matrices[use, :3, 3], off[use] = tried[use], shift[use], distance[use]
+    return Placing(frame, matrices, off, np.isfinite(off))
 
 
 def most_common(linear: F64) -> F64:
@@ -96,14 +97,35 @@ def common_axes(linear: F64) -> F64:
     told = np.argsort(-gap, kind="stable")[:8]
     tried = [np.einsum("k,kij->ij", weight, stretch), *stretch[told]]
     tried += [stretch[k] + 0.37 * stretch[j] for k, j in zip(told[:-1], told[1:], strict=True)]
-    best, most = np.eye(3), (-1, 0.0)
+    best, least = np.eye(3), np.inf
     for candidate in (np.eye(3), *(np.linalg.eigh(t)[1] for t in tried)):
-        inside = candidate.T @ stretch @ candidate
-        aside = np.abs(inside * (1 - np.eye(3))).max(axis=(1, 2))
-        score = (int((aside <= NOISE).sum()), -float(np.median(aside)))
-        if score > most:
-            best, most = candidate, score
-    return nearest_to_own(best)
+        cost = float(np.minimum(aside(stretch, candidate), NOISE).sum())
+        if cost < least:
+            best, least = candidate, cost
+    return nearest_to_own(settled(stretch[aside(stretch, best) <= 10 * NOISE], best))
+
+
+def aside(stretch: F64, axes: F64) -> F64:
+    """(K,) how much of each stretch lies aside of the axes."""
+    inside = axes.T @ stretch @ axes
+    out: F64 = np.abs(inside * (1 - np.eye(3))).max(axis=(1, 2))
+    return out
+
+
+def settled(stretch: F64, axes: F64) -> F64:
+    """The axes turned until the least of all stretches (K, 3, 3) lies aside of them (Cardoso and Souloumiac, Jacobi
+    Angles for Simultaneous Diagonalization, 1996)."""
+    for _ in range(4):
+        for p, q in ((0, 1), (0, 2), (1, 2)):
+            inside = axes.T @ stretch @ axes
+            g = np.stack([inside[:, p, p] - inside[:, q, q], 2 * inside[:, p, q]])
+            m = g @ g.T
+            angle = 0.5 * np.arctan2(2 * m[0, 1], m[0, 0] - m[1, 1] + np.hypot(m[0, 0] - m[1, 1], 2 * m[0, 1]))
+            turn = np.eye(3)
+            turn[p, p] = turn[q, q] = np.cos(angle)
+            turn[p, q], turn[q, p] = -np.sin(angle), np.sin(angle)
+            axes = axes @ turn
+    return axes
 
 
 def nearest_to_own(axes: F64) -> F64:
@@ -120,7 +142,7 @@ def nearest_to_own(axes: F64) -> F64:
     return max(tried, key=lambda a: float(np.trace(a)))
 
 
-def cleaned(rotation: F64, mirrored: Bool) -> F64:
+def cleaned(rotation: F64) -> F64:
     """Turns (K, 3, 3), or mirrors, made exact: right angles where they all but are, else about an axis where one all but
     stays what it is, else the nearest turn."""
     u, _, vt = np.linalg.svd(rotation)

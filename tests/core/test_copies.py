@@ -1,0 +1,220 @@
+"""Copies found again: what is one shape and what is not, and where the parts stand afterwards."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+from benchmarks.copies import PROTOTYPES, flattened, judged
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
+
+from tests.core.test_sides import as_mesh, at, scene_of
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.copies.search import copies_in, movable, share
+from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
+from tidy_caravan.core.scene.things import Channel
+from tidy_caravan.core.space.transforms import split_trs
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.work.heavy import Workshop
+
+POST = trimesh.util.concatenate(
+    [trimesh.creation.box([0.3, 2, 0.3]), trimesh.creation.icosphere(1, 0.2).apply_translation([0.1, 1.2, 0.05])]
+)
+
+
+def points_of(scene: Scene, node: int) -> Any:
+    world = scene.nodes.world[node]
+    return scene.meshes[scene.nodes.mesh[node]].positions.astype(np.float64) @ world[:3, :3].T + world[:3, 3]
+
+
+def apart(before: Scene, after: Scene) -> float:
+    """Metres by which a vertex of any part is away from any that it had before."""
+    rows = before.nodes.parts.tolist()
+    return max(float(cKDTree(points_of(before, i)).query(points_of(after, i))[0].max()) for i in rows)
+
+
+def flat(*placements: Any, made: Any = POST, material: Any = None, change: Any = None) -> Scene:
+    """Parts whose placement is in their vertices, the first as it is."""
+    meshes = []
+    for k, matrix in enumerate([np.eye(4), *placements]):
+        one = made.copy()
+        if change is not None:
+            change(k, one)
+        one.apply_transform(matrix)
+        meshes.append(as_mesh(one, 0 if material is None else material[k]))
+    nodes = make_nodes(np.full(len(meshes), -1), np.tile(np.eye(4), (len(meshes), 1, 1)), [f"post {k}" for k in range(len(meshes))], mesh=np.arange(len(meshes)))  # fmt: skip
+    return Scene(GLTF, nodes, tuple(meshes), (Material("a"), Material("b")))
+
+
+def apply(scene: Scene, **more: Any) -> Scene:
+    return parse_step({"kind": "share_copies", **more}).apply(scene, StepContext(BUILT_IN[0]))[0]
+
+
+def scaled(*factors: float) -> Any:
+    return np.diag([*factors, 1.0])
+
+
+class Found(unittest.TestCase):
+    def test_flattened_scenes_come_back(self) -> None:
+        """Some thousand copies of 300 shapes, turned, scaled and mirrored, a third in another order, among near twins."""
+        truth = flattened(2_000, seed=3)
+        chosen = movable(truth.scene)
+        found = copies_in(truth.scene, Workshop(), lambda done, total: None, chosen, 0.5, "per_axis", True)
+        result = judged(truth, share(truth.scene, found, chosen))
+        self.assertGreaterEqual(min(result.recall, result.precision), 0.995)
+        several = np.bincount(truth.kind[truth.kind < PROTOTYPES]) > 1
+        self.assertLessEqual(abs(result.families - int(several.sum())), 1)
+        self.assertLess(result.deviation_mm, 0.5)
+
+    def test_scales_and_mirrors_count_as_asked(self) -> None:
+        turn = trimesh.transformations.rotation_matrix(1.0, [1, 2, 3], [4, 5, 6])
+        for matrix, counts in (
+            (turn, {"none", "uniform", "per_axis"}),
+            (turn @ scaled(2, 2, 2), {"uniform", "per_axis"}),
+            (turn @ scaled(1, 2, 1.5), {"per_axis"}),
+        ):
+            for scale in ("none", "uniform", "per_axis"):
+                out = apply(flat(matrix), scale=scale)
+                self.assertEqual(len(out.meshes), 1 if scale in counts else 2, (scale, counts))
+        mirrored = flat(turn @ scaled(-1, 1, 1))
+        self.assertEqual([len(apply(mirrored, mirror=m).meshes) for m in ("yes", "no")], [1, 2])
+
+    def test_near_twins_are_none(self) -> None:
+        """One window moved, one vertex a millimetre off, other coordinates, other normals: at half a millimetre."""
+        turn = trimesh.transformations.rotation_matrix(0.3, [0, 1, 0], [9, 0, 0])
+
+        def off(by: float, rows: Any) -> Any:
+            def change(k: int, made: Any) -> None:
+                if k:
+                    made.vertices[rows] += [by, 0, 0]
+
+            return change
+
+        for by, rows, meshes in ((0.001, [3], 2), (0.001, slice(8, 30), 2), (0.0003, [3], 1)):
+            scene = flat(turn, change=off(by, rows))
+            self.assertEqual(len(apply(scene).meshes), meshes, (by, rows))
+            self.assertLessEqual(apart(scene, apply(scene)), 0.0005)
+        scene = flat(turn)
+        for which in ("normals", "uvs", "colors"):
+            value = {
+                "normals": -scene.meshes[1].normals if scene.meshes[1].normals is not None else None,
+                "uvs": (np.zeros((scene.meshes[1].vertices, 2), np.float32),),
+                "colors": (np.ones((scene.meshes[1].vertices, 4), np.float32),),
+            }[which]
+            if value is None:
+                meshes = [replace(m, normals=np.asarray(POST.vertex_normals, np.float32)) for m in scene.meshes]
+                meshes[1] = replace(meshes[1], normals=(POST.vertex_normals @ turn[:3, :3].T).astype(np.float32))
+                self.assertEqual(len(apply(scene.but(meshes=tuple(meshes))).meshes), 1)
+                meshes[1] = replace(meshes[1], normals=-meshes[1].normals)
+                self.assertEqual(len(apply(scene.but(meshes=tuple(meshes))).meshes), 2)
+                continue
+            other = replace(scene.meshes[1], **{which: value})
+            self.assertEqual(len(apply(scene.but(meshes=(scene.meshes[0], other))).meshes), 2, which)
+
+    def test_a_baked_mirror_that_kept_its_winding_is_another_thing(self) -> None:
+        """Inside out it would be as an instance."""
+        made = POST.copy()
+        made.vertices = made.vertices * [-1, 1, 1]
+        scene = flat().but(meshes=(as_mesh(POST, 0), as_mesh(made, 0)))
+        nodes = make_nodes([-1, -1], np.tile(np.eye(4), (2, 1, 1)), ["a", "b"], mesh=[0, 1])
+        self.assertEqual(len(apply(scene.but(nodes=nodes), mirror="yes").meshes), 2)
+
+    def test_where_only_materials_differ_the_shape_is_shared(self) -> None:
+        out = apply(flat(at(5, 0, 0), at(9, 0, 0), material=[0, 1, 1]))
+        self.assertEqual(sorted(m.material[0] for m in out.meshes), [0, 1])
+        self.assertEqual(len({m.surface_id for m in out.meshes}), 1)
+        self.assertEqual(out.nodes.mesh.tolist()[1:], [out.nodes.mesh[1]] * 2)
+
+
+class Placed(unittest.TestCase):
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_nothing_moves_and_no_node_is_sheared(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        placements = []
+        for _ in range(6):
+            matrix = np.eye(4)
+            scale = rng.uniform(0.3, 3, 3) * np.where(rng.random(3) < 0.3, -1, 1)
+            matrix[:3, :3] = Rotation.random(random_state=int(rng.integers(1 << 30))).as_matrix() * scale
+            matrix[:3, 3] = rng.uniform(-200, 200, 3)
+            placements.append(matrix)
+        scene = flat(*placements)
+        out = apply(scene, scale="per_axis", mirror="yes", toleranceMm=1)
+        self.assertEqual(len(out.meshes), 1)
+        self.assertFalse(split_trs(out.nodes.local)[3].any())
+        self.assertLess(apart(scene, out), 1e-3)
+        again, changes = parse_step({"kind": "share_copies"}).apply(out, StepContext())
+        self.assertEqual((again, changes), (out, []))
+
+    def test_right_angles_are_exact_and_the_usual_way_round_is_no_turn_at_all(self) -> None:
+        rng = np.random.default_rng(1)
+        turns = [trimesh.transformations.rotation_matrix(np.pi / 2 * k, [0, 1, 0]) for k in (1, 1, 1, 1, 2, 3)]
+        for t in turns:
+            t[:3, 3] = rng.uniform(-30, 30, 3)
+        out = apply(flat(*turns))
+        linear = out.nodes.world[:, :3, :3]
+        self.assertTrue(np.isin(linear, (-1.0, 0.0, 1.0)).all())
+        self.assertEqual((linear == np.eye(3)).all(axis=(1, 2)).sum(), 4)
+
+    def test_symmetric_things_stay_upright(self) -> None:
+        made = trimesh.creation.cylinder(0.3, 2.0, sections=12, transform=trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))  # fmt: skip
+        rng = np.random.default_rng(2)
+        meshes = []
+        for k in range(8):
+            order = rng.permutation(len(made.faces))
+            one = trimesh.Trimesh(made.vertices + [3 * k, 0, 0], made.faces[order], process=False)
+            meshes.append(as_mesh(one, 0))
+        nodes = make_nodes(np.full(8, -1), np.tile(np.eye(4), (8, 1, 1)), [f"piling {k}" for k in range(8)], mesh=np.arange(8))  # fmt: skip
+        out = apply(Scene(GLTF, nodes, tuple(meshes), (Material("m"),)))
+        self.assertEqual(len(out.meshes), 1)
+        self.assertTrue((out.nodes.world[:, :3, :3] == np.eye(3)).all())
+        # its own origin is the middle of its base
+        low, high = out.meshes[0].bounds
+        np.testing.assert_allclose([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2], 0, atol=1e-6)
+
+    def test_what_hangs_below_stays_and_what_moves_keeps_its_own(self) -> None:
+        scene = flat(at(5, 0, 0), at(9, 0, 0), at(14, 0, 0))
+        n = scene.nodes
+        child = make_nodes(
+            [*n.parent.tolist(), 1, -1], np.concatenate([n.local, at(5, 3, 0)[None], np.eye(4)[None]]),
+            [*n.names, "lamp", "bulb"], mesh=[*n.mesh.tolist(), 4, 4],
+        )  # fmt: skip
+        lamp = as_mesh(trimesh.creation.box([0.1, 0.1, 0.1]), 0)
+        channel = Channel(3, "rotation", np.array([0.0, 1.0]), np.tile([0.0, 0, 0, 1], (2, 1)), "LINEAR")
+        moving = scene.but(nodes=child, meshes=(*scene.meshes, lamp), clips=(Clip((channel,), "swing"),))
+        out = apply(moving)
+        self.assertEqual(len(np.unique(out.nodes.mesh[:3])), 1)
+        self.assertNotIn(out.nodes.mesh[3], out.nodes.mesh[:3])
+        np.testing.assert_array_equal(out.nodes.local[3], moving.nodes.local[3])
+        self.assertLess(apart(moving, out), 1e-6)
+
+    def test_parts_that_are_not_meant_keep_their_meshes(self) -> None:
+        scene = flat(at(5, 0, 0), at(9, 0, 0))
+        out = apply(scene, where={"names": ["post 1", "post 2"]})
+        self.assertEqual(out.meshes[out.nodes.mesh[0]].id, scene.meshes[0].id)
+        self.assertEqual(out.nodes.mesh[1], out.nodes.mesh[2])
+        self.assertEqual(len(apply(scene, least=4).meshes), 3)
+
+
+class Told(unittest.TestCase):
+    def test_the_finding_tells_each_family_and_its_mend_settles_it(self) -> None:
+        posts = {f"post {k}": (POST.copy().apply_transform(at(4 * k, 0, 0)), np.eye(4)) for k in range(5)}
+        cones = {
+            f"cone {k}": (trimesh.creation.cone(0.3, 1).apply_transform(at(4 * k, 0, 9)), np.eye(4)) for k in range(3)
+        }
+        scene = scene_of({**posts, **cones})
+        (finding,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "sharing.loose-copies"]
+        self.assertEqual((finding.count, finding.limit), (8, 2.0))
+        self.assertEqual(sorted(int(p.value or 0) for p in finding.places), [3, 5])
+        self.assertIn("off at most", finding.places[0].text)
+        assert finding.mend
+        out, changes = parse_step(finding.mend).apply(scene, StepContext(BUILT_IN[0]))
+        self.assertEqual((len(out.meshes), changes[0].count), (2, 6))
+        self.assertNotIn("sharing.loose-copies", [f.code for f in survey(out, BUILT_IN[0])])
