@@ -20,6 +20,7 @@ from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
 from tidy_caravan.core.steps.part_edges import PartEdges
 from tidy_caravan.core.steps.place_pivots import PlacePivots
+from tidy_caravan.core.steps.share_copies import ShareCopies
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
 from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
@@ -37,6 +38,7 @@ def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
+        ShareCopies(),
         CleanVertices(),
         DropDegenerates(),
         PartEdges(),

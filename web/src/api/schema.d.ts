@@ -2134,7 +2134,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2397,6 +2397,8 @@ export interface components {
         PlaceOut: {
             /** Centre */
             centre: number[];
+            /** Identities */
+            identities: string[];
             /** Lines */
             lines: number[][];
             /** Names */
@@ -2405,6 +2407,8 @@ export interface components {
             size: number;
             /** Sources */
             sources: number[];
+            /** Text */
+            text: string;
             /** Unit */
             unit: string;
             /** Value */
@@ -2496,7 +2500,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * ProblemOut
@@ -2546,7 +2550,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -2665,7 +2669,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -2848,6 +2852,52 @@ export interface components {
             triangles: number;
         };
         /**
+         * ShareCopies
+         * @description Lays meshes on each other, whatever the order of their vertices and wherever the placement was baked into them, and
+         *     gives those that agree one mesh to share, each part from its own place. Normals, coordinates and colours have to agree
+         *     as well; where only materials differ, the shape is shared and each keeps its own. Nothing moves by more than the
+         *     tolerance. Scales along single axes are a choice: they join boxes of all sizes, whose texels then differ as much.
+         */
+        ShareCopies: {
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "share_copies";
+            /**
+             * Copies
+             * @description Families of fewer parts are left as they are
+             * @default 2
+             */
+            least: number;
+            /**
+             * Mirrors
+             * @description Whether mirrored copies share too; otherwise as the destination takes them
+             * @default destination
+             * @enum {string}
+             */
+            mirror: "destination" | "yes" | "no";
+            /**
+             * Scale
+             * @description Sizes that count as copies: the same one, any one, or any along each axis
+             * @default uniform
+             * @enum {string}
+             */
+            scale: "none" | "uniform" | "per_axis";
+            /**
+             * Tolerance
+             * @description How far a corner of a copy may be off; never more than a fiftieth of its size
+             * @default 0.5
+             */
+            toleranceMm: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * SignIn
          * @description The access key, whatever characters it holds.
          */
@@ -2912,7 +2962,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**

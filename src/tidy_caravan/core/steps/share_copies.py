@@ -37,7 +37,7 @@ class ShareCopies(Step):
     mirror: Literal["destination", "yes", "no"] = parameter(
         "destination", "Mirrors", "Whether mirrored copies share too; otherwise as the destination takes them"
     )
-    least: int = parameter(2, "Copies", "Families of fewer parts are left as they are", ge=2, le=10_000)
+    least: int = parameter(2, "Copies", "Families of fewer parts are left as they are", ge=2, le=10_000, unit="parts")
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Copies share one mesh since a step; their nodes have its pivot and axes."

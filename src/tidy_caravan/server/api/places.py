@@ -38,7 +38,7 @@ class Asked:
         scene, row = found(session, SceneRow, scene_id, "scene"), session.get(FindingRow, finding_id)
         if row is None or row.scene_id != scene_id:
             raise unknown("finding", finding_id)
-        parts = [{"parts": [p], "lines": [], "value": None, "unit": ""} for p in row.parts[:MOST_PARTS]]
+        parts = [{"parts": [p], "lines": [], "value": None, "unit": "", "text": ""} for p in row.parts[:MOST_PARTS]]
         return cls(scene, row.places or parts)
 
     def map(self) -> F64:
@@ -52,7 +52,7 @@ def list_places(scene_id: uuid.UUID, finding_id: uuid.UUID, session: SessionDep)
     asked = Asked.of(session, scene_id, finding_id)
     nodes = sorted({p for place in asked.places for p in place["parts"]})
     query = (
-        "SELECT node, source, name, x, y, z, size_x, size_y, size_z FROM part"
+        "SELECT node, source, identity, name, x, y, z, size_x, size_y, size_z FROM part"
         " WHERE scene_id = %(scene)s AND node = ANY(%(nodes)s)"
     )
     rows = {r["node"]: r for r in fetch(session, query, {"scene": scene_id, "nodes": nodes})}
@@ -68,9 +68,11 @@ def place_out(place: dict[str, Any], parts: list[dict[str, Any]], linear: F64) -
     return PlaceOut(
         sources=[r["source"] for r in parts],
         names=[r["name"] for r in parts],
+        identities=[r["identity"] for r in parts],
         lines=lines.reshape(-1, 6).tolist(),
         value=place["value"],
         unit=place["unit"],
+        text=place.get("text", ""),
         centre=((low + high) / 2).tolist(),
         size=float(np.linalg.norm(high - low)) / 2,
     )

@@ -446,9 +446,11 @@ class PlaceOut(Camel):
 
     sources: list[int]
     names: list[str]
+    identities: list[str]
     lines: list[list[float]]
     value: float | None
     unit: str
+    text: str
     centre: list[float]
     size: float
 
