@@ -116,7 +116,7 @@ def levels_proven(
         problems.append(
             f"the package names {plural(len(manifest.levels), 'level')} of detail, and {deepest(result)} were made"
         )
-    nodes = replace(result.nodes, source=np.arange(len(result.nodes)), sources={})
+    nodes = replace(result.nodes, source=np.arange(len(result.nodes)), sources={}, origins={})
     whole = result.but(
         nodes=nodes,
         identity=Identities(()),
@@ -360,6 +360,7 @@ def part_problems(source: Scene, result: Scene, declared: Declared) -> list[str]
     if len(added) and not declared.free(Aspect.PARTS):
         out.append(f"the route added {plural(len(added), 'part')}, such as “{nodes.paths[int(added[0])]}”")
     whole = np.array([m.origin is None for m in result.meshes] + [False])[nodes.mesh[drawn]] & (own >= 0)
+    whole &= ~np.isin(drawn, list(nodes.origins))
     ids, times = np.unique(own[whole], return_counts=True)
     twice: I64 = ids[times > 1].astype(np.int64)
     twice = twice[~declared.for_parts(result.touched, twice).free(Aspect.PARTS)]

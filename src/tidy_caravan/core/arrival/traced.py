@@ -15,6 +15,7 @@ from tidy_caravan.core.arrival.surfaces import heights
 from tidy_caravan.core.scene import MADE, Mesh, Origin, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.scene.nodes import with_parts
+from tidy_caravan.core.scene.scene import with_own_meshes
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.space.transforms import affine_inverse
 
@@ -51,6 +52,7 @@ class Traced:
 
 def traced(source: Scene, result: Scene, middle: I64) -> Traced:
     """middle: (K,) parts of the result. O(parts + triangles of parts that are not one to one)."""
+    result = with_own_meshes(result)
     nodes = result.nodes
     first: I64 = nodes.source[middle]
     count = len(middle)

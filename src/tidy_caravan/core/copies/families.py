@@ -116,29 +116,23 @@ def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Fam
 def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: Allowed) -> tuple[list[Family], int]:
     """Families among meshes whose figures run into each other, and how many were left without having been laid on all
     that they are like. Only meshes whose own figures agree are laid on each other."""
-    width = np.linalg.norm(normal.shape, axis=1)
     # along the figure that tells them best, those that may be copies of one lie within a window
     column = int(np.argmax(np.ptp(values, axis=0) / spare.mean(axis=0)))
-    if allowed.per_axis:  # what has three different widths comes first: it says along which axes copies are stretched
-        along = np.argsort(-np.minimum(width[:, 1] / width[:, 0], width[:, 2] / width[:, 1]), kind="stable")
-    else:
-        along = np.argsort(values[:, column], kind="stable")
-    reach = values[along, column] + 2 * float(spare[:, column].max())
-    ends = np.full(len(along), len(along)) if allowed.per_axis else np.searchsorted(values[along, column], reach)
+    along = np.argsort(values[:, column], kind="stable")
+    reach = 2 * float(spare[:, column].max())
+    begins = np.searchsorted(values[along, column], values[along, column] - reach)
+    ends = np.searchsorted(values[along, column], values[along, column] + reach, side="right")
     # what fits only about is held for a head that it fits better, which the first may have been near to by chance
     waiting, held = np.ones(len(along), np.bool_), np.full(len(along), np.inf)
     of_held = np.full(len(along), -1, np.int64)
     out: list[tuple[Family, Laid, I64]] = []
     spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
-    for k in range(len(along)):
+    for k in np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist():
         if not waiting[k] or of_held[k] >= 0:
             continue
         head = along[k : k + 1]
         waiting[k] = False
-        places = k + 1 + np.flatnonzero(waiting[k + 1 : ends[k]])
-        if not allowed.per_axis:  # those that are held may stand before it
-            back = np.flatnonzero(waiting[:k] & (of_held[:k] >= 0))
-            places = np.concatenate([back, places])
+        places = begins[k] + np.flatnonzero(waiting[begins[k] : ends[k]])
         asked = along[places]
         near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
         asked, places = asked[near], places[near]
@@ -159,17 +153,34 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     ], left
 
 
+def heads_last(values: F64, spare: F64, normal: Normal, allowed: Allowed) -> F64:
+    """(N,) by which a mesh is tried late as a head: first where most have the very same figures, so that near twins do not
+    gather the copies of another; then what has three different widths, which says along which axes copies are stretched."""
+    cells = np.rint(values / np.maximum(np.median(spare, axis=0) / 4, 1e-12))
+    _, cell, times = np.unique(cells, axis=0, return_inverse=True, return_counts=True)
+    order = -times[cell.reshape(-1)].astype(np.float64)
+    if not allowed.per_axis:
+        return order
+    width = np.linalg.norm(normal.shape, axis=1)
+    gap = np.minimum(width[:, 1] / width[:, 0], width[:, 2] / width[:, 1])
+    out: F64 = np.empty(len(order))
+    out[np.lexsort((-gap, order))] = np.arange(len(order))
+    return out
+
+
 def copies_among(
-    arrays: Mapping[str, AnyArray], scale: str, mirror: bool, up: list[float]
+    arrays: Mapping[str, AnyArray], scale: str, mirror: bool, up: list[float], trace: bool = False
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work: families among meshes of one kind. Gives (K,) mesh and family of every member, the head of each family first,
     (K, 4, 4) from the family's prototype to it, (K,) how far a corner is off, (K, F) materials of the head's triangles;
-    and (families, 4, 4) from the head to the prototype."""
+    and (families, 4, 4) from the head to the prototype. trace: (K, F) which triangle lies on each of the head's, as well."""
     batch = unstacked(arrays)
     allowed = Allowed(scale, mirror, np.array(up, np.float64))
     found = families_of(batch, allowed)
     frames, number = [], 0
-    out: dict[str, list[AnyArray]] = {name: [] for name in ("mesh", "family", "matrix", "off", "slots")}
+    out: dict[str, list[AnyArray]] = {
+        name: [] for name in ("mesh", "family", "matrix", "off", "slots", *(["triangles"] if trace else []))
+    }
     for family in found.families:
         targets = batch.points[family.members[:, None], family.vertices]
         placed = placing(targets, family.linear, family.place, batch.far[family.members], allowed.up, allowed.per_axis)
@@ -183,6 +194,8 @@ def copies_among(
         out["slots"].append(
             np.take_along_axis(batch.slots[family.members[good]], family.triangles[good], axis=1).astype(np.int32)
         )
+        if trace:
+            out["triangles"].append(family.triangles[good])
         frames.append(placed.frame)
         number += 1
     if not number:

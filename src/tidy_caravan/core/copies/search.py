@@ -13,8 +13,9 @@ from tidy_caravan.core.copies.batch import can_be_shared, kind_of, stacked
 from tidy_caravan.core.copies.families import COPIES
 from tidy_caravan.core.copies.prototypes import prototype
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
-from tidy_caravan.core.scene.scene import with_meshes
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
+from tidy_caravan.core.scene.provenance import Origin
+from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse, split_trs
 from tidy_caravan.core.surroundings.world import scales
@@ -27,7 +28,8 @@ TOLERANCE_MM = 0.5
 class Copies:
     """Families of meshes. mesh, family: (K,) meshes of the scene and the family of each, the head of a family first.
     matrix: (K, 4, 4) from the family's prototype to each mesh. off: (K,) metres, the largest distance of a corner where
-    the mesh is drawn largest. slots: (K,) materials on the head's triangles. frame: (families, 4, 4) from the head to the
+    the mesh is drawn largest. slots: (K,) materials on the head's triangles. triangles: (K,) which triangle
+    lies on each of the head's, where it matters whence they came. frame: (families, 4, 4) from the head to the
     prototype. vain: meshes that were not laid on all that they are like. lost: why some could not be looked at."""
 
     mesh: I64
@@ -35,6 +37,7 @@ class Copies:
     matrix: F64
     off: F64
     slots: tuple[AnyArray, ...]
+    triangles: tuple[I32 | None, ...]
     frame: F64
     vain: int = 0
     lost: tuple[str, ...] = ()
@@ -78,12 +81,14 @@ def copies_in(
             kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
     groups = [members for members in kinds.values() if len(members) > 1]
     up = axis_vector(scene.convention.up).tolist()
-    parameters = {"scale": scale, "mirror": mirror, "up": up}
+    traced = np.array([m.origin is not None for m in scene.meshes] + [False])
+    traced[nodes.mesh[list(nodes.origins)]] = True
     pieces = []
     for members in groups:
         meshes = [scene.meshes[i] for i in members]
         digest = hashlib.blake2b("".join(m.id for m in meshes).encode(), digest_size=16)
         digest.update(far[members].astype(np.float32).tobytes())
+        parameters = {"scale": scale, "mirror": mirror, "up": up, "trace": bool(traced[members].any())}
         size = len(members) * (meshes[0].vertices + meshes[0].triangles)
         pieces.append(Piece(digest.hexdigest(), stacked(meshes, far[members]), parameters, 60 + size / 5_000, size))
     found: list[tuple[list[int], Done]] = []
@@ -101,18 +106,13 @@ def copies_in(
 
 def what_hangs_on(mesh: Mesh) -> bytes:
     """What a copy has to have the same, byte by byte."""
-    if mesh.extras is None and mesh.origin is None:
-        return b""
-    out = orjson.dumps(mesh.extras, option=orjson.OPT_SORT_KEYS)
-    if mesh.origin is not None:
-        out += mesh.origin.triangle.tobytes() + mesh.origin.members().tobytes()
-    return hashlib.blake2b(out, digest_size=16).digest()
+    return b"" if mesh.extras is None else orjson.dumps(mesh.extras, option=orjson.OPT_SORT_KEYS)
 
 
 def together(found: list[tuple[list[int], Done]], scale: F64, metres: float, vain: int, lost: list[str]) -> Copies:
     none = np.zeros(0, np.int64)
     if not found:
-        return Copies(none, none, np.zeros((0, 4, 4)), np.zeros(0), (), np.zeros((0, 4, 4)), vain, tuple(lost))
+        return Copies(none, none, np.zeros((0, 4, 4)), np.zeros(0), (), (), np.zeros((0, 4, 4)), vain, tuple(lost))
     meshes = [np.array(members)[d.arrays["mesh"]] for members, d in found]
     counts = [len(d.arrays["frame"]) for _, d in found]
     first = np.concatenate([[0], np.cumsum(counts)[:-1]])
@@ -123,6 +123,7 @@ def together(found: list[tuple[list[int], Done]], scale: F64, metres: float, vai
         np.concatenate([d.arrays["matrix"] for _, d in found]),
         np.concatenate([d.arrays["off"] for _, d in found]) * scale[mesh] * metres,
         tuple(row for _, d in found for row in d.arrays["slots"]),
+        tuple(row for _, d in found for row in d.arrays.get("triangles", [None] * len(d.arrays["mesh"]))),
         np.concatenate([d.arrays["frame"] for _, d in found]),
         vain,
         tuple(lost),
@@ -184,7 +185,7 @@ def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
         key = (family, found.slots[k].tobytes())
         if key not in made:
             made[key] = len(meshes)
-            meshes.append(replace(base[family], material=found.slots[k]))
+            meshes.append(replace(base[family], material=found.slots[k], origin=None))
         variant[k] = made[key]
     column[rows] = variant[row[rows]]
     parts = row >= 0
@@ -192,5 +193,9 @@ def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     off[rows] = found.off[row[rows]]
     family_of = np.full(len(nodes), -1, np.int64)
     family_of[rows] = found.family[row[rows]]
-    out = with_meshes(scene.but(nodes=replace(nodes, local=places)), column, meshes)
+    origins = {i: o for i, o in nodes.origins.items() if row[i] < 0}
+    for i in rows[[found.triangles[k] is not None for k in row[rows].tolist()]].tolist():
+        before = origin_of(scene, i) or Origin.all_of(len(found.slots[row[i]]))
+        origins[i] = before.taken(found.triangles[row[i]])
+    out = with_meshes(scene.but(nodes=replace(nodes, local=places, origins=origins)), column, meshes)
     return Shared(out, parts, askew, off, family_of)

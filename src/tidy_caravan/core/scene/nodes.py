@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.scene.arrays import F64, I32, I64, U8, AnyArray, Bool, frozen
+from tidy_caravan.core.scene.provenance import Origin
 
 HIDDEN = 1
 """Flag: switched off in the source; does not travel unless asked for."""
@@ -33,6 +34,8 @@ class Nodes:
     flags: (N,) HIDDEN, SCATTER, NO_LIGHTMAP. layer: (N,) index into the scene's layers, -1 for none.
     source: (N,) index of the node in the revision it comes from, -1 if a step made it.
     sources: of nodes that were made of several, all of them; `source` is the first.
+    origins: of nodes that share a mesh with others which came from other triangles, where its triangles came from; a
+    mesh that says something itself then tells which of those its triangles are.
     ids: the format's own, where it has any.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.
@@ -51,6 +54,7 @@ class Nodes:
     extras: Mapping[int, Any] = field(default_factory=dict)
     rest: Mapping[int, Rest] = field(default_factory=dict)
     sources: Mapping[int, I64] = field(default_factory=dict)
+    origins: Mapping[int, Origin] = field(default_factory=dict)
     ids: Mapping[int, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

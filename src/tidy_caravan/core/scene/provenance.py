@@ -49,6 +49,10 @@ class Origin:
         taken = self.taken(np.where(made, 0, rows))
         return replace(taken, triangle=np.where(made, MADE, taken.triangle).astype(np.uint32))
 
+    def through(self, later: Origin | None) -> Origin:
+        """Of the triangles of a mesh that says itself which of these its own are; `later` None where they are all."""
+        return self if later is None else self.where(later.triangle)
+
     def members(self) -> AnyArray:
         """(F,) which of the node's source parts."""
         return np.zeros(len(self.triangle), np.uint8) if self.member is None else self.member

@@ -16,7 +16,7 @@ from tidy_caravan.core.scene.levels import Levels
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
 from tidy_caravan.core.scene.nodes import Nodes
-from tidy_caravan.core.scene.provenance import Touched
+from tidy_caravan.core.scene.provenance import Origin, Touched
 from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
 CHUNK = 1 << 21
@@ -149,3 +149,20 @@ def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh]) -> Scene
             kept.append(mesh)
         table[i] = number
     return scene.but(meshes=tuple(kept), nodes=replace(scene.nodes, mesh=table[column]))
+
+
+def origin_of(scene: Scene, node: int) -> Origin | None:
+    """Where the triangles that a node draws came from; None where they are all of its source part, in order."""
+    own, mesh = scene.nodes.origins.get(node), scene.meshes[scene.nodes.mesh[node]]
+    return mesh.origin if own is None else own.through(mesh.origin)
+
+
+def with_own_meshes(scene: Scene) -> Scene:
+    """The scene with a mesh of its own, which says where its triangles came from, for each node that says so itself."""
+    own = [i for i in scene.nodes.origins if scene.nodes.mesh[i] >= 0]
+    if not own:
+        return scene
+    column = scene.nodes.mesh.copy()
+    column[own] = np.arange(len(scene.meshes), len(scene.meshes) + len(own))
+    more = tuple(replace(scene.meshes[scene.nodes.mesh[i]], origin=origin_of(scene, i)) for i in own)
+    return scene.but(meshes=(*scene.meshes, *more), nodes=replace(scene.nodes, mesh=column, origins={}))

@@ -241,6 +241,7 @@ def hung_below(scene: Scene, rows: AnyArray, what: tuple[str, ...]) -> Scene:
         extras=nodes.extras,
         rest=nodes.rest,
         sources=nodes.sources,
+        origins=nodes.origins,
         ids=nodes.ids,
     )
     return scene.but(nodes=grown)
@@ -270,6 +271,7 @@ def keep_nodes(scene: Scene, keep: AnyArray) -> Scene:
         extras={new(i): e for i, e in nodes.extras.items() if keep[i]},
         rest={new(i): r for i, r in nodes.rest.items() if keep[i]},
         sources={new(i): ids for i, ids in nodes.sources.items() if keep[i]},
+        origins={new(i): own for i, own in nodes.origins.items() if keep[i]},
         ids={new(i): own for i, own in nodes.ids.items() if keep[i]},
     )
     return scene.but(

@@ -84,6 +84,7 @@ class Phase(StrEnum):
     TRAVEL = "What travels"
     SHAPES = "Shapes"
     TRANSFORMS = "Units and transforms"
+    SPLIT = "Split"
     SHARING = "Shared meshes"
     """Before what works on meshes, which is then done once for all copies."""
     CLEAN = "Clean geometry"

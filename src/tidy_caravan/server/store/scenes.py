@@ -127,6 +127,10 @@ def save_scene(store: Store, scene: Scene) -> str:
             arrays[f"clip{i}.{k}.times"], arrays[f"clip{i}.{k}.values"] = channel.times, channel.values
     for i, ids in scene.nodes.sources.items():
         arrays[f"sources{i}"] = ids
+    for i, origin in scene.nodes.origins.items():
+        arrays[f"origin{i}"] = origin.triangle
+        if origin.member is not None:
+            arrays[f"originMember{i}"] = origin.member
     if scene.touched is not None:
         arrays["touched"] = scene.touched.code
     meta: dict[str, Any] = {
@@ -139,6 +143,7 @@ def save_scene(store: Store, scene: Scene) -> str:
         "ids": scene.nodes.ids,
         "identity": scene.identity.names if scene.identity is not None else None,
         "sources": list(scene.nodes.sources),
+        "origins": list(scene.nodes.origins),
         "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
         "levels": {i: [[mesh_key(one.mesh), one.error_mm] for one in own] for i, own in levels.items()},
@@ -167,6 +172,7 @@ def load_scene(store: Store, key: str) -> Scene:
         extras={int(k): v for k, v in meta["nodeExtras"].items()},
         rest={int(k): (tuple(v[0]), tuple(v[1]), tuple(v[2])) for k, v in meta["rest"].items()},
         sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
+        origins={i: Origin(arrays[f"origin{i}"], arrays.get(f"originMember{i}")) for i in meta.get("origins") or ()},
         ids={int(k): v for k, v in (meta.get("ids") or {}).items()},
     )
     clips = tuple(

@@ -1,0 +1,190 @@
+"""Step that takes parts apart: a lump into its pieces, a large one into such as can be culled, lit and addressed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.pieces import base_of, by_cell, by_halving, by_material, by_shell, pieces_of, put_at
+from tidy_caravan.core.geometry.vertices import not_finite
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.scene import with_meshes
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
+from tidy_caravan.core.words import plural
+
+MOST_PIECES = 20_000
+"""Pieces of one mesh from which on it is left as it is: they would be leaves, or gravel."""
+
+
+@step
+class SplitParts(Step):
+    """Every piece becomes a part below the node of the old one, with its layer, its place in the world, and a pivot of its
+    own. A mesh that parts share is split once, and they share its pieces. Cells and storeys are those of the world for a
+    mesh that one part draws, and of the mesh's own space for shared ones. What is animated goes on moving as a whole;
+    skinned parts and those with morph targets are left."""
+
+    title = "Split"
+    summary = "Takes parts apart by material, loose shell, storey, cell, number of vertices or size; nothing moves."
+
+    phase = Phase.SPLIT
+    once = False
+
+    kind: Literal["split_parts"] = "split_parts"
+    by: Literal["shells", "material", "storey", "cell", "vertices", "size"] = parameter(
+        "shells", "By", "shells: what hangs together; vertices and size: halved until no piece has more"
+    )
+    storey_m: float = parameter(3.0, "Storey", "Height of the slices by storey", "m", ge=0.1, le=1000)
+    cell_m: float = parameter(10.0, "Cell", "Edge of the cells", "m", ge=0.1, le=100_000)
+    vertices: int = parameter(65_535, "Vertices", "A piece has no more", "vertices", ge=100, le=10_000_000)
+    size_m: float = parameter(20.0, "Size", "No side of a piece is longer", "m", ge=0.01, le=100_000)
+    pivot: Literal["base", "kept"] = parameter(
+        "base", "Pivots", "base: the middle of each piece's underside; kept: where the part had it"
+    )
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Parts were split by a step."
+        aspects = (Aspect.PARTS, Aspect.NAMES, Aspect.TREE, Aspect.PIVOTS, Aspect.SHARING)
+        return (*(Effect(a, why=why) for a in aspects),)
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        nodes = scene.nodes
+        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0) & (nodes.skin < 0)
+        rows = np.flatnonzero(chosen)
+        order = rows[np.argsort(nodes.mesh[rows], kind="stable")]
+        used, begin = np.unique(nodes.mesh[order], return_index=True)
+        up = axis_vector(scene.convention.up)
+        grown = Grown(scene)
+        too_many: list[int] = []
+        for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
+            context.progress(k, len(used))
+            mesh = scene.meshes[number]
+            if mesh.morphs or mesh.triangles < 2:
+                continue
+            bad = not_finite(mesh)
+            label = self.labels(mesh, scene, users, up)
+            # triangles that are nowhere go with the first piece
+            label = np.where(bad, label[~bad].min(initial=0), label)
+            count = int(label.max()) + 1
+            if count < 2 or len(np.unique(label)) < 2:
+                continue
+            if count > MOST_PIECES:
+                too_many += users.tolist()
+                continue
+            pieces = [p for p in pieces_of(mesh, label) if p.triangles]
+            grown.put(users, pieces, self.pivot == "base", up)
+        out = grown.scene_of()
+        changes = []
+        if grown.split:
+            parts = np.array(grown.split)
+            text = f"{plural(len(parts), 'part')} split into {len(grown.parent)}"
+            changes.append(Change(text=text, count=len(grown.parent), parts=identities_of(scene, parts)))
+        if too_many:
+            text = f"{plural(len(too_many), 'part')} would fall into more than {MOST_PIECES} pieces and stay whole"
+            changes.append(
+                Change(text=text, count=len(too_many), problem=True, parts=identities_of(scene, np.array(too_many)))
+            )
+        return out, changes
+
+    def labels(self, mesh: Mesh, scene: Scene, users: I64, up: F64) -> I64:
+        """(F,) which piece each triangle of a mesh goes to."""
+        if self.by == "material":
+            return by_material(mesh)
+        if self.by == "shells":
+            return by_shell(mesh)
+        metre = scene.convention.metres_per_unit
+        world = scene.nodes.world[users[0]]
+        scale = float(np.linalg.norm(scene.nodes.world[users, :3, :3], axis=1).max()) * metre
+        if self.by == "vertices":
+            return by_halving(mesh, most_vertices=self.vertices)
+        if self.by == "size":
+            return by_halving(mesh, size=self.size_m / scale)
+        middles = mesh.positions.astype(np.float64)[mesh.indices].mean(axis=1)
+        if len(users) == 1:
+            middles, scale = middles @ world[:3, :3].T + world[:3, 3], metre
+            high = np.abs(up)
+        else:
+            high = np.zeros(3)
+            high[int(np.argmax(np.abs(np.linalg.inv(world[:3, :3]) @ up)))] = 1.0
+        cell = high * self.storey_m if self.by == "storey" else np.full(3, self.cell_m)
+        # cells stand about nought, storeys on the lowest place
+        origin = np.where(high > 0, middles.min(axis=0), 0.0) if self.by == "storey" else np.zeros(3)
+        return by_cell(middles, cell / scale, origin)
+
+
+class Grown:
+    """A scene that gets more parts, below the nodes that drew them before."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self.meshes = list(scene.meshes)
+        self.split: list[int] = []
+        self.parent: list[int] = []
+        self.local: list[F64] = []
+        self.mesh: list[int] = []
+        self.names: list[str] = []
+        self.origins = dict(scene.nodes.origins)
+
+    def put(self, users: I64, pieces: list[Mesh], own_pivot: bool, up: F64) -> None:
+        """The pieces of a mesh below each of its users."""
+        nodes = self.scene.nodes
+        world = nodes.world[users[0], :3, :3]
+        mine = np.linalg.inv(world) @ up if abs(np.linalg.det(world)) > 0 else up
+        first = len(self.meshes)
+        places = np.tile(np.eye(4), (len(pieces), 1, 1))
+        for k, piece in enumerate(pieces):
+            if own_pivot:
+                places[k, :3, 3] = base_of(piece, mine)
+                piece = put_at(piece, places[k, :3, 3])
+            self.meshes.append(replace(piece, name=self.named(piece, k)))
+        for user in users.tolist():
+            own = self.origins.pop(user, None)
+            at = len(nodes) + len(self.parent)
+            self.split.append(user)
+            self.parent += [user] * len(pieces)
+            self.local += list(places)
+            self.mesh += range(first, first + len(pieces))
+            self.names += [f"{nodes.names[user]}_{self.suffix(p, k)}" for k, p in enumerate(pieces)]
+            if own is not None:  # the pieces say which of the mesh's triangles they are
+                self.origins |= {at + k: own for k in range(len(pieces))}
+
+    def suffix(self, piece: Mesh, k: int) -> str:
+        """What tells a piece from the others: its material where it has one alone, and its number."""
+        slots = piece.slots
+        name = self.scene.materials[slots[0]].name if len(slots) == 1 and slots[0] >= 0 else ""
+        return f"{name}_{k + 1:02}" if name else f"{k + 1:02}"
+
+    def named(self, piece: Mesh, k: int) -> str:
+        return f"{piece.name}_{self.suffix(piece, k)}" if piece.name else ""
+
+    def scene_of(self) -> Scene:
+        """The scene with everything that was put; the old nodes draw nothing any more and stay as the groups."""
+        if not self.parent:
+            return self.scene
+        nodes, above = self.scene.nodes, np.array(self.parent)
+        none = np.full(len(above), -1, np.int32)
+        column = nodes.mesh.copy()
+        column[self.split] = -1
+        mesh = np.concatenate([column, np.array(self.mesh, np.int32)])
+        gone = set(self.split)
+        several = {len(nodes) + k: nodes.sources[i] for k, i in enumerate(self.parent) if i in nodes.sources}
+        grown = replace(
+            nodes,
+            parent=np.concatenate([nodes.parent, above.astype(np.int32)]),
+            local=np.concatenate([nodes.local, np.array(self.local)]),
+            mesh=mesh,
+            light=np.concatenate([nodes.light, none]),
+            camera=np.concatenate([nodes.camera, none]),
+            skin=np.concatenate([nodes.skin, none]),
+            flags=np.concatenate([nodes.flags, nodes.flags[above]]),
+            layer=np.concatenate([nodes.layer, nodes.layer[above]]),
+            source=np.concatenate([nodes.source, nodes.source[above]]),
+            names=(*nodes.names, *self.names),
+            sources={**{i: ids for i, ids in nodes.sources.items() if i not in gone}, **several},
+            origins=self.origins,
+        )
+        return with_meshes(self.scene.but(nodes=grown), mesh, self.meshes)
