@@ -1293,6 +1293,52 @@ export interface components {
             mostMm: number;
             where?: components["schemas"]["Where"];
         };
+        /**
+         * CombineParts
+         * @description The part of a group that comes first is its head: the whole has its name, place in the tree, layer and transform.
+         *     Parts whose sets are treated otherwise are never put together, nor what is animated, skinned or hidden, nor meshes
+         *     with other data on their vertices, since something of one would be lost or made up. The source keeps its parts, and a
+         *     switched-off step brings them back.
+         */
+        CombineParts: {
+            /**
+             * By
+             * @description What parts of a group have in common; all: everything that the step is for
+             * @default parent
+             * @enum {string}
+             */
+            by: "parent" | "layer" | "material" | "cell" | "set" | "all";
+            /**
+             * Cell
+             * @description Edge of the cells by which parts are grouped
+             * @default 10
+             */
+            cellM: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "combine_parts";
+            /**
+             * To
+             * @description mesh: one with a sub-mesh for each material; mesh per material: as many parts as materials; node: they stay parts, under one node that can be moved
+             * @default mesh
+             * @enum {string}
+             */
+            to: "mesh" | "mesh_per_material" | "node";
+            /**
+             * Vertices
+             * @description Groups of more are left in several; 65 535 is what 16-bit indices reach
+             * @default 1000000
+             */
+            vertices: number;
+            where?: components["schemas"]["Where"];
+        };
         /** ConventionOut */
         ConventionOut: {
             /** Declared */
@@ -2134,7 +2180,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2500,7 +2546,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * ProblemOut
@@ -2550,7 +2596,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -2669,7 +2715,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -2957,12 +3003,70 @@ export interface components {
             where?: components["schemas"]["Where"];
         };
         /**
+         * SplitParts
+         * @description Every piece becomes a part below the node of the old one, with its layer, its place in the world, and a pivot of its
+         *     own. A mesh that parts share is split once, and they share its pieces. Cells and storeys are those of the world for a
+         *     mesh that one part draws, and of the mesh's own space for shared ones. What is animated goes on moving as a whole;
+         *     skinned parts and those with morph targets are left.
+         */
+        SplitParts: {
+            /**
+             * By
+             * @description shells: what hangs together; vertices and size: halved until no piece has more
+             * @default shells
+             * @enum {string}
+             */
+            by: "shells" | "material" | "storey" | "cell" | "vertices" | "size";
+            /**
+             * Cell
+             * @description Edge of the cells
+             * @default 10
+             */
+            cellM: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "split_parts";
+            /**
+             * Pivots
+             * @description base: the middle of each piece's underside; kept: where the part had it
+             * @default base
+             * @enum {string}
+             */
+            pivot: "base" | "kept";
+            /**
+             * Size
+             * @description No side of a piece is longer
+             * @default 20
+             */
+            sizeM: number;
+            /**
+             * Storey
+             * @description Height of the slices by storey
+             * @default 3
+             */
+            storeyM: number;
+            /**
+             * Vertices
+             * @description A piece has no more
+             * @default 65535
+             */
+            vertices: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
          * StepKind
          * @description A kind of step with its parameters as JSON Schema.
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**

@@ -94,6 +94,8 @@ class Phase(StrEnum):
     FACES = "Faces"
     GEOMETRY = "Normals and pivots"
     COORDINATES = "Texture coordinates"
+    COMBINE = "Combine"
+    """Before lightmap sets, which the whole needs; after coordinates, which its parts bring along."""
     LIGHT = "Light"
     TREE = "Names and tree"
     LEVELS = "Levels of detail"

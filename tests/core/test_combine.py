@@ -1,0 +1,134 @@
+"""Parts put together: the same triangles at the same places, in as many batches as promised, and never across what differs."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
+
+from tests.core.test_sides import as_mesh, at
+from tests.core.test_split import proven, same_soup
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.figures import count
+from tidy_caravan.core.formats import writable
+from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
+from tidy_caravan.core.scene.things import Channel
+from tidy_caravan.core.selection import Assignment, PartSet, Rule, Treatment
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.demo.ferry_landing import landing
+
+BOX = trimesh.creation.box([1, 1, 1])
+
+
+def benches(count_: int = 4, turn: bool = False, seed: int = 0) -> Scene:
+    """Benches of two materials that share a mesh, in two rows (parents) and layers."""
+    rng = np.random.default_rng(seed)
+    mesh = as_mesh(trimesh.util.concatenate([BOX, BOX.copy().apply_translation([0, 1.2, 0])]), 0)
+    mesh = replace(mesh, material=np.repeat([0, 1], 12).astype(np.int32), uvs=(rng.random((16, 2)).astype(np.float32),))
+    local = [np.eye(4), at(0, 0, 20)]
+    for k in range(count_):
+        one = at(3 * (k // 2), 0, 0)
+        if turn:
+            scale = rng.uniform(0.5, 2, 3) * np.where(rng.random(3) < 0.4, -1, 1)
+            one[:3, :3] = Rotation.random(random_state=seed + k).as_matrix() * scale
+        local.append(one)
+    names = ["row a", "row b", *(f"bench {k}" for k in range(count_))]
+    parent = [-1, -1, *(k % 2 for k in range(count_))]
+    nodes = make_nodes(parent, np.array(local), names, mesh=[-1, -1, *[0] * count_], layer=[-1, -1, *(k % 2 for k in range(count_))])  # fmt: skip
+    return Scene(GLTF, nodes, (mesh,), (Material("oak"), Material("steel")), layers=("hall", "quay"))
+
+
+def apply(scene: Scene, context: StepContext | None = None, **more: Any) -> Scene:
+    return parse_step({"kind": "combine_parts", **more}).apply(scene, context or StepContext(BUILT_IN[0]))[0]
+
+
+class Combined(unittest.TestCase):
+    def test_by_each_way_there_are_as_many_parts_and_draw_calls_as_there_should_be(self) -> None:
+        scene = benches(6)
+        for more, parts, calls in (
+            ({"by": "parent"}, 2, 4),
+            ({"by": "layer"}, 2, 4),
+            ({"by": "material"}, 1, 2),
+            ({"by": "all"}, 1, 2),
+            ({"by": "cell", "cellM": 10}, 2, 4),
+            ({"by": "parent", "to": "mesh_per_material"}, 4, 4),
+            ({"by": "all", "vertices": 100}, 1, 2),
+            ({"by": "all", "vertices": 40 + 60}, 1, 2),
+        ):
+            with self.subTest(**more):
+                out = apply(scene, **more)
+                figures = count(out)
+                self.assertEqual((figures.parts, figures.draw_calls), (parts, calls))
+                self.assertTrue(same_soup(out, scene))
+        small = apply(benches(14), by="all", vertices=100)
+        self.assertEqual(sorted(small.meshes[m].vertices for m in small.nodes.mesh[small.nodes.parts]), [32, 96, 96])
+
+    @settings(max_examples=20, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_turned_scaled_and_mirrored_parts_stay_where_they_are(self, seed: int) -> None:
+        scene = benches(5, turn=True, seed=seed)
+        for to in ("mesh", "mesh_per_material", "node"):
+            out = apply(scene, by="all", to=to)
+            self.assertTrue(same_soup(out, scene), to)
+        head = out.nodes.names.index("bench 0")
+        np.testing.assert_allclose(out.nodes.world[head], scene.nodes.world[2], atol=1e-12)
+
+    def test_the_head_gives_name_and_transform_and_the_others_are_gone(self) -> None:
+        out = apply(benches(4), by="parent")
+        self.assertEqual(out.nodes.names, ("row a", "row b", "bench 0", "bench 1"))
+        np.testing.assert_array_equal(out.nodes.world[2], benches(4).nodes.world[2])
+        self.assertEqual(sorted(out.nodes.sources), [2, 3])
+        self.assertEqual(out.nodes.sources[2].tolist(), [2, 4])
+
+    def test_never_across_treatments_data_or_what_moves(self) -> None:
+        scene = benches(6)
+        doors = PartSet(
+            id="d", name="Doors", rules=[Rule(names=["bench 0", "bench 1"])], treatment=Treatment(may_move=True)
+        )
+        context = StepContext(BUILT_IN[0], assignment=Assignment(scene, [doors]))
+        self.assertEqual(count(apply(scene, context, by="all")).parts, 2)
+        combined_set = doors.model_copy(update={"treatment": Treatment(joined="combined")})
+        context = StepContext(BUILT_IN[0], assignment=Assignment(scene, [combined_set]))
+        self.assertEqual(count(apply(scene, context, by="all")).parts, 1, "that they are combined is no difference")
+        bare = replace(scene.meshes[0], uvs=())
+        column = np.where(np.arange(8) == 3, 1, scene.nodes.mesh).astype(np.int32)
+        other = scene.but(meshes=(scene.meshes[0], bare), nodes=replace(scene.nodes, mesh=column))
+        self.assertEqual(count(apply(other, by="all")).parts, 2)
+        channel = Channel(1, "translation", np.array([0.0, 1.0], np.float32), np.zeros((2, 3), np.float32))
+        moving = apply(scene.but(clips=(Clip((channel,), "slide"),)), by="all")
+        self.assertEqual(count(moving).parts, 4, "what hangs below a node that moves goes its own way")
+        hidden = scene.but(nodes=replace(scene.nodes, flags=np.where(np.arange(8) == 2, 1, 0).astype(np.uint8)))
+        self.assertEqual(count(apply(hidden, by="all")).parts, 2)
+
+    def test_a_second_time_there_is_nothing_left_to_do(self) -> None:
+        for more in ({"by": "parent"}, {"by": "all", "to": "mesh_per_material"}):
+            out = apply(benches(6), **more)
+            again = apply(out, **more)
+            self.assertEqual(count(again), count(out))
+
+
+class Arrives(unittest.TestCase):
+    def test_in_every_format(self) -> None:
+        for to in ("mesh", "mesh_per_material", "node"):
+            step = {"kind": "combine_parts", "by": "parent", "to": to}
+            for fmt in sorted(writable()):
+                with self.subTest(to=to, format=fmt):
+                    ok, said, _ = proven(benches(6, turn=True, seed=3), [step], fmt)
+                    self.assertTrue(ok, said)
+
+    def test_split_shared_and_combined_again_the_demo_arrives(self) -> None:
+        scene = landing()
+        steps = [
+            {"kind": "split_parts", "where": {"names": ["bench_*", "ticket_gate_*"]}},
+            {"kind": "share_copies"},
+            {"kind": "combine_parts", "by": "parent", "where": {"names": ["bench_*", "truss_*", "roof_panel_*"]}},
+        ]
+        ok, said, result = proven(scene, steps)
+        self.assertTrue(ok, said[:5])
+        self.assertLess(count(result).draw_calls, count(scene).draw_calls)
