@@ -63,7 +63,21 @@ def parser() -> Parser:
     five.add_argument(
         "--out", type=Path, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
     )
-    for command in (one, two, three, four, five):
+    six = commands.add_parser(
+        "price", help="what a frame of a scene costs, ways to combine parts, steps that meet a budget"
+    )
+    six.add_argument("file", type=Path)
+    six.add_argument("--to", required=True, metavar="NAME")
+    six.add_argument("--route", type=Path, metavar="ROUTE.json", help="price what the route makes of it")
+    six.add_argument("--top", choices=("part", "mesh", "material", "layer"), default="part", help="what costs most, by")
+    six.add_argument("--parts", metavar="PATTERN", help="compare ways to let parts of such names travel")
+    six.add_argument("--by", choices=("parent", "layer", "material", "cell", "all"), default="parent")
+    six.add_argument("--calls", type=int, default=0, metavar="N", help="steps that bring draw calls below this")
+    six.add_argument("--triangles", type=int, default=0, metavar="N", help="the same for triangles")
+    six.add_argument(
+        "--megabytes", type=float, default=0, metavar="MB", help="the same for vertices, indices, textures"
+    )
+    for command in (one, two, three, four, five, six):
         command.add_argument("--json", action="store_true", help="print JSON")
     return top
 

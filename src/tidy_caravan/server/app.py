@@ -13,7 +13,18 @@ from fastapi.routing import APIRoute
 
 from tidy_caravan import __version__
 from tidy_caravan.server import problems
-from tidy_caravan.server.api import access, deliveries, events, hauls, library, loading, places, scenes, yardsticks
+from tidy_caravan.server.api import (
+    access,
+    deliveries,
+    events,
+    hauls,
+    library,
+    loading,
+    places,
+    prices,
+    scenes,
+    yardsticks,
+)
 from tidy_caravan.server.api.context import State
 from tidy_caravan.server.api.schemas import ProblemOut
 from tidy_caravan.server.security import Guard
@@ -53,7 +64,7 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
     )
     app.state.caravan = state
     problems.install(app)
-    for module in (access, hauls, scenes, places, loading, deliveries, library, yardsticks, events):
+    for module in (access, hauls, scenes, places, loading, prices, deliveries, library, yardsticks, events):
         app.include_router(module.router)
     app.add_middleware(Guard, settings=settings)
 

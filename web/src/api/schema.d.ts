@@ -372,6 +372,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Answer
+         * @description What a job that tried ways, or looked for a plan, found.
+         */
+        get: operations["answer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/cancel": {
         parameters: {
             query?: never;
@@ -458,6 +478,46 @@ export interface paths {
         };
         /** Read Scene */
         get: operations["read_scene"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/alternatives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask For Alternatives
+         * @description A job that tries the ways to let parts travel; then its answer.
+         */
+        post: operations["ask_for_alternatives"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/costly": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Most Costly
+         * @description What costs most of a frame, the dearest first.
+         */
+        get: operations["most_costly"];
         put?: never;
         post?: never;
         delete?: never;
@@ -680,6 +740,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{scene_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask For A Plan
+         * @description A job that looks for steps which bring the scene under a budget; then its answer.
+         */
+        post: operations["ask_for_a_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{scene_id}/preview": {
         parameters: {
             query?: never;
@@ -694,6 +774,26 @@ export interface paths {
          * @description The view file of the scene as a step would make it: a job like any other, with a worker's limits.
          */
         post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/price": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Scene Price
+         * @description Totals of a scene, and an estimate of a frame by the weights of the haul's destination.
+         */
+        get: operations["scene_price"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -924,6 +1024,43 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Alternative
+         * @description One way. steps: what it takes, nothing as it is. price: of the parts that were asked about. addressable, movable:
+         *     what can still be named, and what can still move by itself.
+         */
+        Alternative: {
+            /** Addressable */
+            addressable: string;
+            /** Movable */
+            movable: string;
+            price: components["schemas"]["Price"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Recommended
+             * @default false
+             */
+            recommended: boolean;
+            /** Steps */
+            steps?: {
+                [key: string]: unknown;
+            }[];
+            /** Title */
+            title: string;
+        };
+        /**
+         * AnswerOut
+         * @description What was asked for; the other is null.
+         */
+        AnswerOut: {
+            /** Alternatives */
+            alternatives?: components["schemas"]["Alternative"][] | null;
+            plan?: components["schemas"]["Plan"] | null;
+        };
         /** AnswerRequest */
         AnswerRequest: {
             /** Destination */
@@ -1173,6 +1310,32 @@ export interface components {
             whole: boolean;
         };
         /**
+         * Budget
+         * @description Most that there may be; 0 leaves a figure open. instanced: draw calls are counted with instancing.
+         */
+        Budget: {
+            /**
+             * Draw calls
+             * @default 0
+             */
+            drawCalls: number;
+            /**
+             * Instanced
+             * @default false
+             */
+            instanced: boolean;
+            /**
+             * Vertices, indices and textures, MB
+             * @default 0
+             */
+            megabytes: number;
+            /**
+             * Triangles
+             * @default 0
+             */
+            triangles: number;
+        };
+        /**
          * Candidate
          * @description One unit that the scene may be in. fitting of total things of known size support it; parts are those.
          *
@@ -1355,6 +1518,28 @@ export interface components {
             up: string;
         };
         /**
+         * CostOut
+         * @description sources: ids in the source of the first of the parts.
+         */
+        CostOut: {
+            /** Bytes */
+            bytes: number;
+            /** Drawcalls */
+            drawCalls: number;
+            /** Frameus */
+            frameUs: number;
+            /** Name */
+            name: string;
+            /** Nodes */
+            nodes?: number[];
+            /** Parts */
+            parts: number;
+            /** Sources */
+            sources: number[];
+            /** Triangles */
+            triangles: number;
+        };
+        /**
          * Counts
          * @description instances: parts that share their mesh with another part. drawCalls: one per part and material on
          *     it; drawCallsInstanced: one per mesh and material. Hidden parts draw nothing.
@@ -1437,6 +1622,18 @@ export interface components {
              * @default false
              */
             builtIn: boolean;
+            /**
+             * @description What the estimate of a frame's cost goes by
+             * @default {
+             *       "callUs": 15,
+             *       "instanceUs": 0.05,
+             *       "lightBytes": 8,
+             *       "lightTexelM": 0.05,
+             *       "seen": 0.35,
+             *       "trianglesUs": 0.3
+             *     }
+             */
+            frame: components["schemas"]["FrameWeights"];
             /**
              * Gpuinstancing
              * @default false
@@ -1720,6 +1917,48 @@ export interface components {
             name: string;
             /** Title */
             title: string;
+        };
+        /**
+         * FrameWeights
+         * @description What a frame costs there, by an estimate that everybody can put right: measure once, and write it down here.
+         */
+        FrameWeights: {
+            /**
+             * Callus
+             * @description Microseconds of one draw call
+             * @default 15
+             */
+            callUs: number;
+            /**
+             * Instanceus
+             * @description Microseconds of one more copy in a batch
+             * @default 0.05
+             */
+            instanceUs: number;
+            /**
+             * Lightbytes
+             * @description Bytes of a lightmap texel; 1 compressed
+             * @default 8
+             */
+            lightBytes: number;
+            /**
+             * Lighttexelm
+             * @description Edge of a lightmap texel, in metres
+             * @default 0.05
+             */
+            lightTexelM: number;
+            /**
+             * Seen
+             * @description Part of the scene that is in view at a time
+             * @default 0.35
+             */
+            seen: number;
+            /**
+             * Trianglesus
+             * @description Microseconds of a thousand triangles
+             * @default 0.3
+             */
+            trianglesUs: number;
         };
         /**
          * GroupOut
@@ -2541,12 +2780,98 @@ export interface components {
             z: "low" | "middle" | "high";
         };
         /**
+         * Plan
+         * @description Steps towards a budget. prices: as it is, and after each step. over: figures that are still beyond it, in words.
+         */
+        Plan: {
+            /** Met */
+            met: boolean;
+            /** Over */
+            over?: string[];
+            /** Prices */
+            prices: components["schemas"]["Price"][];
+            /** Reasons */
+            reasons: string[];
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
          * PreviewRequest
          * @description A step of kind make_shapes.
          */
         PreviewRequest: {
             /** Step */
             step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+        };
+        /**
+         * Price
+         * @description drawCalls: one per part and material on it; drawCallsInstanced: one per mesh and material. Bytes of meshes once for
+         *     all that share them. boundsM3: volume of a part's box, on average over triangles: what is drawn or left as a whole.
+         *     frameUs: estimate by the destination's weights, with instancing where it has it.
+         */
+        Price: {
+            /** Boundsm3 */
+            boundsM3: number;
+            /** Drawcalls */
+            drawCalls: number;
+            /** Drawcallsinstanced */
+            drawCallsInstanced: number;
+            /** Frameus */
+            frameUs: number;
+            /** Indexbytes */
+            indexBytes: number;
+            /** Instancebytes */
+            instanceBytes: number;
+            /** Lightmapbytes */
+            lightmapBytes: number;
+            /** Objects */
+            objects: number;
+            /** Texturebytes */
+            textureBytes: number;
+            /** Triangles */
+            triangles: number;
+            /** Uniquemeshes */
+            uniqueMeshes: number;
+            /** Vertexbytes */
+            vertexBytes: number;
+            /** Vertices */
+            vertices: number;
+        };
+        /**
+         * PriceOut
+         * @description instanced: whether the estimate counts batches, as the destination has instancing.
+         */
+        PriceOut: {
+            /** Boundsm3 */
+            boundsM3: number;
+            /** Drawcalls */
+            drawCalls: number;
+            /** Drawcallsinstanced */
+            drawCallsInstanced: number;
+            /** Frameus */
+            frameUs: number;
+            /** Indexbytes */
+            indexBytes: number;
+            /** Instancebytes */
+            instanceBytes: number;
+            /** Instanced */
+            instanced: boolean;
+            /** Lightmapbytes */
+            lightmapBytes: number;
+            /** Objects */
+            objects: number;
+            /** Texturebytes */
+            textureBytes: number;
+            /** Triangles */
+            triangles: number;
+            /** Uniquemeshes */
+            uniqueMeshes: number;
+            /** Vertexbytes */
+            vertexBytes: number;
+            /** Vertices */
+            vertices: number;
         };
         /**
          * ProblemOut
@@ -3336,6 +3661,24 @@ export interface components {
              * @enum {string}
              */
             kind: "two_sided";
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * WaysRequest
+         * @description where: which parts; by: what parts of a group have in common.
+         */
+        WaysRequest: {
+            /**
+             * By
+             * @default parent
+             * @enum {string}
+             */
+            by: "parent" | "layer" | "material" | "cell" | "set" | "all";
+            /**
+             * Cellm
+             * @default 10
+             */
+            cellM: number;
             where?: components["schemas"]["Where"];
         };
         /**
@@ -4518,6 +4861,48 @@ export interface operations {
             };
         };
     };
+    answer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     cancel_job: {
         parameters: {
             query?: never;
@@ -4700,6 +5085,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SceneOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    ask_for_alternatives: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaysRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    most_costly: {
+        parameters: {
+            query?: {
+                by?: "part" | "mesh" | "material" | "layer";
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostOut"][];
                 };
             };
             /** @description Client Error */
@@ -5248,6 +5723,52 @@ export interface operations {
             };
         };
     };
+    ask_for_a_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Budget"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     preview: {
         parameters: {
             query?: never;
@@ -5270,6 +5791,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    scene_price: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PriceOut"];
                 };
             };
             /** @description Client Error */

@@ -74,6 +74,17 @@ class ImporterHabit(CamelModel):
         return self
 
 
+class FrameWeights(CamelModel):
+    """What a frame costs there, by an estimate that everybody can put right: measure once, and write it down here."""
+
+    call_us: float = Field(default=15.0, ge=0, le=10_000, description="Microseconds of one draw call")
+    instance_us: float = Field(default=0.05, ge=0, le=1_000, description="Microseconds of one more copy in a batch")
+    triangles_us: float = Field(default=0.3, ge=0, le=1_000, description="Microseconds of a thousand triangles")
+    seen: float = Field(default=0.35, gt=0, le=1, description="Part of the scene that is in view at a time")
+    light_texel_m: float = Field(default=0.05, gt=0, le=100, description="Edge of a lightmap texel, in metres")
+    light_bytes: float = Field(default=8.0, gt=0, le=64, description="Bytes of a lightmap texel; 1 compressed")
+
+
 class Destination(CamelModel):
     """Conventions and limits of one receiving side."""
 
@@ -93,6 +104,7 @@ class Destination(CamelModel):
     grid_cell: float = Field(
         default=0.0, ge=0, le=1000, description="Cell of the grid that modular pieces snap to, in metres; 0 infers it"
     )
+    frame: FrameWeights = Field(default=FrameWeights(), description="What the estimate of a frame's cost goes by")
     built_in: bool = False
 
     @model_validator(mode="after")

@@ -131,11 +131,11 @@ def normal_form(batch: Batch, per_axis: bool) -> Normal:
     x = batch.points - batch.points.mean(axis=1, keepdims=True)
     count = batch.points.shape[1]
     if not per_axis:
-        size = np.sqrt(np.einsum("nvi,nvi->n", x, x) / count)
+        size = np.sqrt((x**2).sum(axis=(1, 2)) / count)
         usable = size > 0
         safe = np.where(usable, size, 1.0)
         return Normal(x / safe[:, None, None], safe[:, None, None] * np.eye(3), batch.far / safe, usable)
-    values, axes = np.linalg.eigh(np.einsum("nvi,nvj->nij", x, x) / count)
+    values, axes = np.linalg.eigh(x.transpose(0, 2, 1) @ x / count)
     axes[:, :, 0] *= np.sign(np.linalg.det(axes))[:, None]  # or mirrors there would be none here
     width = np.sqrt(np.maximum(values, 0.0))
     thick = width > FLAT * width[:, 2:]
@@ -152,7 +152,7 @@ def figures(batch: Batch, normal: Normal) -> tuple[F64, F64]:
     y = normal.points
     n = len(y)
     blur = normal.blur[:, None]
-    radius = np.sqrt(np.einsum("nvi,nvi->nv", y, y))
+    radius = np.linalg.norm(y, axis=2)
     out, spare = [], []
     for power in (1, 4, 8):
         value = (radius**power).mean(axis=1, keepdims=True)

@@ -126,6 +126,9 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     waiting, held = np.ones(len(along), np.bool_), np.full(len(along), np.inf)
     of_held = np.full(len(along), -1, np.int64)
     out: list[tuple[Family, Laid, I64]] = []
+    # how far the vertices of copies lie from the middle, one by one: cheap, and few that are none agree in that
+    radii = np.sort(np.linalg.norm(normal.points, axis=2), axis=1)
+    blur = 2 * normal.blur + 1e-6
     spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
     for k in np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist():
         if not waiting[k] or of_held[k] >= 0:
@@ -135,6 +138,8 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         places = begins[k] + np.flatnonzero(waiting[begins[k] : ends[k]])
         asked = along[places]
         near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
+        asked, places = asked[near], places[near]
+        near = np.abs(radii[asked] - radii[head]).max(axis=1, initial=0.0) <= blur[asked] + blur[head]
         asked, places = asked[near], places[near]
         if spent > budget:
             left += 1

@@ -74,9 +74,9 @@ def fitted(one: F64, others: F64, sign: F64, allowed: Allowed, weight: F64 | Non
         middle, target = (np.einsum("nk,nki->ni", weight, p)[:, None] for p in (one, others))
     x, y = one - middle, others - target
     heavy = x if weight is None else x * weight[..., None]
-    h = np.einsum("nki,nkj->nij", y, heavy)
+    h = y.transpose(0, 2, 1) @ heavy
     if allowed.per_axis:
-        linear = stretched(np.einsum("nki,nkj->nij", x, heavy), h, sign)
+        linear = stretched(x.transpose(0, 2, 1) @ heavy, h, sign)
         linear[np.sign(np.linalg.det(linear)) != sign] = 0.0
     else:
         u, s, vt = np.linalg.svd(h)
@@ -85,10 +85,10 @@ def fitted(one: F64, others: F64, sign: F64, allowed: Allowed, weight: F64 | Non
         linear = u @ vt
         if allowed.scale != "none":
             s[:, 2] *= last
-            linear *= (s.sum(axis=1) / np.maximum(np.einsum("nki,nki->n", x, heavy), 1e-300))[:, None, None]
+            linear *= (s.sum(axis=1) / np.maximum((x * heavy).sum(axis=(1, 2)), 1e-300))[:, None, None]
     place = target[:, 0] - np.einsum("nij,nj->ni", linear, middle[:, 0])
-    left = y - np.einsum("nij,nkj->nki", linear, x)
-    return linear, place, np.sqrt(np.einsum("nki,nki->nk", left, left).max(axis=1))
+    left = y - x @ linear.transpose(0, 2, 1)
+    return linear, place, np.sqrt((left**2).sum(axis=2).max(axis=1))
 
 
 def closely(one: F64, others: F64, sign: F64, far: F64, allowed: Allowed) -> tuple[F64, F64, F64]:
@@ -102,10 +102,10 @@ def closely(one: F64, others: F64, sign: F64, far: F64, allowed: Allowed) -> tup
     a, b = one[rows], others[rows]
     some = linear[rows], place[rows]
     for _ in range(ROUNDS):
-        left = np.linalg.norm(b - np.einsum("nij,nkj->nki", some[0], a) - some[1][:, None], axis=2)
+        left = np.linalg.norm(b - a @ some[0].transpose(0, 2, 1) - some[1][:, None], axis=2)
         weight = 1.0 / np.maximum(left, far[rows, None] / 50)
         some = fitted(a, b, sign[rows], allowed, weight / weight.sum(axis=1, keepdims=True))[:2]
-    left = np.linalg.norm(b - np.einsum("nij,nkj->nki", some[0], a) - some[1][:, None], axis=2)
+    left = np.linalg.norm(b - a @ some[0].transpose(0, 2, 1) - some[1][:, None], axis=2)
     # what is off at a few corners alone is a difference; what is off everywhere is a copy as near as it gets
     alone = np.median(left, axis=1) < ALONE * left.max(axis=1)
     chosen = rows[alone]
@@ -180,9 +180,9 @@ def alike(one: Batch, others: Batch, linear: F64, vertex: I64 | None, source: I6
         if name == "normals":  # a mirror turns the winding, and the normals of the other go with its own
             maps = maps * np.sign(np.linalg.det(linear))[:, None, None]
         a, b = pair(mine, others_)
-        moved = np.einsum("nij,nkj->nki", maps, np.broadcast_to(a, b.shape))
+        moved = np.broadcast_to(a, b.shape) @ maps.transpose(0, 2, 1)
         length = np.linalg.norm(moved, axis=2) * np.linalg.norm(b, axis=2)
-        out &= (np.einsum("nki,nki->nk", moved, b) >= limit * length).all(axis=1)
+        out &= ((moved * b).sum(axis=2) >= limit * length).all(axis=1)
     if one.hand is not None and others.hand is not None:
         a, b = pair(one.hand, others.hand)
         out &= (a * np.sign(np.linalg.det(linear))[:, None] == b).all(axis=1)
@@ -358,8 +358,10 @@ def checked(
     triples = anchor.place_of[one.faces[0]]
     start = np.argmin(triples, axis=1)
     ours = np.take_along_axis(one.faces[0], (start[:, None] + spin) % 3, axis=1)[anchor.order].reshape(-1)
-    target = some.points[mine][np.arange(len(mine))[:, None], theirs]
-    corners = np.broadcast_to(one.points[0][ours], target.shape)
+    vertices = np.empty((len(mine), one.points.shape[1]), np.int32)
+    vertices[:, ours] = theirs
+    target = some.points[mine[:, None], vertices]
+    corners = np.broadcast_to(one.points, target.shape)
     linear, shift, off = closely(corners, target, np.where(mirrored, -1.0, 1.0), some.far[mine], allowed)
     good = np.flatnonzero(off <= some.far[mine])
     good = good[alike(one, some.of(mine[good]), linear[good], theirs[good], np.tile(ours, (len(good), 1)))]
@@ -368,6 +370,4 @@ def checked(
     triangles = np.empty((len(good), len(anchor.order)), np.int32)
     triangles[:, anchor.order] = order[good]
     out.triangles[hit] = triangles
-    vertices = np.empty((len(good), one.points.shape[1]), np.int32)
-    vertices[:, ours] = theirs[good]
-    out.vertices[hit] = vertices
+    out.vertices[hit] = vertices[good]

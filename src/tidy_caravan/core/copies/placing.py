@@ -60,7 +60,7 @@ def placing(targets: F64, linear: F64, place: F64, far: F64, up: F64, per_axis: 
     matrices = np.tile(np.eye(4), (len(linear), 1, 1))
     off = np.full(len(linear), np.inf)
     for tried, allowed in ((clean, np.ones(len(linear), np.bool_)), (turned, skew <= ASKEW)):
-        moved = np.einsum("kij,vj->kvi", tried, points)
+        moved = points @ tried.transpose(0, 2, 1)
         shift = place if tried is turned else place + (targets - moved - place[:, None]).mean(axis=1)
         distance = np.linalg.norm(targets - moved - shift[:, None], axis=2).max(axis=1)
         use = np.isinf(off) & allowed & (distance <= far)

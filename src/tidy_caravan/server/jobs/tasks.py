@@ -339,10 +339,32 @@ def do_preview(
             arguments[name] = store.put_blob(view_bytes(made))
         return
     scene = load_scene(store, arguments["scene"])
+    if "ask" in arguments:
+        arguments["answer"] = store.put_blob(answer_to(arguments["ask"], scene, session, store, haul, progress))
+        return
     step = parse_step(arguments["step"])
     progress("making the shapes", 1, 2)
     made, _ = step.apply(scene, StepContext())
     arguments["view"] = store.put_blob(view_bytes(made))
+
+
+def answer_to(
+    ask: dict[str, Any], scene: Scene, session: Session, store: Store, haul: Haul, progress: Progress
+) -> bytes:
+    """What a question about the price of a scene comes to, as JSON."""
+    from tidy_caravan.core.plans import Budget, alternatives, plan_for
+    from tidy_caravan.core.selection import Assignment
+    from tidy_caravan.core.steps import Where
+
+    context = StepContext(
+        destination_of(haul), lambda done, total: progress("trying ways", done, total),
+        workshop_of(session, store, haul.id), Assignment(scene, Route.model_validate(haul.route).sets),
+    )  # fmt: skip
+    if "budget" in ask:
+        plan = plan_for(scene, context, Budget.model_validate(ask["budget"]))
+        return orjson.dumps({"plan": plan.model_dump(by_alias=True, mode="json")})
+    ways = alternatives(scene, context, Where.model_validate(ask["where"]), ask["by"], ask["cellM"])
+    return orjson.dumps({"alternatives": [w.model_dump(by_alias=True, mode="json") for w in ways]})
 
 
 def do_run(
