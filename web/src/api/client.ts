@@ -30,6 +30,10 @@ export type Format = Schemas["FormatOut"];
 export type Habit = Schemas["HabitOut"];
 export type Answers = Schemas["Answers"];
 export type Reading = Schemas["Reading"];
+export type Price = Schemas["PriceOut"];
+export type CostRow = Schemas["CostOut"];
+export type Answer = Schemas["AnswerOut"];
+export type Budget = Schemas["Budget"];
 export type Mend = Schemas["MendOut"];
 export type Proposed = Schemas["ProposedOut"];
 export type SetProposal = Schemas["SetProposal"];
@@ -110,6 +114,29 @@ export const api = {
         params: { path: { haul_id: haul, number } },
       }),
     ),
+  price: (scene: string) =>
+    answer<Price>(client.GET("/api/scenes/{scene_id}/price", { params: at("scene_id", scene) })),
+  costly: (scene: string, by: "part" | "mesh" | "material" | "layer") =>
+    answer<CostRow[]>(
+      client.GET("/api/scenes/{scene_id}/costly", { params: { path: { scene_id: scene }, query: { by } } }),
+    ),
+  /** A job that tries the ways to let parts travel. */
+  alternatives: (
+    scene: string,
+    where: { parts?: string[] },
+    by: "parent" | "layer" | "material" | "cell" | "all",
+  ) =>
+    answer<Job>(
+      client.POST("/api/scenes/{scene_id}/alternatives", {
+        params: at("scene_id", scene),
+        body: { where, by, cellM: 10 },
+      }),
+    ),
+  /** A job that looks for steps which meet a budget. */
+  plan: (scene: string, budget: Budget) =>
+    answer<Job>(client.POST("/api/scenes/{scene_id}/plan", { params: at("scene_id", scene), body: budget })),
+  answer: (job: string) =>
+    answer<Answer>(client.GET("/api/jobs/{job_id}/answer", { params: at("job_id", job) })),
   preview: (scene: string, step: StepData) =>
     answer<Job>(
       client.POST("/api/scenes/{scene_id}/preview", { params: at("scene_id", scene), body: { step } }),

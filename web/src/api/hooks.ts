@@ -67,6 +67,13 @@ export const placesOf = (finding: Finding | undefined) => ({
 });
 export const usePlaces = (finding: Finding | undefined) => useQuery(placesOf(finding));
 
+/** What a scene costs; a scene never changes, and its price only with the destination's weights. */
+export const usePrice = (scene: string) =>
+  useQuery({ queryKey: ["price", scene], queryFn: () => api.price(scene), enabled: !!scene });
+
+export const useCostly = (scene: string, by: "part" | "mesh" | "material" | "layer") =>
+  useQuery({ queryKey: ["costly", scene, by], queryFn: () => api.costly(scene, by), enabled: !!scene });
+
 export type JobEvent = Pick<Job, "state" | "title" | "done" | "total"> & {
   job: string;
   haul: string;

@@ -2841,7 +2841,7 @@ export interface components {
         };
         /**
          * PriceOut
-         * @description instanced: whether the estimate counts batches, as the destination has instancing.
+         * @description instanced: whether the estimate counts batches, as the destination has instancing. weights: what it goes by.
          */
         PriceOut: {
             /** Boundsm3 */
@@ -2872,6 +2872,7 @@ export interface components {
             vertexBytes: number;
             /** Vertices */
             vertices: number;
+            weights: components["schemas"]["FrameWeights"];
         };
         /**
          * ProblemOut

@@ -81,7 +81,7 @@ export const STATIONS: readonly StationDefinition[] = [
       return open.mend ? `${open.mend} to mend` : "mended";
     },
     done: (haul) => !!haul.run && !haul.run.stale && haul.open.mend === 0,
-    show: ({ haul }) => <MendStation haul={haul} />,
+    show: ({ haul, kinds, busy, onSteps }) => <MendStation {...{ haul, kinds, busy, onSteps }} />,
     lens: "shaded",
     about: "result",
     tall: "max-h-[44%]",

@@ -1,10 +1,19 @@
 // What the stations show above the ledger: facts of the source, changes, package, verdict.
 import { Columns2, Download, PackageCheck, Telescope } from "lucide-react";
 import { useState } from "react";
-import { api, type Counts, type Haul, type Part, type StepRecord } from "../api/client";
+import {
+  api,
+  type Counts,
+  type Haul,
+  type Part,
+  type StepData,
+  type StepKind,
+  type StepRecord,
+} from "../api/client";
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { tell } from "../shared/messages";
+import { Cost } from "./Cost";
 import { around, useView } from "./selection";
 import { type Rows, useShown } from "./shown";
 
@@ -89,7 +98,14 @@ export function Facts({ now, was }: { now: Counts; was?: Counts | undefined }) {
 /** Parts that a step changed up to which they are marked beside each other. */
 const MOST_MARKED = 500;
 
-export function MendStation({ haul }: { haul: Haul }) {
+type AtMend = {
+  haul: Haul;
+  kinds: StepKind[];
+  busy: boolean;
+  onSteps: (steps: StepData[]) => void;
+};
+
+export function MendStation({ haul, ...rest }: AtMend) {
   const { stage, set, mark, look } = useView();
   const sceneId = haul.result?.id;
   const compare = (number: number, record: StepRecord) => {
@@ -113,7 +129,12 @@ export function MendStation({ haul }: { haul: Haul }) {
     );
   };
   if (!haul.run)
-    return <p className="p-3">The route has not run yet. Put mends on the tape below and run it.</p>;
+    return (
+      <div>
+        <p className="p-3">The route has not run yet. Put mends on the tape below and run it.</p>
+        <Cost haul={haul} {...rest} />
+      </div>
+    );
   return (
     <div>
       {haul.run.stale && (
@@ -149,6 +170,7 @@ export function MendStation({ haul }: { haul: Haul }) {
         ))}
       </ol>
       {haul.result && <Facts now={haul.result.counts} was={haul.source?.counts} />}
+      <Cost key={haul.result?.id} haul={haul} {...rest} />
     </div>
   );
 }

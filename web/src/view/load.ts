@@ -91,7 +91,8 @@ async function stageOf(id: string): Promise<string> {
   return `/api/jobs/${await asked}/view?side=${side}`;
 }
 
-async function ended(begun: Job, signal?: AbortSignal): Promise<string> {
+/** The id of a job once it has ended. Raises its own sentence when it failed; cancels it when nobody waits any more. */
+export async function ended(begun: Job, signal?: AbortSignal): Promise<string> {
   let job = begun;
   const leave = () => void fetch(`/api/jobs/${job.id}/cancel`, { method: "POST", keepalive: true });
   window.addEventListener("pagehide", leave);

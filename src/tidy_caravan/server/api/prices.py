@@ -9,6 +9,7 @@ import orjson
 from fastapi import BackgroundTasks
 from pydantic import Field
 
+from tidy_caravan.core.conventions.destinations import FrameWeights
 from tidy_caravan.core.plans import Alternative, Budget, By, Plan
 from tidy_caravan.core.price import Cost, Group, Price, costly, price
 from tidy_caravan.core.steps import Where
@@ -24,9 +25,10 @@ router = new_router("/api", "prices")
 
 
 class PriceOut(Price):
-    """instanced: whether the estimate counts batches, as the destination has instancing."""
+    """instanced: whether the estimate counts batches, as the destination has instancing. weights: what it goes by."""
 
     instanced: bool
+    weights: FrameWeights
 
 
 class CostOut(Cost):
@@ -55,7 +57,7 @@ def scene_price(scene_id: uuid.UUID, session: SessionDep, state: StateDep) -> Pr
     """Totals of a scene, and an estimate of a frame by the weights of the haul's destination."""
     scene = scene_of(state, session, scene_id)
     target = destination_of(session.get_one(Haul, found(session, SceneRow, scene_id, "scene").haul_id))
-    return PriceOut(**price(scene, target).model_dump(), instanced=target.gpu_instancing)
+    return PriceOut(**price(scene, target).model_dump(), instanced=target.gpu_instancing, weights=target.frame)
 
 
 @router.get("/scenes/{scene_id}/costly")
