@@ -57,7 +57,7 @@ function Opened({ haul, kinds, busy, onSteps }: Props) {
     <div className="flex flex-col gap-2 px-3 py-2">
       <Totals scene={scene} />
       <Most scene={scene} />
-      <div className="grid grid-cols-2 gap-3">
+      <div className="grid grid-cols-2 items-start gap-3">
         <Ways
           parts={chosen.length}
           busy={!!asking}
@@ -187,9 +187,14 @@ function Ways({
       }}
     >
       <h3 className="w-full font-semibold">Ways to combine</h3>
-      <label className="select select-sm w-36">
+      <label className="flex items-center gap-2">
         by
-        <select value={by} onChange={(e) => setBy(e.target.value as typeof by)} aria-label="Combine by">
+        <select
+          className="select select-sm w-32"
+          value={by}
+          onChange={(e) => setBy(e.target.value as typeof by)}
+          aria-label="Combine by"
+        >
           {BYS.map((b) => (
             <option key={b}>{b}</option>
           ))}
@@ -250,53 +255,57 @@ function BudgetForm({ busy, onAsk }: { busy: boolean; onAsk: (budget: Budget) =>
 
 type AddProps = { busy: boolean; onAdd: (steps: readonly Record<string, unknown>[]) => void };
 
-function Alternatives({ rows, busy, onAdd }: { rows: NonNullable<Answer["alternatives"]> } & AddProps) {
+type Way = NonNullable<Answer["alternatives"]>[number];
+const FIGURES: readonly (readonly [string, (way: Way) => string])[] = [
+  ["Objects", ({ price }) => count(price.objects)],
+  ["Draw calls", ({ price }) => count(price.drawCalls)],
+  ["With instancing", ({ price }) => count(price.drawCallsInstanced)],
+  ["Unique meshes", ({ price }) => count(price.uniqueMeshes)],
+  ["Vertices", ({ price }) => bytes(price.vertexBytes)],
+  ["Indices", ({ price }) => bytes(price.indexBytes)],
+  ["Lightmaps", ({ price }) => bytes(price.lightmapBytes)],
+  ["Culled as one", ({ price }) => `${small(price.boundsM3, 1)} m³`],
+  ["Can be named", ({ addressable }) => addressable],
+  ["Can move", ({ movable }) => movable],
+  ["A frame", ({ price }) => micros(price.frameUs)],
+];
+
+function Alternatives({ rows, busy, onAdd }: { rows: Way[] } & AddProps) {
   return (
-    <div className="overflow-x-auto">
-      <table className="table table-xs" aria-label="Ways to let the parts travel">
+    <div>
+      <table className="table-xs table table-fixed" aria-label="Ways to let the parts travel">
         <thead>
           <tr>
-            {[
-              "Way",
-              "Objects",
-              "Draw calls",
-              "Instanced",
-              "Meshes",
-              "Vertices",
-              "Indices",
-              "Lightmaps",
-              "Drawn as one",
-              "A frame",
-              "",
-            ].map((h) => (
-              <th key={h} className={h === "Way" ? "" : "text-right"}>
-                {h}
+            <th className="w-28 px-1">Way</th>
+            {rows.map(({ title, recommended }) => (
+              <th
+                key={title}
+                className={`px-1 text-right align-bottom leading-tight whitespace-normal ${recommended ? "bg-primary/20" : ""}`}
+              >
+                {recommended && <Check size={12} className="mr-1 inline" aria-label="Recommended:" />}
+                {title}
               </th>
             ))}
           </tr>
         </thead>
         <tbody>
-          {rows.map(({ title, price: p, steps, recommended, addressable, movable }) => (
-            <tr key={title} className={recommended ? "bg-primary/20" : ""}>
-              <td title={`Can be named: ${addressable}. Can move: ${movable}.`}>
-                {recommended && <Check size={12} className="mr-1 inline" aria-label="Recommended:" />}
-                {title}
-              </td>
-              <td className="text-right">{count(p.objects)}</td>
-              <td className="text-right">{count(p.drawCalls)}</td>
-              <td className="text-right">{count(p.drawCallsInstanced)}</td>
-              <td className="text-right">{count(p.uniqueMeshes)}</td>
-              <td className="text-right">{bytes(p.vertexBytes)}</td>
-              <td className="text-right">{bytes(p.indexBytes)}</td>
-              <td className="text-right">{bytes(p.lightmapBytes)}</td>
-              <td
-                className="text-right"
-                title="Volume of a part's box, on average over its triangles: what is drawn or left as a whole"
-              >
-                {small(p.boundsM3, 1)} m³
-              </td>
-              <td className="text-right font-semibold">{micros(p.frameUs)}</td>
-              <td className="text-right">
+          {FIGURES.map(([label, of]) => (
+            <tr key={label}>
+              <th className="px-1 py-0.5 font-normal opacity-80">{label}</th>
+              {rows.map((way) => (
+                <td
+                  key={way.title}
+                  className={`px-1 py-0.5 text-right leading-tight ${way.recommended ? "bg-primary/20" : ""} ${label === "A frame" ? "font-semibold" : ""}`}
+                >
+                  {of(way)}
+                </td>
+              ))}
+            </tr>
+          ))}
+          <tr>
+            <td />
+            {rows.map(({ title, steps, recommended }) => (
+              <td key={title} className={`px-1 text-right ${recommended ? "bg-primary/20" : ""}`}>
                 {steps && steps.length > 0 && (
                   <button
                     type="button"
@@ -309,8 +318,8 @@ function Alternatives({ rows, busy, onAdd }: { rows: NonNullable<Answer["alterna
                   </button>
                 )}
               </td>
-            </tr>
-          ))}
+            ))}
+          </tr>
         </tbody>
       </table>
       <p className="mt-1 leading-snug">{rows.find((r) => r.recommended)?.reason}</p>
@@ -348,7 +357,7 @@ function PlanTable({
               <td className="text-right">{count(p.drawCalls)}</td>
               <td className="text-right">{count(p.triangles)}</td>
               <td className="text-right">{bytes(p.vertexBytes + p.indexBytes + p.textureBytes)}</td>
-              <td className="text-right">{micros(p.frameUs)}</td>
+              <td className="text-right whitespace-nowrap">{micros(p.frameUs)}</td>
             </tr>
           ))}
         </tbody>

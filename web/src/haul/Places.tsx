@@ -32,72 +32,71 @@ export function Places({ finding }: { finding: Finding }) {
     );
   };
   return (
-    <>
-      <figure className="mt-1.5 flex gap-3 pl-6" aria-label={`Places of ${finding.title}`}>
-        <button
-          type="button"
-          className="h-[108px] w-48 shrink-0 overflow-hidden rounded-field border rule bg-base-200"
-          title="Go there in the view"
-          onClick={() => go(at)}
-        >
-          <Picture key={`${finding.id} ${at}`} finding={finding} at={at} place={place} />
-        </button>
-        <figcaption className="flex min-w-0 flex-col gap-1">
+    <figure className="mt-1.5 flex gap-3 pl-6" aria-label={`Places of ${finding.title}`}>
+      <button
+        type="button"
+        className="h-[108px] w-48 shrink-0 overflow-hidden rounded-field border rule bg-base-200"
+        title="Go there in the view"
+        onClick={() => go(at)}
+      >
+        <Picture key={`${finding.id} ${at}`} finding={finding} at={at} place={place} />
+      </button>
+      <figcaption className="flex min-w-0 grow flex-col gap-1">
+        {place.text ? (
+          <ul className="max-h-[84px] w-full overflow-y-auto border rule" aria-label="To be mended by itself">
+            {places.map((p, k) => (
+              <li
+                key={p.text}
+                className={`flex items-start gap-2 px-2 py-0.5 ${k === at ? "bg-primary/20" : ""}`}
+              >
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-xs mt-0.5"
+                  aria-label={`Select the parts of: ${p.text}`}
+                  checked={wanted(p)}
+                  onChange={() => toggle(p)}
+                />
+                <button type="button" className="min-w-0 text-left leading-snug" onClick={() => go(k)}>
+                  {p.text}
+                </button>
+              </li>
+            ))}
+          </ul>
+        ) : (
           <span className="break-words leading-snug" title={place.names.join(", ")}>
             {place.names.slice(0, 2).join(" and ")}
             {place.names.length > 2 && ` and ${count(place.names.length - 2)} more`}
           </span>
-          {place.value !== null && !place.text && (
-            <span>
-              {figure(place.value)} {place.value === 1 ? place.unit.replace(/s$/, "") : place.unit}
-            </span>
-          )}
-          <span className="grow" />
-          <span className="flex items-center gap-1 whitespace-nowrap">
-            <button
-              type="button"
-              className="btn btn-xs px-1"
-              disabled={at === 0}
-              aria-label="The place before"
-              onClick={() => go(at - 1)}
-            >
-              <ChevronLeft size={13} />
-            </button>
-            <button
-              type="button"
-              className="btn btn-xs px-1"
-              disabled={at + 1 >= places.length}
-              aria-label="The next place"
-              onClick={() => go(at + 1)}
-            >
-              <ChevronRight size={13} />
-            </button>
-            place {at + 1} of {count(places.length)}
+        )}
+        {place.value !== null && !place.text && (
+          <span>
+            {figure(place.value)} {place.value === 1 ? place.unit.replace(/s$/, "") : place.unit}
           </span>
-        </figcaption>
-      </figure>
-      {place.text && (
-        <ul className="mt-1.5 ml-6 max-h-36 overflow-y-auto border rule" aria-label="To be mended by itself">
-          {places.map((p, k) => (
-            <li
-              key={p.text}
-              className={`flex items-start gap-2 px-2 py-0.5 ${k === at ? "bg-primary/20" : ""}`}
-            >
-              <input
-                type="checkbox"
-                className="checkbox checkbox-xs mt-0.5"
-                aria-label={`Select the parts of: ${p.text}`}
-                checked={wanted(p)}
-                onChange={() => toggle(p)}
-              />
-              <button type="button" className="min-w-0 text-left leading-snug" onClick={() => go(k)}>
-                {p.text}
-              </button>
-            </li>
-          ))}
-        </ul>
-      )}
-    </>
+        )}
+        <span className="grow" />
+        <span className="flex items-center gap-1 whitespace-nowrap">
+          <button
+            type="button"
+            className="btn btn-xs px-1"
+            disabled={at === 0}
+            aria-label="The place before"
+            onClick={() => go(at - 1)}
+          >
+            <ChevronLeft size={13} />
+          </button>
+          <button
+            type="button"
+            className="btn btn-xs px-1"
+            disabled={at + 1 >= places.length}
+            aria-label="The next place"
+            onClick={() => go(at + 1)}
+          >
+            <ChevronRight size={13} />
+          </button>
+          place {at + 1} of {count(places.length)}
+        </span>
+      </figcaption>
+    </figure>
   );
 }
 

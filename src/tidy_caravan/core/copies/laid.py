@@ -18,6 +18,7 @@ TRIES = 48
 """Placements that are tried before a mesh is called different: as many as a cube has, mirrored ones with it."""
 SAMPLES = 8
 """Corners that are laid on first; most wrong placements are told by them."""
+NEARLY = 8.0
 ROUNDS = 6
 ALONE = 0.25
 """Part of the largest distance below which that of most corners says that it is a difference at a few."""
@@ -136,16 +137,19 @@ def laid(one: Batch, own: Normal, others: Batch, theirs: Normal, allowed: Allowe
     out = Laid.none(len(others), one.points.shape[1], one.faces.shape[1])
     if not len(others):
         return out
+    settled = np.zeros(len(others), np.bool_)
     ordered = np.flatnonzero((others.faces == one.faces).all(axis=(1, 2)))
     for rows in chunks(ordered, one.points.shape[1]):
         some = others.of(rows)
         corners = np.broadcast_to(one.points, some.points.shape)
         linear, place, off = closely(corners, some.points, np.ones(len(rows)), some.far, allowed)
+        # with the same triangles in the same order, all but a copy is no copy in another order either
+        settled[rows[off <= NEARLY * some.far]] = True
         good = np.flatnonzero(off <= some.far)
         good = good[alike(one, some.of(good), linear[good], None, None)]
         hit = rows[good]
         out.fits[hit], out.linear[hit], out.place[hit], out.off[hit] = True, linear[good], place[good], off[good]
-    left = np.flatnonzero(~out.fits & theirs.usable)
+    left = np.flatnonzero(~out.fits & theirs.usable & ~settled)
     if len(left) and own.usable[0]:
         anchor = Anchor.of(one, own)
         for rows in chunks(left, one.faces.shape[1] * 6):
