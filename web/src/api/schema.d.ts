@@ -3337,12 +3337,31 @@ export interface components {
          */
         SplitParts: {
             /**
+             * Plane at
+             * @description Where on that axis
+             * @default 0
+             */
+            atM: number;
+            /**
+             * Plane across
+             * @description Axis of the destination's world
+             * @default x
+             * @enum {string}
+             */
+            axis: "x" | "y" | "z";
+            /**
              * By
-             * @description shells: what hangs together; vertices and size: halved until no piece has more
+             * @description shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles
              * @default shells
              * @enum {string}
              */
-            by: "shells" | "material" | "storey" | "cell" | "vertices" | "size";
+            by: "shells" | "material" | "storey" | "cell" | "vertices" | "size" | "plane";
+            /**
+             * Caps
+             * @description Fills what the plane lays open, where it was closed
+             * @default true
+             */
+            caps: boolean;
             /**
              * Cell
              * @description Edge of the cells

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.cutting import cut
 from tidy_caravan.core.geometry.pieces import base_of, by_cell, by_halving, by_material, by_shell, pieces_of, put_at
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
@@ -29,26 +30,35 @@ class SplitParts(Step):
     skinned parts and those with morph targets are left."""
 
     title = "Split"
-    summary = "Takes parts apart by material, loose shell, storey, cell, number of vertices or size; nothing moves."
+    summary = (
+        "Takes parts apart by material, loose shell, storey, cell, vertices, size or along a plane; nothing moves."
+    )
 
     phase = Phase.SPLIT
     once = False
 
     kind: Literal["split_parts"] = "split_parts"
-    by: Literal["shells", "material", "storey", "cell", "vertices", "size"] = parameter(
-        "shells", "By", "shells: what hangs together; vertices and size: halved until no piece has more"
+    by: Literal["shells", "material", "storey", "cell", "vertices", "size", "plane"] = parameter(
+        "shells",
+        "By",
+        "shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles",
     )
     storey_m: float = parameter(3.0, "Storey", "Height of the slices by storey", "m", ge=0.1, le=1000)
     cell_m: float = parameter(10.0, "Cell", "Edge of the cells", "m", ge=0.1, le=100_000)
     vertices: int = parameter(65_535, "Vertices", "A piece has no more", "vertices", ge=100, le=10_000_000)
     size_m: float = parameter(20.0, "Size", "No side of a piece is longer", "m", ge=0.01, le=100_000)
+    axis: Literal["x", "y", "z"] = parameter("x", "Plane across", "Axis of the destination's world")
+    at_m: float = parameter(0.0, "Plane at", "Where on that axis", "m", ge=-1e8, le=1e8)
+    caps: bool = parameter(True, "Caps", "Fills what the plane lays open, where it was closed")
     pivot: Literal["base", "kept"] = parameter(
         "base", "Pivots", "base: the middle of each piece's underside; kept: where the part had it"
     )
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Parts were split by a step."
-        aspects = (Aspect.PARTS, Aspect.NAMES, Aspect.TREE, Aspect.PIVOTS, Aspect.SHARING)
+        aspects: tuple[Aspect, ...] = (Aspect.PARTS, Aspect.NAMES, Aspect.TREE, Aspect.PIVOTS, Aspect.SHARING)
+        if self.by == "plane":  # pieces of triangles are new ones
+            aspects = (*aspects, Aspect.TRIANGLES, Aspect.MATERIALS)
         return (*(Effect(a, why=why) for a in aspects),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
@@ -63,7 +73,10 @@ class SplitParts(Step):
         for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[number]
-            if mesh.morphs or mesh.triangles < 2:
+            if mesh.morphs or mesh.triangles < 1 or (mesh.triangles < 2 and self.by != "plane"):
+                continue
+            if self.by == "plane":
+                self.cut(mesh, scene, users, grown, up)
                 continue
             bad = not_finite(mesh)
             label = self.labels(mesh, scene, users, up)
@@ -89,6 +102,25 @@ class SplitParts(Step):
                 Change(text=text, count=len(too_many), problem=True, parts=identities_of(scene, np.array(too_many)))
             )
         return out, changes
+
+    def cut(self, mesh: Mesh, scene: Scene, users: I64, grown: Grown, up: F64) -> None:
+        """Cuts a mesh for each of its users where the plane lies for it, and for those of one place once."""
+        nodes = scene.nodes
+        normal = np.eye(3)["xyz".index(self.axis)]
+        offset = self.at_m / scene.convention.metres_per_unit
+        # the plane in the space of the mesh: normal · (L x + t) = offset
+        own = nodes.world[users, :3, :3].transpose(0, 2, 1) @ normal
+        length = np.linalg.norm(own, axis=1)
+        shift = (offset - nodes.world[users, :3, 3] @ normal) / np.maximum(length, 1e-300)
+        own /= np.maximum(length, 1e-300)[:, None]
+        size = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0])) or 1.0
+        kinds = np.round(np.column_stack([own * size, shift]) / (size * 1e-7))
+        _, first, kind = np.unique(kinds, axis=0, return_index=True, return_inverse=True)
+        sound = mesh.with_triangles(~not_finite(mesh)) if not_finite(mesh).any() else mesh
+        for k, at in enumerate(first.tolist()):
+            halves = [h for h in cut(sound, own[at], float(shift[at]), self.caps) if h is not None and h.triangles]
+            if len(halves) > 1 and length[at] > 0:
+                grown.put(users[kind.reshape(-1) == k], halves, self.pivot == "base", up)
 
     def labels(self, mesh: Mesh, scene: Scene, users: I64, up: F64) -> I64:
         """(F,) which piece each triangle of a mesh goes to."""
