@@ -87,6 +87,7 @@ class Phase(StrEnum):
     SPLIT = "Split"
     SHARING = "Shared meshes"
     """Before what works on meshes, which is then done once for all copies."""
+    COMPOUNDS = "Compounds"
     CLEAN = "Clean geometry"
     JOINTS = "Joints"
     """After what moves parts about: closed before, gaps would come open again."""

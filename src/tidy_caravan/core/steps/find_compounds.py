@@ -1,0 +1,122 @@
+"""Step that finds groups of parts which stand in several places, and hangs each below a node that can be placed again."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+
+from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.copies.compounds import Compound, compounds_in
+from tidy_caravan.core.copies.search import movable
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
+from tidy_caravan.core.words import plural
+
+
+@step
+class FindCompounds(Step):
+    """Parts that share their meshes and stand in the same order in several places become one compound in so many places:
+    each a node on the group's base, with the same pieces below it in the very same places. It says the same thing as the
+    parts one by one, and can be placed, moved and left out as one. Copies have to share their meshes before."""
+
+    title = "Find compounds"
+    summary = "Groups of parts that stand in several places in the same order get a node each, to be placed as one."
+
+    phase = Phase.COMPOUNDS
+    once = False
+
+    kind: Literal["find_compounds"] = "find_compounds"
+    tolerance_mm: float = parameter(
+        0.5, "Tolerance", "How far a piece may stand from where the first group has it", "mm", ge=0.001, le=100
+    )
+    least: int = parameter(2, "Pieces", "Groups of fewer parts are left", "parts", ge=2, le=100_000)
+
+    def effects(self) -> tuple[Effect, ...]:
+        why = "Groups of parts hang below nodes of their own since a step."
+        return (
+            Effect(Aspect.POSITIONS, self.tolerance_mm * 1.01, why),
+            Effect(Aspect.TREE),
+            Effect(Aspect.PIVOTS),
+            Effect(Aspect.ROTATION),
+        )
+
+    def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
+        nodes = scene.nodes
+        rows = np.flatnonzero(context.selected(self.where, scene) & movable(scene) & (nodes.children_count == 0))
+        # a compound stays one: what hangs below such a node already is in its place
+        rows = rows[~np.isin(nodes.parent[rows], [i for i, n in enumerate(nodes.names) if n.startswith(PREFIX)])]
+        metre = scene.convention.metres_per_unit
+        found = compounds_in(scene, rows, self.tolerance_mm / 1000 / metre, context.progress) if len(rows) > 3 else []
+        found = [c for c in found if c.members.shape[1] >= self.least]
+        if not found:
+            return scene, []
+        out = hung(scene, found)
+        changes = []
+        for number, c in enumerate(found[:20]):
+            text = f"compound {number + 1}: {plural(c.members.shape[1], 'part')} in {plural(len(c.members), 'place')}"
+            changes.append(Change(text=text, count=c.members.size, parts=identities_of(scene, c.members.reshape(-1))))
+        if len(found) > 20:
+            rest = sum(c.members.size for c in found[20:])
+            changes.append(Change(text=f"{len(found) - 20} more compounds of {rest} parts", count=rest))
+        return out, changes
+
+
+PREFIX = "compound_"
+
+
+def hung(scene: Scene, found: list[Compound]) -> Scene:
+    """Each group of the compounds below a node of its own; pieces as the first group has them."""
+    nodes = scene.nodes
+    parent, local = nodes.parent.copy(), nodes.local.copy()
+    up = axis_vector(scene.convention.up)
+    names: list[str] = []
+    above: list[int] = []
+    made: list[F64] = []
+    boxes = scene.part_bounds
+    for number, c in enumerate(found):
+        own = boxes[np.searchsorted(nodes.parts, c.members[0])]
+        low, high = own[:, 0].min(axis=0), own[:, 1].max(axis=0)
+        frame = np.eye(4)
+        frame[:3, 3] = np.where(np.abs(up) > 0, np.where(up > 0, low, high), (low + high) / 2)
+        pieces = affine_inverse(frame[None]) @ nodes.world[c.members[0]]
+        for k, group in enumerate(c.members):
+            # below what all of the group hung from, or at the top
+            parents = np.unique(nodes.parent[group])
+            holder = int(parents[0]) if len(parents) == 1 else -1
+            at = c.moves[k] @ frame
+            if holder >= 0:
+                at = affine_inverse(nodes.world[holder : holder + 1])[0] @ at
+            local[group] = pieces
+            parent[group] = len(nodes) + len(names)
+            names.append(f"{PREFIX}{number + 1:02}_{k + 1:02}")
+            above.append(holder)
+            made.append(at)
+    count = len(names)
+    none = np.full(count, -1, np.int32)
+    grouped = set(np.concatenate([c.members.reshape(-1) for c in found]).tolist())
+    tops = tuple(len(nodes) + k for k, holder in enumerate(above) if holder < 0)
+    roots = tuple(
+        replace(r, nodes=(*(i for i in r.nodes if i not in grouped), *(tops if i == scene.default_root else ())))
+        for i, r in enumerate(scene.roots)
+    )
+    return scene.but(
+        roots=roots,
+        nodes=replace(
+            nodes,
+            parent=np.concatenate([parent, np.array(above, np.int32)]),
+            local=np.concatenate([local, np.array(made)]),
+            mesh=np.concatenate([nodes.mesh, none]),
+            light=np.concatenate([nodes.light, none]),
+            camera=np.concatenate([nodes.camera, none]),
+            skin=np.concatenate([nodes.skin, none]),
+            flags=np.concatenate([nodes.flags, np.zeros(count, np.uint8)]),
+            layer=np.concatenate([nodes.layer, none]),
+            source=np.concatenate([nodes.source, none.astype(np.int64)]),
+            names=(*nodes.names, *names),
+        ),
+    )

@@ -1,0 +1,110 @@
+"""Groups that stand in several places: found among others, not where things only stand in rows, and placed as they were."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import numpy as np
+import trimesh
+from scipy.spatial.transform import Rotation
+
+from tests.core.test_sides import as_mesh, at
+from tests.core.test_split import proven, same_soup
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.formats import writable
+from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
+
+
+def village(pieces: int, kinds: int, places: int, strays: int = 0, seed: int = 0, grid: bool = False) -> Scene:
+    """A building of so many pieces of so many shapes, in several places, turned about the vertical; and strays."""
+    rng = np.random.default_rng(seed)
+    meshes = []
+    for k in range(kinds):
+        box = trimesh.creation.box(rng.uniform(0.3, 1.5, 3))
+        box.vertices[0] += 0.05 * (k + 1)
+        meshes.append(as_mesh(box, 0))
+    spots = rng.integers(0, 12, (pieces, 3)) * 1.0 if grid else rng.uniform(0, 12, (pieces, 3))
+    own = [at(*spots[k], (np.pi / 2 * int(rng.integers(4)), [0, 1, 0])) for k in range(pieces)]
+    kind = [*(k % kinds for k in range(pieces))]
+    local, mesh, names = [], [], []
+    for place in range(places):
+        move = np.eye(4)
+        move[:3, :3] = Rotation.from_euler("y", rng.uniform(0, 6)).as_matrix()
+        move[:3, 3] = [40 * place, 0, rng.uniform(-5, 5)]
+        local += [move @ one for one in own]
+        mesh += kind
+        names += [f"piece_{place}_{k}" for k in range(pieces)]
+    for k in range(strays):
+        local.append(at(*rng.uniform(-20, 200, 3)))
+        mesh.append(int(rng.integers(kinds)))
+        names.append(f"stray_{k}")
+    order = rng.permutation(len(local))
+    nodes = make_nodes(np.full(len(local), -1), np.array(local)[order], [names[i] for i in order], mesh=np.array(mesh)[order])  # fmt: skip
+    return Scene(GLTF, nodes, tuple(meshes), (Material("m"),))
+
+
+def apply(scene: Scene, **more: Any) -> Scene:
+    return parse_step({"kind": "find_compounds", **more}).apply(scene, StepContext(BUILT_IN[0]))[0]
+
+
+def groups(scene: Scene) -> list[tuple[str, int]]:
+    """Names of the compounds' nodes with how many parts hang below each."""
+    return [
+        (n, int((scene.nodes.parent == i).sum())) for i, n in enumerate(scene.nodes.names) if n.startswith("compound")
+    ]
+
+
+class Found(unittest.TestCase):
+    def test_a_building_of_a_thousand_pieces_in_ten_places_is_one_compound(self) -> None:
+        scene = village(1000, 20, 10)
+        out = apply(scene)
+        self.assertEqual([size for _, size in groups(out)], [1000] * 10)
+        self.assertTrue(all(name.startswith("compound_01_") for name, _ in groups(out)))
+        self.assertTrue(same_soup(out, scene))
+        first = out.nodes.names.index("compound_01_01")
+        second = out.nodes.names.index("compound_01_02")
+        for other in (first, second):
+            rows = np.flatnonzero(out.nodes.parent == other)
+            key = np.lexsort([*out.nodes.local[rows, :3, 3].T, out.nodes.mesh[rows]])
+            if other == first:
+                expected = out.nodes.local[rows][key], out.nodes.mesh[rows][key]
+            else:
+                np.testing.assert_array_equal(out.nodes.local[rows][key], expected[0])
+                np.testing.assert_array_equal(out.nodes.mesh[rows][key], expected[1])
+
+    def test_among_strays_and_on_a_grid(self) -> None:
+        for grid in (False, True):
+            scene = village(60, 12, 4, strays=80, seed=5, grid=grid)
+            out = apply(scene)
+            self.assertEqual([size for _, size in groups(out)][:4], [60] * 4, grid)
+            names = [n for n in out.nodes.names if n.startswith("stray")]
+            alone = [out.nodes.parent[out.nodes.names.index(n)] < 0 for n in names]
+            self.assertGreater(np.mean(alone), 0.9)
+            self.assertTrue(same_soup(out, scene))
+
+    def test_rows_and_what_is_off_are_none(self) -> None:
+        mesh = as_mesh(trimesh.creation.box([1, 1, 1]), 0)
+        nodes = make_nodes(np.full(20, -1), np.array([at(2 * k, 0, 0) for k in range(20)]), [f"bench {k}" for k in range(20)], mesh=[0] * 20)  # fmt: skip
+        row = Scene(GLTF, nodes, (mesh,), (Material("m"),))
+        self.assertLessEqual(max((size for _, size in groups(apply(row))), default=0), 10)
+        scene = village(6, 6, 2, seed=2)
+        local = scene.nodes.local.copy()
+        local[:6, 1, 3] += np.linspace(0.01, 0.2, 6)  # each by another amount
+        other = scene.but(nodes=make_nodes(scene.nodes.parent, local, scene.nodes.names, mesh=scene.nodes.mesh))
+        self.assertLess(max((size for _, size in groups(apply(other))), default=0), 6)
+
+    def test_a_second_time_there_is_nothing_left(self) -> None:
+        out = apply(village(20, 5, 3))
+        again, changes = parse_step({"kind": "find_compounds"}).apply(out, StepContext(BUILT_IN[0]))
+        self.assertEqual((again, changes), (out, []))
+
+
+class Arrives(unittest.TestCase):
+    def test_in_every_format(self) -> None:
+        scene = village(8, 4, 3, strays=3)
+        for fmt in sorted(writable()):
+            with self.subTest(format=fmt):
+                ok, said, _ = proven(scene, [{"kind": "find_compounds"}], fmt)
+                self.assertTrue(ok, said)
