@@ -23,6 +23,7 @@ from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
 from tidy_caravan.demo.ferry_landing import landing
 
 BOX = trimesh.creation.box
@@ -153,6 +154,9 @@ class Arrives(unittest.TestCase):
         whole = landing()
         lump = lumped(whole)
         self.assertEqual(len(lump.nodes.parts), len(lump.meshes))
+        told = {f.code: f for f in survey(lump, BUILT_IN[2])}
+        self.assertGreaterEqual(told["structure.lump"].count, 4)
+        self.assertNotIn("structure.lump", [f.code for f in survey(whole, BUILT_IN[2])])
         steps = [{"kind": "split_parts"}, {"kind": "share_copies"}]
         ok, said, result = proven(lump, steps)
         self.assertTrue(ok, said)

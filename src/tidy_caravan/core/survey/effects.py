@@ -38,6 +38,7 @@ EFFECTS: dict[str, Effect] = {
     "material": "wastes",
     "tree": "wastes",
     "speed": "wastes",
+    "structure": "wastes",
     "travel": "to know",
     "survey": "to know",
     "import": "to know",

@@ -9,14 +9,68 @@ import numpy as np
 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.congruent import twice
-from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.geometry.pieces import by_shell
+from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.survey.base import Finding, check, parts_with
-from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
 
 SAME_PLACE = 1e-5
 """Deviation, as a part of their size, within which two parts stand in one place."""
 MOST_PAIRS = 20_000
+
+
+LOOSE = mesh_fact("loose pieces", lambda m: loose_pieces(m), surface=True)
+LUMP = (30, 0.1)
+"""Pieces from which on a mesh may be a lump, and how small most of them are against the whole."""
+
+
+def loose_pieces(mesh: Mesh) -> list[float]:
+    """How many pieces hang together by themselves, and the size of the middle one as a part of the whole's. O(F log F)."""
+    if mesh.triangles < LUMP[0]:
+        return [1.0, 1.0]
+    label = by_shell(mesh)
+    count = int(label.max()) + 1
+    if count < LUMP[0]:
+        return [float(count), 1.0]
+    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    order = np.argsort(label, kind="stable")
+    begin = np.searchsorted(label[order], np.arange(count))
+    low = np.minimum.reduceat(corners.min(axis=1)[order], begin)
+    high = np.maximum.reduceat(corners.max(axis=1)[order], begin)
+    whole = float(np.linalg.norm(high.max(axis=0) - low.min(axis=0))) or 1.0
+    return [float(count), float(np.median(np.linalg.norm(high - low, axis=1))) / whole]
+
+
+@check("structure", "Lumps of many pieces")
+def lumps(context: Context) -> Iterable[Finding]:
+    """Meshes of many loose pieces spread over a large space, which one part draws: a whole hall exported as one thing."""
+    scene = context.scene
+    counts = scene.instance_counts
+    marked = np.zeros(len(scene.meshes), np.bool_)
+    pieces = 0
+    for i, found in enumerate(context.each(LOOSE)):
+        if found is not None and counts[i] == 1 and found[0] >= LUMP[0] and found[1] <= LUMP[1]:
+            marked[i] = True
+            pieces += int(found[0])
+    if marked.any():
+        parts = parts_with(scene, marked)
+        yield Finding(
+            code="structure.lump",
+            severity="info",
+            title="Lumps of many pieces",
+            count=len(parts),
+            value=float(pieces),
+            unit="pieces",
+            text=f"{plural(len(parts), 'part is a lump', 'parts are lumps')} of {plural(pieces, 'loose piece')}: none of them can be culled, lit or shared by "
+            "itself. Split, they are parts, and copies among them can share their meshes. Foliage and gravel are meant to be one.",
+            parts=parts,
+            guess=True,
+            mend={
+                "kind": "split_parts",
+                "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+            },
+        )
 
 
 @check("tree", "Empty nodes")
