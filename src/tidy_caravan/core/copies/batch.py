@@ -13,6 +13,10 @@ from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 UV_LIMIT = 1e-5
 """Difference of coordinates below which they are the same, and as much again for each whole repeat, by float32."""
 COLOR_LIMIT = 0.5 / 255
+CHUNK = 1 << 21
+"""Vertices and triangles whose figures are made together."""
+ROUNDING = 4 * float(np.finfo(np.float32).eps)
+"""Part of a coordinate that moving it about and storing it in float32 may cost."""
 FLAT = 1e-5
 """Part of its size below which a mesh has no thickness."""
 LARGEST_SHARE = 0.02
@@ -115,26 +119,30 @@ def unstacked(arrays: Mapping[str, AnyArray]) -> Batch:
 class Normal:
     """Meshes without place and size. points: (N, V, 3), such that copies differ by a turn, or a mirror, alone.
     shape: (N, 3, 3) from there back to the mesh, without the place. blur: (N,) how far a corner may be off there.
-    usable: (N,) False for lines and points."""
+    noise: (N,) how far float32 puts it off. usable: (N,) False for lines and points."""
 
     points: F64
     shape: F64
     blur: F64
+    noise: F64
     usable: Bool
 
     def of(self, rows: AnyArray) -> Normal:
-        return Normal(self.points[rows], self.shape[rows], self.blur[rows], self.usable[rows])
+        return Normal(self.points[rows], self.shape[rows], self.blur[rows], self.noise[rows], self.usable[rows])
 
 
 def normal_form(batch: Batch, per_axis: bool) -> Normal:
     """per_axis: stretched along its principal axes as well, so that copies of other proportions become equal."""
     x = batch.points - batch.points.mean(axis=1, keepdims=True)
     count = batch.points.shape[1]
+    rounding = ROUNDING * np.abs(batch.points).max(axis=(1, 2))
     if not per_axis:
         size = np.sqrt((x**2).sum(axis=(1, 2)) / count)
         usable = size > 0
         safe = np.where(usable, size, 1.0)
-        return Normal(x / safe[:, None, None], safe[:, None, None] * np.eye(3), batch.far / safe, usable)
+        return Normal(
+            x / safe[:, None, None], safe[:, None, None] * np.eye(3), batch.far / safe, rounding / safe, usable
+        )
     values, axes = np.linalg.eigh(x.transpose(0, 2, 1) @ x / count)
     axes[:, :, 0] *= np.sign(np.linalg.det(axes))[:, None]  # or mirrors there would be none here
     width = np.sqrt(np.maximum(values, 0.0))
@@ -144,10 +152,19 @@ def normal_form(batch: Batch, per_axis: bool) -> Normal:
     thinnest = np.where(thick, width, np.inf).min(axis=1)
     usable = thick[:, 1]
     blur = np.minimum(batch.far / np.where(usable, thinnest, 1.0), LARGEST_SHARE)
-    return Normal(points, axes * safe[:, None, :], blur, usable)
+    noise = rounding / np.where(usable, thinnest, 1.0)
+    return Normal(points, axes * safe[:, None, :], blur, noise, usable)
 
 
 def figures(batch: Batch, normal: Normal) -> tuple[F64, F64]:
+    """The figures of all meshes, some at a time so that large ones do not fill the memory."""
+    step = max(1, CHUNK // max(1, batch.faces.shape[1] + batch.points.shape[1]))
+    rows = [np.arange(k, min(k + step, len(batch))) for k in range(0, len(batch), step)]
+    told = [figures_of(batch.of(some), normal.of(some)) for some in rows]
+    return np.concatenate([t[0] for t in told]), np.concatenate([t[1] for t in told])
+
+
+def figures_of(batch: Batch, normal: Normal) -> tuple[F64, F64]:
     """(N, K) figures that no turn or mirror changes, and how far those of copies may be apart, half of it each. O(N · (V + F))."""
     y = normal.points
     n = len(y)

@@ -18,6 +18,10 @@ TRIES = 48
 """Placements that are tried before a mesh is called different: as many as a cube has, mirrored ones with it."""
 SAMPLES = 8
 """Corners that are laid on first; most wrong placements are told by them."""
+MOST_VERTICES = 2_000_000
+"""Larger meshes are laid on others in their order alone: three numbers of places have to fit 63 bits."""
+LARGER = 4.0
+"""Times what places may be off that the telling triangle has to be large, to tell anything."""
 NEARLY = 8.0
 ROUNDS = 6
 ALONE = 0.25
@@ -150,10 +154,14 @@ def laid(one: Batch, own: Normal, others: Batch, theirs: Normal, allowed: Allowe
         hit = rows[good]
         out.fits[hit], out.linear[hit], out.place[hit], out.off[hit] = True, linear[good], place[good], off[good]
     left = np.flatnonzero(~out.fits & theirs.usable & ~settled)
-    if len(left) and own.usable[0]:
+    if len(left) and own.usable[0] and one.points.shape[1] <= MOST_VERTICES:
         anchor = Anchor.of(one, own)
-        for rows in chunks(left, one.faces.shape[1] * 6):
-            by_triangles(anchor, others, theirs, rows, allowed, out)
+        # first as copies are that were only moved about, then as far off as they may be, where triangles are larger than that
+        for blur, own_blur in ((theirs.noise, own.noise[0]), (theirs.blur, own.blur[0])):
+            spare = 2 * (blur + own_blur) + 1e-6
+            asked = left[~out.fits[left] & (spare[left] * LARGER <= anchor.shortest)]
+            for rows in chunks(asked, one.faces.shape[1] * 6):
+                by_triangles(anchor, others, theirs, rows, spare[rows], allowed, out)
     return out
 
 
@@ -195,12 +203,13 @@ def alike(one: Batch, others: Batch, linear: F64, vertex: I64 | None, source: I6
 
 @dataclass(frozen=True)
 class Anchor:
-    """The mesh that is laid on others, and the triangle that says where. places: (P, 3) where it has vertices. place_of:
+    """The mesh that is laid on others, and the triangle that says where. shortest: its least edge. places: (P, 3) where it has vertices. place_of:
     (V,) the place of each. codes: (F,) its triangles by places, sorted; order: (F,) which they are."""
 
     batch: Batch
     normal: Normal
     triangle: int
+    shortest: float
     places: F64
     place_of: I64
     codes: I64
@@ -222,7 +231,9 @@ class Anchor:
         np.minimum.at(first, place_of, np.arange(len(y)))
         codes, _ = coded(place_of[faces][None], count)
         order = np.argsort(codes[0], kind="stable")
-        return cls(one, own, telling(one, own), y[first], place_of, codes[0][order], order)
+        triangle = telling(one, own)
+        shortest = float(measures(own.points, one.faces[:, triangle : triangle + 1])[0].min())
+        return cls(one, own, triangle, shortest, y[first], place_of, codes[0][order], order)
 
 
 def coded(triples: I64, count: int) -> tuple[I64, I64]:
@@ -237,7 +248,7 @@ def telling(one: Batch, own: Normal) -> int:
     y, faces = own.points[0], one.faces[0]
     edges, radius, _ = measures(y[None], faces[None])
     marks = one.marks[0][faces].mean(axis=1)
-    step = max(0.01, 4 * float(own.blur[0]))
+    step = max(4 * float(own.noise[0]), min(0.01, 0.02 * float(np.median(edges))))
     look = np.concatenate([np.sort(edges[0], axis=1) / step, np.sort(radius[0], axis=1) / step, marks / 0.01], axis=1)
     _, kind, times = np.unique(np.rint(look), axis=0, return_inverse=True, return_counts=True)
     a, b = y[faces[:, 1]] - y[faces[:, 0]], y[faces[:, 2]] - y[faces[:, 0]]
@@ -266,8 +277,11 @@ def framed(corners: F64, flip: AnyArray | float) -> F64:
     return np.stack([x, np.cross(z, x), z * np.reshape(flip, (-1, 1))], axis=2)
 
 
-def by_triangles(anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, allowed: Allowed, out: Laid) -> None:
-    """Lays the anchor on the others `rows`, whatever their order, and notes in `out` where it fits."""
+def by_triangles(
+    anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, spare: F64, allowed: Allowed, out: Laid
+) -> None:
+    """Lays the anchor on the others `rows`, whatever their order, and notes in `out` where it fits. spare: of each how far
+    places may be off when the triangle that says where is looked for."""
     from scipy.spatial import cKDTree
 
     one, own = anchor.batch, anchor.normal
@@ -275,7 +289,7 @@ def by_triangles(anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, 
     edges, radius, corners = measures(near.points, some.faces)
     own_edges, own_radius, own_corners = measures(own.points, one.faces)
     t = anchor.triangle
-    blur = 2 * (near.blur + own.blur[0])[:, None, None] + 1e-5
+    blur = spare[:, None, None]
     hits: list[tuple[AnyArray, AnyArray, int]] = []
     for turn in range(6 if allowed.mirror else 3):
         a, b, c = TURNS[turn].tolist()
@@ -314,7 +328,7 @@ def by_triangles(anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, 
     count = np.minimum(np.searchsorted(which, np.arange(len(rows)), side="right") - begin, TRIES)
     tree = cKDTree(anchor.places)
     size = float(np.linalg.norm(anchor.places, axis=1).max())
-    spread = 1 + 2 * size / max(float(own_edges[0, t].min()), 1e-9)
+    spread = 1 + 2 * size / max(anchor.shortest, 1e-9)
     reach: F64 = 2 * spread * blur[:, 0, 0]
     vertices = near.points.shape[1]
     tested: I64 = np.linspace(0, vertices - 1, min(SAMPLES, vertices)).astype(np.int64)
