@@ -110,7 +110,7 @@ def recommended(ways: list[Alternative]) -> list[Alternative]:
         reason = f"Nothing saves more than {ALIKE:.0%} of their {now / 1000:.3g} ms, so they keep all that can be named and moved."
     else:
         reason = (
-            f"{one.price.frame_us / 1000:.3g} ms of a frame instead of {now / 1000:.3g}, and no way that keeps more apart is within "
+            f"{one.price.frame_us / 1000:.3g} ms of a frame instead of {now / 1000:.3g} ms, and no way that keeps more apart is within "
             f"{ALIKE:.0%} of it; draw calls {ways[0].price.draw_calls} to {one.price.draw_calls} "
             f"({ways[0].price.draw_calls_instanced} to {one.price.draw_calls_instanced} with instancing)."
         )

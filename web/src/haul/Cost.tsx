@@ -13,7 +13,8 @@ const GROUPS = ["part", "mesh", "material", "layer"] as const;
 const BYS = ["parent", "layer", "material", "cell", "all"] as const;
 export type CostGroup = (typeof GROUPS)[number];
 
-const micros = (us: number) => (us < 1000 ? `${small(us, 1)} µs` : `${small(us / 1000, 2)} ms`);
+/** Of a frame, in one unit so that figures can be compared. */
+const micros = (us: number) => `${small(us / 1000, 3)} ms`;
 
 type Props = { haul: Haul; kinds: StepKind[]; busy: boolean; onSteps: (steps: StepData[]) => void };
 

@@ -20,6 +20,9 @@ SAMPLES = 8
 """Corners that are laid on first; most wrong placements are told by them."""
 MOST_VERTICES = 2_000_000
 """Larger meshes are laid on others in their order alone: three numbers of places have to fit 63 bits."""
+SAME = 4e-6
+"""Of a mesh's size: vertices that near are one place."""
+CROWD = 64
 LARGER = 4.0
 """Times what places may be off that the telling triangle has to be large, to tell anything."""
 NEARLY = 8.0
@@ -222,11 +225,14 @@ class Anchor:
         from scipy.spatial import cKDTree
 
         y, faces = own.points[0], one.faces[0]
-        # vertices that stand at one place by rounding are one place
-        near = cKDTree(y).query_pairs(4e-6, output_type="ndarray")
-        graph = coo_array((np.ones(len(near), np.int8), (near[:, 0], near[:, 1])), shape=(len(y), len(y)))
-        count, found = connected_components(graph, directed=False)
-        place_of: I64 = found.astype(np.int64)
+        # vertices that stand at one place by rounding are one place; of a whole crowd there the cell is
+        cells, cell, crowd = np.unique(np.rint(y / SAME), axis=0, return_inverse=True, return_counts=True)
+        count, place_of = len(cells), cell.reshape(-1).astype(np.int64)
+        if crowd.max() <= CROWD:
+            near = cKDTree(y).query_pairs(SAME, output_type="ndarray")
+            graph = coo_array((np.ones(len(near), np.int8), (near[:, 0], near[:, 1])), shape=(len(y), len(y)))
+            count, found = connected_components(graph, directed=False)
+            place_of = found.astype(np.int64)
         first = np.full(count, len(y), np.int64)
         np.minimum.at(first, place_of, np.arange(len(y)))
         codes, _ = coded(place_of[faces][None], count)
