@@ -28,6 +28,19 @@ def hall() -> bytes:
     return bytes(scene.export(file_type="glb"))
 
 
+def shared_hall() -> bytes:
+    """Nine crates that share a mesh."""
+    scene = trimesh.Scene()
+    for k in range(9):
+        scene.add_geometry(
+            trimesh.creation.box([2, 2, 2]),
+            node_name=f"crate_{k}",
+            geom_name="crate",
+            transform=at(2.5 * (k % 3), 1, 2.5 * (k // 3)),
+        )
+    return bytes(scene.export(file_type="glb"))
+
+
 class Structure(BrowserTest):
     def haul(self) -> dict[str, Any]:
         with client() as c:
@@ -52,6 +65,31 @@ class Structure(BrowserTest):
         with client() as c:
             done = work(c, haul["id"], "run")
             self.assertEqual(done["result"]["counts"]["uniqueMeshes"], 13)
+
+    def test_a_batch_under_the_pointer_tells_its_price(self) -> None:
+        page = self.page
+        with client() as c:
+            haul = begin(c, shared_hall(), name="shared.glb")
+        page.goto(f"{self.address}/hauls/{haul['id']}/survey")
+        self.drawn()
+        page.get_by_label("Lens").select_option("batches")
+        expect(page.get_by_text("one colour and pattern per mesh and material")).to_be_visible()
+        box = page.locator("canvas").first.bounding_box()
+        assert box
+        told = page.get_by_text(
+            re.compile(r"^this batch: 9 parts, one draw call with instancing, 9 without, 108 triangles")
+        )
+        for k in range(1, 12):
+            for j in range(1, 12):
+                page.mouse.move(box["x"] + box["width"] * k / 12, box["y"] + box["height"] * j / 12)
+                page.wait_for_timeout(90)
+                if told.count():
+                    break
+            if told.count():
+                break
+        expect(told).to_be_visible()
+        page.mouse.move(5, 5)
+        expect(page.get_by_text("one colour and pattern per mesh and material")).to_be_visible()
 
     def test_cost_ways_and_budget(self) -> None:
         page, haul = self.page, self.haul()

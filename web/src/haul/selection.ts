@@ -1,6 +1,7 @@
 // What is selected and how the view looks. Parts are selected by their identities, which hold when the source changes;
 // beside each stands its number in the newest source, by which every scene of it and the view know it.
 import { create } from "zustand";
+import type { Batch } from "../view/hover";
 import type { Lens } from "../view/lenses";
 
 export type Focus = { source: number; centre: [number, number, number]; size: number; time: number };
@@ -28,6 +29,8 @@ type ViewState = {
   placing: boolean;
   /** What the next click in the view is for: it gets the place, in metres, Y up; null when it was given up. */
   picking: ((place: [number, number, number] | null) => void) | null;
+  /** What the pointer is on in the lens of batches: all that is drawn with it. */
+  batch: Batch | null;
   /** Lines of the places of a fault: x, y, z of both ends in metres, Y up. */
   places: readonly number[][] | null;
   /** known: numbers of those among the ids that were not selected before. */
@@ -50,6 +53,7 @@ type ViewState = {
         | "stage"
         | "level"
         | "picking"
+        | "batch"
       >
     >,
   ) => void;
@@ -71,6 +75,7 @@ export const useView = create<ViewState>((set) => ({
   figure: null,
   placing: false,
   picking: null,
+  batch: null,
   places: null,
   select: (ids, known) =>
     set((old) => {

@@ -8,6 +8,7 @@ import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
+import { useHover } from "./hover";
 import { lensNumber, lensOf } from "./lenses";
 import { addLines, addPlaces } from "./lines";
 import { fetchView, type ViewFile } from "./load";
@@ -85,7 +86,7 @@ export function SceneView(props: Props) {
 function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }) {
   const { leftFile, rightFile, left, right, onPick, onFigures, onScale } = props;
   const { gl, camera, size, invalidate } = useThree();
-  const { selected, marked, lens, wipe, focus, places } = useView();
+  const { selected, marked, lens, wipe, focus, places, batch } = useView();
   const dusk = useTheme((s) => s.theme === "dusk");
   const shared = useRef<Shared>({
     lens: { value: 0 },
@@ -137,10 +138,10 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     for (const side of [a, b]) {
       if (!side) continue;
       for (const material of side.materials) applyLens(material, lens);
-      setStates(side, selected, marked);
+      setStates(side, selected, batch?.sources ?? marked);
     }
     invalidate();
-  }, [a, b, lens, dusk, selected, marked, shared, invalidate]);
+  }, [a, b, lens, dusk, selected, marked, batch, shared, invalidate]);
 
   const lineCalls = useRef(0);
   const lines = lensOf(lens)?.lines;
@@ -176,6 +177,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
   }, [wipe, invalidate]);
 
   usePicking(gl, camera, a, onPick);
+  useHover(gl, camera, a, lens === "batches" && !b);
   useBox(gl, camera, controls, a, invalidate);
   usePoint(gl, camera, a);
   useFigure(gl, camera, a, invalidate);

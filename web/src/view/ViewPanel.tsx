@@ -28,6 +28,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
     picking,
     stage,
     level,
+    batch,
   } = useView();
   const [figures, setFigures] = useState<Figures | null>(null);
   const [scale, setScale] = useState(0);
@@ -232,8 +233,8 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         )}
       </div>
       <p className="flex shrink-0 items-center gap-3 border-t rule px-2 py-1 text-xs">
-        <span className="min-w-0 grow truncate" title={lensOf(lens)?.legend}>
-          {lensOf(lens)?.legend}
+        <span className="min-w-0 grow truncate" title={batch?.text ?? lensOf(lens)?.legend}>
+          {batch?.text ?? lensOf(lens)?.legend}
         </span>
         <span
           className="shrink-0"
