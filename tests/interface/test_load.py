@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import unittest
 from pathlib import Path
+from typing import Any
 
 from playwright.sync_api import expect
 
@@ -54,6 +55,21 @@ class Load(BrowserTest):
         expect(row.get_by_role("button", name="in use")).to_be_visible()
         wanted = {"kind": "match_units_axes", "sourceMetresPerUnit": 0.01}
         self.route_once(haul["id"], lambda route: any(wanted.items() <= s.items() for s in route["steps"]))
+
+    def test_nothing_can_be_put_on_the_tape_before_the_kinds_of_steps_are_known(self) -> None:
+        """A click before that used to do nothing, and said so to nobody."""
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+        waiting: list[Any] = []
+        self.page.route("**/api/steps", lambda route: waiting.append(route))
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
+        self.pages("Unit")
+        use = self.page.get_by_role("row").filter(has_text="centimetre").get_by_role("button")
+        expect(use).to_be_disabled()
+        waiting[0].continue_()
+        expect(use).to_be_enabled()
+        use.click()
+        expect(use).to_have_text("in use")
 
     def test_shapes_are_tried_in_the_view_before_they_are_on_the_tape(self) -> None:
         page = self.page

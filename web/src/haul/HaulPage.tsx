@@ -286,7 +286,8 @@ export function HaulPage() {
             <Pane key={station.id} name="This station">
               {station.show({
                 haul,
-                busy,
+                // before the kinds of steps are known nothing can be put on the tape
+                busy: busy || !kinds.length,
                 kinds,
                 titles,
                 findings: scene ? findings : undefined,
