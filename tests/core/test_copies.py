@@ -118,6 +118,19 @@ class Found(unittest.TestCase):
             other = replace(scene.meshes[1], **{which: value})
             self.assertEqual(len(apply(scene.but(meshes=(scene.meshes[0], other))).meshes), 2, which)
 
+    def test_a_symmetric_shape_with_its_coordinates_turned_is_a_copy_that_was_turned(self) -> None:
+        points = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]], np.float32)
+        faces = trimesh.convex.convex_hull(points)
+        mesh = as_mesh(trimesh.Trimesh(faces.vertices, faces.faces, process=False), 0)
+        turn = np.array([[0, -1, 0], [1, 0, 0], [0, 0, 1]], np.float32)
+        where = np.argmin(np.linalg.norm(mesh.positions[:, None] @ turn.T - mesh.positions, axis=2), axis=1)
+        uv = np.random.default_rng(3).random((6, 2)).astype(np.float32)
+        scene = flat().but(meshes=(replace(mesh, uvs=(uv,)), replace(mesh, uvs=(uv[where],))))
+        nodes = make_nodes([-1, -1], np.tile(np.eye(4), (2, 1, 1)), ["a", "b"], mesh=[0, 1])
+        out = apply(scene.but(nodes=nodes), mirror="no")
+        self.assertEqual(len(out.meshes), 1)
+        self.assertEqual(sorted(np.trace(w[:3, :3]) for w in out.nodes.world), [1.0, 3.0])
+
     def test_a_baked_mirror_that_kept_its_winding_is_another_thing(self) -> None:
         """Inside out it would be as an instance."""
         made = POST.copy()

@@ -150,8 +150,9 @@ def laid(one: Batch, own: Normal, others: Batch, theirs: Normal, allowed: Allowe
         some = others.of(rows)
         corners = np.broadcast_to(one.points, some.points.shape)
         linear, place, off = closely(corners, some.points, np.ones(len(rows)), some.far, allowed)
-        # with the same triangles in the same order, all but a copy is no copy in another order either
-        settled[rows[off <= NEARLY * some.far]] = True
+        # with the same triangles in the same order, all but a copy is a near twin, and none in another order either; what
+        # is a copy by its shape may still have its coordinates the other way round
+        settled[rows[(off > some.far) & (off <= NEARLY * some.far)]] = True
         good = np.flatnonzero(off <= some.far)
         good = good[alike(one, some.of(good), linear[good], None, None)]
         hit = rows[good]
@@ -206,8 +207,8 @@ def alike(one: Batch, others: Batch, linear: F64, vertex: I64 | None, source: I6
 
 @dataclass(frozen=True)
 class Anchor:
-    """The mesh that is laid on others, and the triangle that says where. shortest: its least edge. places: (P, 3) where it has vertices. place_of:
-    (V,) the place of each. codes: (F,) its triangles by places, sorted; order: (F,) which they are."""
+    """The mesh that is laid on others, and the triangle that says where. shortest: its least edge. places: (P, 3) where it
+    has vertices. place_of: (V,) the place of each. codes: (F,) its triangles by places, sorted; order: (F,) which they are."""
 
     batch: Batch
     normal: Normal
