@@ -127,21 +127,25 @@ class Nodes:
             jump = jump[jump]
 
 
-def with_parts(nodes: Nodes, parent: Any, local: F64, names: Sequence[str], mesh: Any, layer: Any = -1) -> Nodes:
-    """The nodes with more parts behind them, which a step, or a comparison, made: they come from no source."""
+def with_parts(
+    nodes: Nodes, parent: Any, local: F64, names: Sequence[str], mesh: Any = -1, layer: Any = -1, flags: Any = 0,
+    source: Any = -1,
+) -> Nodes:  # fmt: skip
+    """The nodes with more behind them, which a step, or a comparison, made: parts, or groups that draw nothing. They come
+    from no source, unless that is said."""
     count = len(local)
     none = np.full(count, -1, np.int32)
     return replace(
         nodes,
         parent=np.concatenate([nodes.parent, np.broadcast_to(np.asarray(parent, np.int32), count)]),
         local=np.concatenate([nodes.local, local]),
-        mesh=np.concatenate([nodes.mesh, np.asarray(mesh, np.int32)]),
+        mesh=np.concatenate([nodes.mesh, np.broadcast_to(np.asarray(mesh, np.int32), count)]),
         light=np.concatenate([nodes.light, none]),
         camera=np.concatenate([nodes.camera, none]),
         skin=np.concatenate([nodes.skin, none]),
-        flags=np.concatenate([nodes.flags, np.zeros(count, np.uint8)]),
+        flags=np.concatenate([nodes.flags, np.broadcast_to(np.asarray(flags, np.uint8), count)]),
         layer=np.concatenate([nodes.layer, np.broadcast_to(np.asarray(layer, np.int32), count)]),
-        source=np.concatenate([nodes.source, none.astype(np.int64)]),
+        source=np.concatenate([nodes.source, np.broadcast_to(np.asarray(source, np.int64), count)]),
         names=(*nodes.names, *names),
     )
 

@@ -13,7 +13,7 @@ from tidy_caravan.core.geometry.combining import combined, data_of, order_of
 from tidy_caravan.core.geometry.pieces import slim
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Origin, Scene, joined
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
-from tidy_caravan.core.scene.nodes import Nodes
+from tidy_caravan.core.scene.nodes import Nodes, with_parts
 from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.selection import Treatment
 from tidy_caravan.core.space.convert import keep_nodes
@@ -140,7 +140,7 @@ class CombineParts(Step):
             for piece in pieces[1:]:
                 more.append((head, len(meshes)))
                 meshes.append(piece)
-        grown = beside(replace(nodes, mesh=column, sources=sources, origins=origins), more, scene)
+        grown = beside(replace(nodes, mesh=column, sources=sources, origins=origins), more)
         column = grown.mesh
         out = with_meshes(scene.but(nodes=grown), column, meshes)
         # what is left of the others is in nobody's way, unless something hangs below it
@@ -163,30 +163,21 @@ def can_be_combined(scene: Scene) -> Bool:
     return out
 
 
-def beside(nodes: Nodes, more: list[tuple[int, int]], scene: Scene) -> Nodes:
+def beside(nodes: Nodes, more: list[tuple[int, int]]) -> Nodes:
     """The nodes with further parts beside their heads, in the same place; each tells the sources of its head."""
     if not more:
         return nodes
     heads = np.array([h for h, _ in more])
-    none = np.full(len(more), -1, np.int32)
     first = len(nodes)
     names = [
         f"{nodes.names[h]}_{k + 2:02}" for h, k in zip(heads.tolist(), counted(heads).tolist(), strict=True)
     ]  # the head is the first
-    return replace(
-        nodes,
-        parent=np.concatenate([nodes.parent, nodes.parent[heads]]),
-        local=np.concatenate([nodes.local, nodes.local[heads]]),
-        mesh=np.concatenate([nodes.mesh, np.array([m for _, m in more], np.int32)]),
-        light=np.concatenate([nodes.light, none]),
-        camera=np.concatenate([nodes.camera, none]),
-        skin=np.concatenate([nodes.skin, none]),
-        flags=np.concatenate([nodes.flags, nodes.flags[heads]]),
-        layer=np.concatenate([nodes.layer, nodes.layer[heads]]),
-        source=np.concatenate([nodes.source, nodes.source[heads]]),
-        names=(*nodes.names, *names),
-        sources={**nodes.sources, **{first + k: nodes.sources[h] for k, h in enumerate(heads.tolist())}},
-    )
+    out = with_parts(
+        nodes, nodes.parent[heads], nodes.local[heads], names, [m for _, m in more], nodes.layer[heads],
+        nodes.flags[heads], nodes.source[heads],
+    )  # fmt: skip
+    several = {first + k: nodes.sources[h] for k, h in enumerate(heads.tolist())}
+    return replace(out, sources={**nodes.sources, **several})
 
 
 def counted(values: AnyArray) -> I64:
@@ -213,26 +204,12 @@ def under_one_node(scene: Scene, groups: list[I64]) -> Scene:
         at = (nodes.world[up] if up >= 0 else np.eye(4)) @ frame
         local[group] = affine_inverse(at[None]) @ nodes.world[group]
         parent[group] = len(nodes) + k
-    none = np.full(len(groups), -1, np.int32)
     hung = {int(g[0]): len(nodes) + k for k, g in enumerate(groups)}
     below = {i for g in groups for i in g.tolist()}
     roots = tuple(
         replace(r, nodes=tuple(dict.fromkeys(hung.get(i, i) for i in r.nodes if i in hung or i not in below)))
         for r in scene.roots
     )
-    return scene.but(
-        roots=roots,
-        nodes=replace(
-            nodes,
-            parent=np.concatenate([parent, np.array(above, np.int32)]),
-            local=np.concatenate([local, np.array(made)]),
-            mesh=np.concatenate([nodes.mesh, none]),
-            light=np.concatenate([nodes.light, none]),
-            camera=np.concatenate([nodes.camera, none]),
-            skin=np.concatenate([nodes.skin, none]),
-            flags=np.concatenate([nodes.flags, np.zeros(len(groups), np.uint8)]),
-            layer=np.concatenate([nodes.layer, nodes.layer[[int(g[0]) for g in groups]]]),
-            source=np.concatenate([nodes.source, none.astype(np.int64)]),
-            names=(*nodes.names, *names),
-        ),
-    )
+    moved = replace(nodes, parent=parent, local=local)
+    layer = nodes.layer[[int(g[0]) for g in groups]]
+    return scene.but(roots=roots, nodes=with_parts(moved, above, np.array(made), names, layer=layer))

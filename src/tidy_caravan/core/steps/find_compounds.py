@@ -12,6 +12,7 @@ from tidy_caravan.core.copies.compounds import Compound, compounds_in
 from tidy_caravan.core.copies.search import movable
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.nodes import with_parts
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
@@ -49,7 +50,8 @@ class FindCompounds(Step):
         nodes = scene.nodes
         rows = np.flatnonzero(context.selected(self.where, scene) & movable(scene) & (nodes.children_count == 0))
         # a compound stays one: what hangs below such a node already is in its place
-        rows = rows[~np.isin(nodes.parent[rows], [i for i, n in enumerate(nodes.names) if n.startswith(PREFIX)])]
+        made = np.flatnonzero(nodes.source < 0).tolist()
+        rows = rows[~np.isin(nodes.parent[rows], [i for i in made if nodes.names[i].startswith(PREFIX)])]
         metre = scene.convention.metres_per_unit
         found = compounds_in(scene, rows, self.tolerance_mm / 1000 / metre, context.progress) if len(rows) > 3 else []
         found = [c for c in found if c.members.shape[1] >= self.least]
@@ -96,27 +98,11 @@ def hung(scene: Scene, found: list[Compound]) -> Scene:
             names.append(f"{PREFIX}{number + 1:02}_{k + 1:02}")
             above.append(holder)
             made.append(at)
-    count = len(names)
-    none = np.full(count, -1, np.int32)
     grouped = set(np.concatenate([c.members.reshape(-1) for c in found]).tolist())
     tops = tuple(len(nodes) + k for k, holder in enumerate(above) if holder < 0)
     roots = tuple(
         replace(r, nodes=(*(i for i in r.nodes if i not in grouped), *(tops if i == scene.default_root else ())))
         for i, r in enumerate(scene.roots)
     )
-    return scene.but(
-        roots=roots,
-        nodes=replace(
-            nodes,
-            parent=np.concatenate([parent, np.array(above, np.int32)]),
-            local=np.concatenate([local, np.array(made)]),
-            mesh=np.concatenate([nodes.mesh, none]),
-            light=np.concatenate([nodes.light, none]),
-            camera=np.concatenate([nodes.camera, none]),
-            skin=np.concatenate([nodes.skin, none]),
-            flags=np.concatenate([nodes.flags, np.zeros(count, np.uint8)]),
-            layer=np.concatenate([nodes.layer, none]),
-            source=np.concatenate([nodes.source, none.astype(np.int64)]),
-            names=(*nodes.names, *names),
-        ),
-    )
+    moved = replace(nodes, parent=parent, local=local)
+    return scene.but(roots=roots, nodes=with_parts(moved, above, np.array(made), names))

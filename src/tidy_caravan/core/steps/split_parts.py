@@ -13,6 +13,7 @@ from tidy_caravan.core.geometry.pieces import base_of, by_cell, by_halving, by_m
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.nodes import with_parts
 from tidy_caravan.core.scene.scene import with_meshes
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
@@ -198,25 +199,17 @@ class Grown:
         if not self.parent:
             return self.scene
         nodes, above = self.scene.nodes, np.array(self.parent)
-        none = np.full(len(above), -1, np.int32)
         column = nodes.mesh.copy()
         column[self.split] = -1
-        mesh = np.concatenate([column, np.array(self.mesh, np.int32)])
         gone = set(self.split)
         several = {len(nodes) + k: nodes.sources[i] for k, i in enumerate(self.parent) if i in nodes.sources}
+        grown = with_parts(
+            replace(nodes, mesh=column), above, np.array(self.local), self.names, self.mesh, nodes.layer[above],
+            nodes.flags[above], nodes.source[above],
+        )  # fmt: skip
         grown = replace(
-            nodes,
-            parent=np.concatenate([nodes.parent, above.astype(np.int32)]),
-            local=np.concatenate([nodes.local, np.array(self.local)]),
-            mesh=mesh,
-            light=np.concatenate([nodes.light, none]),
-            camera=np.concatenate([nodes.camera, none]),
-            skin=np.concatenate([nodes.skin, none]),
-            flags=np.concatenate([nodes.flags, nodes.flags[above]]),
-            layer=np.concatenate([nodes.layer, nodes.layer[above]]),
-            source=np.concatenate([nodes.source, nodes.source[above]]),
-            names=(*nodes.names, *self.names),
+            grown,
             sources={**{i: ids for i, ids in nodes.sources.items() if i not in gone}, **several},
             origins=self.origins,
         )
-        return with_meshes(self.scene.but(nodes=grown), mesh, self.meshes)
+        return with_meshes(self.scene.but(nodes=grown), grown.mesh, self.meshes)
