@@ -125,7 +125,9 @@ class Split(unittest.TestCase):
         scene = scene_of({"ball": (trimesh.creation.icosphere(1), at(0, 0, 0)), "crates": (crates(), at(9, 0, 0))})
         self.assertIs(apply(scene, where={"names": ["ball"]}), scene)
         skinned = scene.but(nodes=replace(scene.nodes, skin=np.array([-1, 0], np.int32)))
-        self.assertIs(apply(skinned), skinned)
+        out, changes = parse_step({"kind": "split_parts"}).apply(skinned, StepContext())
+        self.assertIs(out, skinned)
+        self.assertEqual([c.text for c in changes], ["1 part with a skin or morph targets stay whole"])
 
 
 class Arrives(unittest.TestCase):

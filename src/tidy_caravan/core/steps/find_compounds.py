@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.copies.compounds import Compound, compounds_in
+from tidy_caravan.core.copies.compounds import MOST_KINDS, Compound, compounds_in
 from tidy_caravan.core.copies.search import movable
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
@@ -55,10 +55,14 @@ class FindCompounds(Step):
         metre = scene.convention.metres_per_unit
         found = compounds_in(scene, rows, self.tolerance_mm / 1000 / metre, context.progress) if len(rows) > 3 else []
         found = [c for c in found if c.members.shape[1] >= self.least]
-        if not found:
-            return scene, []
-        out = hung(scene, found)
+        kinds = len(np.unique(nodes.mesh[rows]))
         changes = []
+        if kinds > MOST_KINDS:
+            text = f"of {kinds} meshes the {MOST_KINDS} that are there least often were asked where groups may be"
+            changes.append(Change(text=text, count=kinds - MOST_KINDS, problem=True))
+        if not found:
+            return scene, changes
+        out = hung(scene, found)
         for number, c in enumerate(found[:20]):
             text = f"compound {number + 1}: {plural(c.members.shape[1], 'part')} in {plural(len(c.members), 'place')}"
             changes.append(Change(text=text, count=c.members.size, parts=identities_of(scene, c.members.reshape(-1))))

@@ -64,8 +64,9 @@ class SplitParts(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         nodes = scene.nodes
-        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0) & (nodes.skin < 0)
-        rows = np.flatnonzero(chosen)
+        chosen = context.selected(self.where, scene) & (nodes.mesh >= 0)
+        bent = chosen & ((nodes.skin >= 0) | np.array([bool(m.morphs) for m in scene.meshes] + [False])[nodes.mesh])
+        rows = np.flatnonzero(chosen & ~bent)
         order = rows[np.argsort(nodes.mesh[rows], kind="stable")]
         used, begin = np.unique(nodes.mesh[order], return_index=True)
         up = axis_vector(scene.convention.up)
@@ -74,7 +75,7 @@ class SplitParts(Step):
         for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[number]
-            if mesh.morphs or mesh.triangles < 1 or (mesh.triangles < 2 and self.by != "plane"):
+            if mesh.triangles < 1 or (mesh.triangles < 2 and self.by != "plane"):
                 continue
             if self.by == "plane":
                 self.cut(mesh, scene, users, grown, up)
@@ -97,6 +98,10 @@ class SplitParts(Step):
             parts = np.array(grown.split)
             text = f"{plural(len(parts), 'part')} split into {len(grown.parent)}"
             changes.append(Change(text=text, count=len(grown.parent), parts=identities_of(scene, parts)))
+        if bent.any():
+            text = f"{plural(int(bent.sum()), 'part')} with a skin or morph targets stay whole"
+            told = identities_of(scene, np.flatnonzero(bent))
+            changes.append(Change(text=text, count=int(bent.sum()), problem=True, parts=told))
         if too_many:
             text = f"{plural(len(too_many), 'part')} would fall into more than {MOST_PIECES} pieces and stay whole"
             changes.append(
