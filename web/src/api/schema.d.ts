@@ -1656,6 +1656,12 @@ export interface components {
              */
             indexBits: 16 | 32;
             /**
+             * Instancingfrom
+             * @description Copies of a mesh below one node from which on they travel as one list; 0 leaves lists to scatters
+             * @default 32
+             */
+            instancingFrom: number;
+            /**
              * Lightmapchannel
              * @default 1
              */

@@ -141,6 +141,18 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
         />
         GPU instancing
       </label>
+      {d.gpuInstancing && (
+        <Field label="Lists from copies (0: scatters only)">
+          <input
+            type="number"
+            className="input input-sm w-full"
+            min={0}
+            max={1000000}
+            value={d.instancingFrom ?? 32}
+            onChange={(e) => setD({ ...d, instancingFrom: Number(e.target.value) })}
+          />
+        </Field>
+      )}
       <div className="col-span-4 flex items-center gap-3">
         {clash && (
           <span className="text-error">✗ Up and forward share an axis; choose two different ones.</span>

@@ -187,6 +187,11 @@ export function DestinationsPage() {
   );
 }
 
+function instancing(d: Destination): string {
+  if (!d.gpuInstancing) return "no";
+  return d.instancingFrom === 0 ? "scatters only" : `lists from ${d.instancingFrom ?? 32} copies`;
+}
+
 function Conventions({ d }: { d: Destination }) {
   const rows: [string, string][] = [
     ["One unit", unit(d.world.metresPerUnit)],
@@ -198,7 +203,7 @@ function Conventions({ d }: { d: Destination }) {
     ["Names", `${d.namePattern ?? ""}, up to ${d.nameLength ?? 63}`],
     ["Lightmap channel", String(d.lightmapChannel ?? 1)],
     ["Grid cell", d.gridCell ? `${d.gridCell} m` : "inferred"],
-    ["GPU instancing", d.gpuInstancing ? "yes" : "no"],
+    ["GPU instancing", instancing(d)],
   ];
   const proofs = Object.entries(d.importers).filter(([, i]) => i.proof);
   return (

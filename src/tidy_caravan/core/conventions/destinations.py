@@ -101,6 +101,12 @@ class Destination(CamelModel):
     name_length: int = Field(default=63, ge=8, le=1024)
     lightmap_channel: int = Field(default=1, ge=0, le=7)
     gpu_instancing: bool = False
+    instancing_from: int = Field(
+        default=32,
+        ge=0,
+        le=1_000_000,
+        description="Copies of a mesh below one node from which on they travel as one list; 0 leaves lists to scatters",
+    )
     grid_cell: float = Field(
         default=0.0, ge=0, le=1000, description="Cell of the grid that modular pieces snap to, in metres; 0 infers it"
     )
@@ -137,6 +143,7 @@ def _built_in(
     pattern: str = r"[A-Za-z0-9_.\-]",
     index_bits: Literal[16, 32] = 32,
     max_texture: int = 8192,
+    gpu_instancing: bool = False,
 ) -> Destination:
     habits: dict[FormatName, ImporterHabit] = {
         "glb": ImporterHabit(),
@@ -152,6 +159,7 @@ def _built_in(
         world=World(metres_per_unit=metres, up=up, forward=forward, handedness=hand),
         index_bits=index_bits,
         max_texture=max_texture,
+        gpu_instancing=gpu_instancing,
         built_in=True,
     )
 
@@ -170,7 +178,15 @@ BUILT_IN: tuple[Destination, ...] = (
         pattern="[A-Za-z0-9_]",
     ),
     _built_in(
-        "metre-y-up-left", "Metre, Y up, left-handed", 1.0, "Y", "Z", "left", negative_scale=True, max_texture=4096
+        "metre-y-up-left",
+        "Metre, Y up, left-handed",
+        1.0,
+        "Y",
+        "Z",
+        "left",
+        negative_scale=True,
+        max_texture=4096,
+        gpu_instancing=True,
     ),
 )
 

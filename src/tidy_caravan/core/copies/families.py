@@ -5,6 +5,7 @@ The work is done over meshes of one kind (as many vertices and triangles, the sa
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -21,6 +22,8 @@ LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
 COPIES = Work("found copies", 1, f"{__name__}:copies_among", memory=6 << 30)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
+PROBE = 12
+"""Meshes that one is laid on before it is laid on all that are like it."""
 EXACT = 1 / 8
 """Part of what may be off below which a copy is one of this mesh and no other."""
 SCALES = ("none", "uniform", "per_axis")
@@ -130,7 +133,11 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     radii = np.sort(np.linalg.norm(normal.points, axis=2), axis=1)
     blur = 2 * normal.blur + 1e-6
     spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
-    for k in np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist():
+    first = np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist()
+    later = np.zeros(len(along), np.bool_)
+    queue = deque(first)
+    while queue:
+        k = queue.popleft()
         if not waiting[k] or of_held[k] >= 0:
             continue
         head = along[k : k + 1]
@@ -141,6 +148,13 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         asked, places = asked[near], places[near]
         near = np.abs(radii[asked] - radii[head]).max(axis=1, initial=0.0) <= blur[asked] + blur[head]
         asked, places = asked[near], places[near]
+        if len(asked) > 4 * PROBE and not later[k]:
+            # one of which a few others are no copies is a near twin of many, and has its turn when those are told
+            few = asked[np.linspace(0, len(asked) - 1, PROBE).astype(np.int64)]
+            if not laid(batch.of(head), normal.of(head), batch.of(few), normal.of(few), allowed).fits.any():
+                later[k] = waiting[k] = True
+                queue.append(k)
+                continue
         if spent > budget:
             left += 1
             asked, places = asked[:0], places[:0]

@@ -16,7 +16,7 @@ class Ability:
     materials are written. two_sided_meshes: two-sidedness belongs to meshes. visible: parts may be
     switched off. declares: unit and up axis stand in the file. lights, cameras: what of them is kept.
     laid_out: coordinates are written as the main image reads them. encoded_lights: colours of lights are sRGB.
-    poses: skins and morph targets; where not, they are baked. data: what the source says of a node, and the names of
+    poses: skins and morph targets; where not, they are baked. lists: copies as one list of transforms. data: what the source says of a node, and the names of
     lights and cameras as they are.
     """
 
@@ -38,6 +38,7 @@ class Ability:
     encoded_lights: bool = False
     poses: bool = False
     data: bool = False
+    lists: bool = False
     clips: bool = False
     lights: frozenset[str] = field(default_factory=frozenset)
     cameras: frozenset[str] = field(default_factory=frozenset)
@@ -73,6 +74,7 @@ LENSES = frozenset({"kind", "angle", "width", "height", "near"})
 EVERYTHING = Ability(
     poses=True,
     data=True,
+    lists=True,
     tangents=True,
     scenes=True,
     clips=True,

@@ -30,7 +30,9 @@ from tidy_caravan.core.manifest import (
     PackedPart,
     TravelLine,
 )
+from tidy_caravan.core.packing.lists import gathered
 from tidy_caravan.core.scene import Convention, Scene
+from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest, in_use
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.space.convert import convert
@@ -70,6 +72,9 @@ def pack(
     """The package of a scene that has been through its route. Raises CaravanError for an unknown format."""
     target = destination.file_convention(fmt)
     form = format_named(fmt)
+    whole = len(scene.nodes)
+    if form.ability.lists:
+        scene = gathered(scene, destination, *dealt_with(scene, source.scene, sets))
     drawn = scene if form.ability.poses else at_rest(scene)
     placed = convert(drawn, target)
     written = form.write(placed, STEM, destination.gpu_instancing)
@@ -79,6 +84,12 @@ def pack(
     if drawn is not scene:
         written.lost(
             f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
+        )
+    if lists := len(scene.nodes) - whole:
+        listed = int((scene.nodes.parent >= whole).sum())
+        written.rewritten(
+            f"{plural(listed, 'part')} travel as {plural(lists, 'list')} of transforms, as the destination takes "
+            f"{destination.instancing_from} copies of a mesh and more; their names stand in this manifest."
         )
     levels = levels_of(scene)
     for one in levels:
@@ -130,6 +141,15 @@ def pack(
     )
     text = orjson.dumps(manifest.model_dump(by_alias=True, mode="json"), option=orjson.OPT_INDENT_2)
     return Package({**files, "manifest.json": text}, manifest)
+
+
+def dealt_with(scene: Scene, source: Scene, sets: list[PartSet]) -> tuple[I64, Bool]:
+    """(N,) which set decides how a part is dealt with, and (N,) whether it may move by itself."""
+    if not sets:
+        return np.full(len(scene.nodes), -1, np.int64), np.zeros(len(scene.nodes), np.bool_)
+    winner: I64 = Assignment(source, sets).of(scene).astype(np.int64)
+    moving = np.array([s.treatment.may_move for s in sets] + [False])
+    return winner, moving[winner]
 
 
 def levels_of(scene: Scene) -> list[PackedLevel]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Note, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, AnyArray, Bool
 from tidy_caravan.core.space.transforms import split_trs
 
 ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
@@ -73,20 +73,30 @@ def unique_names(names: list[str]) -> list[str]:
     return out
 
 
-def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64]]]:
-    """Scatter nodes whose children are plain instances of one mesh, and the children they replace."""
+def plain_copies(scene: Scene) -> Bool:
+    """(N,) parts that are nothing but a mesh in a place that translation, rotation and scale say: they could be one of a
+    list of transforms."""
     nodes = scene.nodes
-    plain = (nodes.mesh >= 0) & (nodes.children_count == 0) & (nodes.skin < 0) & (nodes.light < 0) & (nodes.camera < 0)
-    plain[list(nodes.extras)] = False
-    plain[list(nodes.rest)] = False
-    _, _, _, sheared = split_trs(nodes.local)
-    plain &= ~sheared
+    out = (nodes.mesh >= 0) & (nodes.children_count == 0) & (nodes.skin < 0) & (nodes.light < 0) & (nodes.camera < 0)
+    out[list(nodes.extras)] = False
+    out[list(nodes.rest)] = False
+    simple: Bool = out & ~split_trs(nodes.local)[3]
+    return simple
+
+
+def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64]]]:
+    """Scatter nodes whose children are plain instances of one mesh, and the children they replace. O(N log N)."""
+    nodes = scene.nodes
+    plain = plain_copies(scene)
     swallowed = np.zeros(len(nodes), np.bool_)
     batches: dict[int, tuple[int, F64]] = {}
-    for i in np.flatnonzero((nodes.flags & SCATTER) > 0).tolist():
-        children: I64 = np.flatnonzero(nodes.parent == i)
-        meshes = np.unique(nodes.mesh[children])
-        if len(children) and plain[children].all() and len(meshes) == 1 and nodes.mesh[i] < 0:
+    owners = (nodes.flags & SCATTER) > 0
+    below = np.flatnonzero((nodes.parent >= 0) & owners[nodes.parent])
+    below = below[np.argsort(nodes.parent[below], kind="stable")]
+    held, begin = np.unique(nodes.parent[below], return_index=True)
+    for i, children in zip(held.tolist(), np.split(below, begin[1:]) if len(held) else [], strict=True):
+        mesh = nodes.mesh[children]
+        if plain[children].all() and (mesh == mesh[0]).all() and nodes.mesh[i] < 0:
             swallowed[children] = True
-            batches[i] = (int(meshes[0]), nodes.local[children])
+            batches[i] = (int(mesh[0]), nodes.local[children])
     return swallowed, batches

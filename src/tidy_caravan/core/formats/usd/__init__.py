@@ -7,6 +7,7 @@ from tidy_caravan.core.formats.abilities import LENSES, Ability
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
 ABILITY = Ability(
+    lists=True,
     color_channels=3,
     look="usd",
     two_sided_meshes=True,

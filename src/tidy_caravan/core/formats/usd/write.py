@@ -12,6 +12,8 @@ from tidy_caravan.core.space.convert import one_thing_each
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.isolation import Child, Lost
 
+LEAST = 8
+"""Parts of a group in all its places together from which on it is written once."""
 JOB = "tidy_caravan.core.formats.usd.native.package:build"
 
 
@@ -51,14 +53,23 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
     child = Child()
     try:
         limit = 120.0 + len(nodes) / 200 + sum(m.nbytes for m in scene.meshes) / 1e6
-        answer = child.call(JOB, (scene, name, ending, pictures, batches, swallowed, files), limit)
+        answer = child.call(
+            JOB, (scene, name, ending, pictures, batches, swallowed, files, LEAST if instancing else 0), limit
+        )
     finally:
         child.stop()
     if isinstance(answer, Lost):
         raise CaravanError(f"the OpenUSD library failed: {answer.reason}", where=name, code="write.failed")
-    data, paths = answer
+    data, paths, stands_for = answer
     # a prim cannot be without a name; another one that it takes badly stands beside it as its display name
     out.renamed = {i: paths[i].rpartition("/")[2] for i, n in enumerate(nodes.names) if not n and paths[i]}
+    # what is there by reference is called what stands there
+    called = {i: out.renamed.get(k, nodes.names[k]) for i, k in stands_for.items()}
+    out.renamed |= {i: name for i, name in called.items() if name != nodes.names[i]}
+    if stands_for:
+        out.rewritten(
+            f"{plural(len(stands_for), 'node')} are there by reference: groups that stand in several places are written once."
+        )
     out.files = {f"{name}{ending}": data, **({} if ending == ".usdz" else files)}
     for what, there in (
         ("skins", scene.skins),

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Kind, Sdf, Tf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 
+from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, AnyArray
 from tidy_caravan.core.space.transforms import split_trs
@@ -46,24 +47,25 @@ class Names:
 
 def build(
     scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any,
-    beside: dict[str, bytes],
-) -> tuple[bytes, list[str]]:  # fmt: skip
-    """(bytes of the layer or the package, prim path of every node). pictures: relative path by image index.
+    beside: dict[str, bytes], least: int,
+) -> tuple[bytes, list[str], dict[int, int]]:  # fmt: skip
+    """(bytes of the layer or the package, prim path of every node, and of nodes that are there by reference the node that
+    was written in their place). pictures: relative path by image index.
 
     batches: scatter nodes that become point instancers: (mesh, matrices (K, 4, 4)); swallowed: (N,) their copies.
-    beside: files that go into a package with the layer.
+    beside: files that go into a package with the layer. least: parts from which on groups are written once, 0 for none.
     """
     with tempfile.TemporaryDirectory() as folder:
         layer = ".usdc" if ending == ".usdz" else ending
         path = os.path.join(folder, f"{stem}{layer}")
         stage = Usd.Stage.CreateNew(path)
-        paths = write(stage, scene, stem, pictures, batches, swallowed)
+        paths, stands_for = write(stage, scene, stem, pictures, batches, swallowed, least)
         stage.GetRootLayer().Save()
         del stage
         if ending == ".usdz":
             path = archived(folder, {f"{stem}{layer}": path}, beside)
         with open(path, "rb") as file:
-            return file.read(), paths
+            return file.read(), paths, stands_for
 
 
 def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> str:
@@ -87,8 +89,9 @@ def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> st
 
 
 def write(
-    stage: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any
-) -> list[str]:
+    stage: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any,
+    least: int,
+) -> tuple[list[str], dict[int, int]]:  # fmt: skip
     UsdGeom.SetStageMetersPerUnit(stage, float(scene.convention.metres_per_unit))
     UsdGeom.SetStageUpAxis(stage, "Z" if scene.convention.up == "Z" else "Y")
     names = Names()
@@ -99,24 +102,26 @@ def write(
     root.GetPrim().SetCustomDataByKey(HOLDER, True)
     looks = write_looks(stage, scene, top, names, pictures)
     nodes = scene.nodes
+    groups = assemblies(scene, least) if least else {}
     used = np.bincount(nodes.mesh[nodes.mesh >= 0], minlength=len(scene.meshes))
     prototypes: dict[int, str] = {}
     for i, mesh in enumerate(scene.meshes):
         if used[i] > 1 and mesh.triangles:
-            holder = names.under("", "Prototypes") if not prototypes else "/Prototypes"
-            if not prototypes:
-                stage.CreateClassPrim(holder)
-            path = names.under(holder, mesh.name or f"mesh_{i}")
-            stage.CreateClassPrim(path).SetTypeName("Xform")
+            path = abstract(stage, names, mesh.name or f"mesh_{i}")
             write_mesh(stage, f"{path}/mesh", mesh, scene, looks, path)
             prototypes[i] = path
-    order = np.argsort(nodes.depth, kind="stable").tolist()
+    kept: dict[int, str] = {}
+    for i in dict.fromkeys(groups.values()):
+        kept[i] = abstract(stage, names, nodes.names[i] or "group")
+    stands_for = twins(scene, groups)
     paths = [""] * len(nodes)
     parent = nodes.parent.tolist()
-    for i in order:
+    for i in np.argsort(nodes.depth, kind="stable").tolist():
         if swallowed[i]:
             continue
-        above = paths[parent[i]] if parent[i] >= 0 else top
+        if i in stands_for:  # it is there by the reference of the group's node
+            continue
+        above = kept.get(parent[i], paths[parent[i]]) if parent[i] >= 0 else top
         path = names.under(above, nodes.names[i])
         paths[i] = path
         if i in batches:
@@ -136,7 +141,21 @@ def write(
         m = int(nodes.mesh[i])
         if m >= 0 and scene.meshes[m].triangles:
             write_part(stage, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]))
-    return paths
+        if i in groups:
+            prim.GetReferences().AddInternalReference(kept[groups[i]])
+            prim.SetInstanceable(True)
+    return paths, stands_for
+
+
+def abstract(stage: Any, names: Names, name: str) -> str:
+    """Path of a new abstract prim that others may refer to."""
+    holder = "/Prototypes"
+    if not stage.GetPrimAtPath(holder):
+        names.under("", "Prototypes")
+        stage.CreateClassPrim(holder)
+    path = names.under(holder, name)
+    stage.CreateClassPrim(path).SetTypeName("Xform")
+    return path
 
 
 def place(xform: Any, local: F64) -> None:
@@ -331,6 +350,7 @@ def write_scatter(
     holder = UsdGeom.Xform.Define(stage, prototype).GetPrim()
     if m in prototypes:
         holder.GetReferences().AddInternalReference(prototypes[m])
+        holder.SetInstanceable(True)
     else:
         write_mesh(stage, f"{prototype}/mesh", scene.meshes[m], scene, looks, "")
     out.CreatePrototypesRel().SetTargets([prototype])
