@@ -11,7 +11,7 @@ type Field = {
   title?: string;
   description?: string;
   unit?: string;
-  pick?: "x" | "y" | "z";
+  pick?: "x" | "y" | "z" | "points";
   enum?: string[];
   anyOf?: Field[];
   minimum?: number;
@@ -42,30 +42,36 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
   useEffect(() => dialog.current?.showModal(), []);
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   const fields = kind.parameters as Record<string, Field>;
-  const picked = Object.entries(fields).filter(([, field]) => field.pick);
-  const pick = () => {
+  const picked = Object.entries(fields).filter(([, field]) => field.pick && field.pick !== "points");
+  const along = (row: number[], place: readonly number[]) =>
+    Number(row.reduce((sum, v, k) => sum + v * (place[k] ?? 0), 0).toFixed(4));
+  const pick = (corners: boolean, given: (was: StepData, place: [number, number, number]) => StepData) => {
     dialog.current?.close("pick");
     set({
       stage: null,
       pair: false,
+      corners,
       picking: (place) => {
-        if (place)
-          setDraft((was) => {
-            const along = (row: number[]) =>
-              row.reduce((sum, v, k) => sum + v * (place[k as 0 | 1 | 2] ?? 0), 0);
-            const values = picked.map(([key, field]) => {
-              const row = axes?.["xyz".indexOf(field.pick ?? "x")] ?? [0, 0, 0];
-              return [key, Number(along(row).toFixed(4))];
-            });
-            return {
-              ...was,
-              ...("at" in was ? { at: "point" } : {}),
-              ...Object.fromEntries(values),
-            } as StepData;
-          });
+        if (place) setDraft((was) => given(was, place));
         setTimeout(() => dialog.current?.showModal());
       },
     });
+  };
+  const onePoint = (was: StepData, place: [number, number, number]) => {
+    const values = picked.map(([key, field]) => [
+      key,
+      along(axes?.["xyz".indexOf(field.pick ?? "x")] ?? [0, 0, 0], place),
+    ]);
+    return {
+      ...was,
+      ...("at" in was ? { at: "point" } : {}),
+      ...Object.fromEntries(values),
+    } as StepData;
+  };
+  const anotherPoint = (key: string) => (was: StepData, place: [number, number, number]) => {
+    const old = (parameterOf(was, key) ?? []) as number[][];
+    const point = (axes ?? []).map((row) => along(row, place));
+    return { ...was, ...("by" in was ? { by: "picked" } : {}), [key]: [...old, point] } as StepData;
   };
   return (
     <dialog
@@ -84,15 +90,26 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
           <p className="opacity-80">{kind.summary}</p>
         </div>
         <div className="grid grid-cols-[16rem_1fr] items-center gap-x-3 gap-y-2">
-          {Object.entries(fields).map(([key, field]) => (
-            <Input
-              key={key}
-              name={key}
-              field={field}
-              value={parameterOf(draft, key)}
-              onChange={(v) => put(key, v)}
-            />
-          ))}
+          {Object.entries(fields).map(([key, field]) =>
+            field.pick === "points" ? (
+              <Points
+                key={key}
+                field={field}
+                points={(parameterOf(draft, key) ?? []) as number[][]}
+                ready={!!axes}
+                onPick={() => pick(false, anotherPoint(key))}
+                onChange={(v) => put(key, v)}
+              />
+            ) : (
+              <Input
+                key={key}
+                name={key}
+                field={field}
+                value={parameterOf(draft, key)}
+                onChange={(v) => put(key, v)}
+              />
+            ),
+          )}
           {picked.length > 0 && (
             <>
               <span className="text-xs leading-snug opacity-80">
@@ -100,7 +117,12 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
                   ? "A point of the result, a corner where one is near"
                   : "Run the route first: the point is one of its result"}
               </span>
-              <button type="button" className="btn btn-sm" disabled={!axes} onClick={pick}>
+              <button
+                type="button"
+                className="btn btn-sm"
+                disabled={!axes}
+                onClick={() => pick(true, onePoint)}
+              >
                 <Crosshair size={14} aria-hidden /> Pick the point in the view
               </button>
             </>
@@ -183,6 +205,47 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
         </div>
       </div>
     </dialog>
+  );
+}
+
+type PointsProps = {
+  field: Field;
+  points: number[][];
+  ready: boolean;
+  onPick: () => void;
+  onChange: (points: number[][]) => void;
+};
+
+/** Places that were clicked in the view, one after the other. */
+function Points({ field, points, ready, onPick, onChange }: PointsProps) {
+  return (
+    <>
+      <span className="self-start">
+        {field.title}
+        <span className="block text-xs leading-snug opacity-80">
+          {ready ? field.description : "Run the route first: the points are such of its result"}
+        </span>
+      </span>
+      <div className="flex flex-col gap-1">
+        {points.map((p, k) => (
+          <span key={`${k} ${p.join(" ")}`} className="flex items-center gap-2 tabular-nums">
+            {p.map((v) => v.toFixed(2)).join(", ")} m
+            <button
+              type="button"
+              className="btn btn-xs ml-auto"
+              aria-label={`Remove point ${k + 1}`}
+              onClick={() => onChange(points.filter((_, i) => i !== k))}
+            >
+              Remove
+            </button>
+          </span>
+        ))}
+        <button type="button" className="btn btn-sm" disabled={!ready} onClick={onPick}>
+          <Crosshair size={14} aria-hidden />{" "}
+          {points.length ? "Pick another point" : "Pick points in the view"}
+        </button>
+      </div>
+    </>
   );
 }
 

@@ -29,6 +29,8 @@ type ViewState = {
   placing: boolean;
   /** What the next click in the view is for: it gets the place, in metres, Y up; null when it was given up. */
   picking: ((place: [number, number, number] | null) => void) | null;
+  /** Whether that click is drawn to a corner near it. */
+  corners: boolean;
   /** What the pointer is on in the lens of batches: all that is drawn with it. */
   batch: Batch | null;
   /** Lines of the places of a fault: x, y, z of both ends in metres, Y up. */
@@ -53,6 +55,7 @@ type ViewState = {
         | "stage"
         | "level"
         | "picking"
+        | "corners"
         | "batch"
       >
     >,
@@ -75,6 +78,7 @@ export const useView = create<ViewState>((set) => ({
   figure: null,
   placing: false,
   picking: null,
+  corners: true,
   batch: null,
   places: null,
   select: (ids, known) =>

@@ -26,6 +26,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
     figure,
     placing,
     picking,
+    corners,
     stage,
     level,
     batch,
@@ -218,7 +219,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         )}
         {picking && (
           <span className="pointer-events-none absolute inset-x-2 bottom-8 rounded-field border rule bg-base-100 px-2 py-1 text-center text-xs">
-            Click the point; corners catch. Esc cancels.
+            {corners ? "Click the point; corners catch." : "Click on what is to be split off."} Esc cancels.
           </span>
         )}
         {placing && (

@@ -83,7 +83,9 @@ export function usePoint(gl: WebGLRenderer, camera: Camera, batches: Batches) {
     const give = (e: PointerEvent) => {
       if (e.button !== 0) return;
       e.stopImmediatePropagation();
-      const hit = cornerAt(gl, camera, batches, e);
+      const hit = useView.getState().corners
+        ? cornerAt(gl, camera, batches, e)
+        : hitAt(gl, camera, batches, e);
       if (!hit) return;
       set({ picking: null });
       picking([hit.x + cx, hit.y + cy, hit.z + cz]);

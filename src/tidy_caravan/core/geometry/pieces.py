@@ -7,9 +7,13 @@ from dataclasses import replace
 
 import numpy as np
 
+from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import components, welded_faces
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+
+FLAT = float(np.cos(np.radians(0.5)))
+"""Cosine between triangles of one flat face."""
 
 
 def by_material(mesh: Mesh) -> I64:
@@ -27,6 +31,23 @@ def by_shell(mesh: Mesh) -> I64:
     b = np.concatenate([faces[:, 1], faces[:, 2]])
     _, label = components(a, b, places)
     return in_order(label[faces[:, 0]])
+
+
+def by_face(mesh: Mesh) -> I64:
+    """(F,) flat faces: triangles that hang together over edges across which the surface does not bend. O(F log F)."""
+    faces, _ = welded_faces(mesh)
+    normals = face_vectors(mesh.positions.astype(np.float64), mesh.indices)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
+    ends = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    who = np.tile(np.arange(len(faces)), 3)
+    _, edge = np.unique(ends, axis=0, return_inverse=True)
+    order = np.argsort(edge.reshape(-1), kind="stable")
+    a, b = order[:-1], order[1:]
+    same = edge.reshape(-1)[a] == edge.reshape(-1)[b]
+    one, two = who[a[same]], who[b[same]]
+    flat = (normals[one] * normals[two]).sum(axis=1) >= FLAT
+    _, label = components(one[flat], two[flat], len(faces))
+    return in_order(label)
 
 
 def by_cell(middles: F64, cell: F64, origin: F64) -> I64:

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Literal
 
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.closest import closest_on
 from tidy_caravan.core.geometry.cutting import cut
-from tidy_caravan.core.geometry.pieces import base_of, by_cell, by_halving, by_material, by_shell, pieces_of, put_at
+from tidy_caravan.core.geometry.pieces import (
+    base_of,
+    by_cell,
+    by_face,
+    by_halving,
+    by_material,
+    by_shell,
+    pieces_of,
+    put_at,
+)
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
@@ -19,6 +30,8 @@ from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
 
+NEAR_M = 0.01
+"""How far off a surface a picked point may lie, in metres of the destination's world."""
 MOST_PIECES = 20_000
 """Pieces of one mesh from which on it is left as it is: they would be leaves, or gravel."""
 
@@ -31,18 +44,17 @@ class SplitParts(Step):
     skinned parts and those with morph targets are left."""
 
     title = "Split"
-    summary = (
-        "Takes parts apart by material, loose shell, storey, cell, vertices, size or along a plane; nothing moves."
-    )
+    summary = "Takes parts apart by material, loose shell, storey, cell, vertices, size, a plane or picked points; nothing moves."
 
     phase = Phase.SPLIT
     once = False
 
     kind: Literal["split_parts"] = "split_parts"
-    by: Literal["shells", "material", "storey", "cell", "vertices", "size", "plane"] = parameter(
+    by: Literal["shells", "material", "storey", "cell", "vertices", "size", "plane", "picked"] = parameter(
         "shells",
         "By",
-        "shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles",
+        "shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles; "
+        "picked: what is under the points, by itself",
     )
     storey_m: float = parameter(3.0, "Storey", "Height of the slices by storey", "m", ge=0.1, le=1000)
     cell_m: float = parameter(10.0, "Cell", "Edge of the cells", "m", ge=0.1, le=100_000)
@@ -50,6 +62,13 @@ class SplitParts(Step):
     size_m: float = parameter(20.0, "Size", "No side of a piece is longer", "m", ge=0.01, le=100_000)
     axis: Literal["x", "y", "z"] = parameter("x", "Plane across", "Axis of the destination's world")
     at_m: float = parameter(0.0, "Plane at", "Where on that axis", "m", ge=-1e8, le=1e8)
+    points: list[tuple[float, float, float]] = parameter(
+        [], "Picked points", "Places on what is to be split off, in the world of the destination", "m", pick="points",
+        max_length=500,
+    )  # fmt: skip
+    take: Literal["shell", "face"] = parameter(
+        "shell", "Under a point", "shell: all that hangs together there; face: the flat face there"
+    )
     caps: bool = parameter(True, "Caps", "Fills what the plane lays open, where it was closed")
     pivot: Literal["base", "kept"] = parameter(
         "base", "Pivots", "base: the middle of each piece's underside; kept: where the part had it"
@@ -72,6 +91,7 @@ class SplitParts(Step):
         up = axis_vector(scene.convention.up)
         grown = Grown(scene)
         too_many: list[int] = []
+        under = Under(self.points, self.take, scene, rows) if self.by == "picked" else None
         for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[number]
@@ -81,7 +101,7 @@ class SplitParts(Step):
                 self.cut(mesh, scene, users, grown, up)
                 continue
             bad = not_finite(mesh)
-            label = self.labels(mesh, scene, users, up)
+            label = under.labels(mesh, users) if under else self.labels(mesh, scene, users, up)
             # triangles that are nowhere go with the first piece
             label = np.where(bad, label[~bad].min(initial=0), label)
             count = int(label.max()) + 1
@@ -93,7 +113,7 @@ class SplitParts(Step):
             pieces = [p for p in pieces_of(mesh, label) if p.triangles]
             grown.put(users, pieces, self.pivot == "base", up)
         out = grown.scene_of()
-        changes = []
+        changes = under.missed() if under else []
         if grown.split:
             parts = np.array(grown.split)
             text = f"{plural(len(parts), 'part')} split into {len(grown.parent)}"
@@ -154,6 +174,56 @@ class SplitParts(Step):
         return by_cell(middles, cell / scale, origin)
 
 
+class Under:
+    """What is under picked points: by mesh, the triangles of one or several parts."""
+
+    def __init__(self, points: list[tuple[float, float, float]], take: str, scene: Scene, rows: I64) -> None:
+        self.take, self.scene = take, scene
+        self.metre = scene.convention.metres_per_unit
+        self.points = np.array(points, np.float64).reshape(-1, 3) / self.metre
+        self.part = np.full(len(self.points), -1, np.int64)
+        self.far = np.full(len(self.points), np.inf)
+        self.triangle = np.full(len(self.points), -1, np.int64)
+        boxes = scene.part_bounds[np.searchsorted(scene.nodes.parts, rows)] if len(rows) else np.zeros((0, 2, 3))
+        reach = NEAR_M / self.metre
+        for k, point in enumerate(self.points):
+            near = ((point >= boxes[:, 0] - reach) & (point <= boxes[:, 1] + reach)).all(axis=1)
+            for row in rows[near].tolist():
+                self.ask(k, row, reach)
+
+    def ask(self, k: int, row: int, reach: float) -> None:
+        """Whether a part lies under a point, nearer than those asked before."""
+        mesh, world = self.scene.meshes[self.scene.nodes.mesh[row]], self.scene.nodes.world[row]
+        corners = mesh.positions.astype(np.float64)[mesh.indices] @ world[:3, :3].T + world[:3, 3]
+        point = self.points[k]
+        boxed = np.flatnonzero(
+            ((corners.min(axis=1) <= point + reach) & (corners.max(axis=1) >= point - reach)).all(axis=1)
+        )
+        if not len(boxed):
+            return
+        far = np.linalg.norm(closest_on(np.tile(point, (len(boxed), 1)), corners[boxed]) - point, axis=1)
+        best = int(np.argmin(far))
+        if far[best] <= reach and far[best] < self.far[k]:
+            self.far[k], self.part[k], self.triangle[k] = far[best], row, boxed[best]
+
+    def labels(self, mesh: Mesh, users: I64) -> I64:
+        """(F,) 1 for the triangles under the points that lie on one of the users, 0 for the rest."""
+        out = np.zeros(mesh.triangles, np.int64)
+        mine = np.unique(self.triangle[np.isin(self.part, users)])
+        if len(mine):
+            label = by_shell(mesh) if self.take == "shell" else by_face(mesh)
+            out[np.isin(label, label[mine])] = 1
+        return out
+
+    def missed(self) -> list[Change]:
+        lost = np.flatnonzero(self.part < 0)
+        if not len(lost):
+            return []
+        where = ", ".join("({:.3g}, {:.3g}, {:.3g})".format(*p) for p in (self.points[lost[:3]] * self.metre).tolist())
+        text = f"{plural(len(lost), 'point lies', 'points lie')} on none of the parts, as at {where} m: pick again"
+        return [Change(text=text, count=len(lost), problem=True)]
+
+
 class Grown:
     """A scene that gets more parts, below the nodes that drew them before."""
 
@@ -168,17 +238,21 @@ class Grown:
         self.origins = dict(scene.nodes.origins)
 
     def put(self, users: I64, pieces: list[Mesh], own_pivot: bool, up: F64) -> None:
-        """The pieces of a mesh below each of its users."""
-        nodes = self.scene.nodes
-        world = nodes.world[users[0], :3, :3]
+        """The pieces of a mesh below each of its users, numbered."""
+        world = self.scene.nodes.world[users[0], :3, :3]
         mine = np.linalg.inv(world) @ up if abs(np.linalg.det(world)) > 0 else up
+        origins = [base_of(p, mine) for p in pieces] if own_pivot else [np.zeros(3)] * len(pieces)
+        self.put_named(users, pieces, origins, [self.suffix(p, k) for k, p in enumerate(pieces)])
+
+    def put_named(self, users: I64, pieces: list[Mesh], origins: Sequence[F64], names: list[str]) -> None:
+        """The pieces of a mesh below each of its users, each with its own origin (3,) and name after that of the whole."""
+        nodes = self.scene.nodes
         first = len(self.meshes)
         places = np.tile(np.eye(4), (len(pieces), 1, 1))
-        for k, piece in enumerate(pieces):
-            if own_pivot:
-                places[k, :3, 3] = base_of(piece, mine)
-                piece = put_at(piece, places[k, :3, 3])
-            self.meshes.append(replace(piece, name=self.named(piece, k)))
+        for k, (piece, origin, name) in enumerate(zip(pieces, origins, names, strict=True)):
+            places[k, :3, 3] = origin
+            named = f"{piece.name}_{name}" if piece.name else ""
+            self.meshes.append(replace(put_at(piece, origin) if np.any(origin) else piece, name=named))
         for user in users.tolist():
             own = self.origins.pop(user, None)
             at = len(nodes) + len(self.parent)
@@ -186,7 +260,7 @@ class Grown:
             self.parent += [user] * len(pieces)
             self.local += list(places)
             self.mesh += range(first, first + len(pieces))
-            self.names += [f"{nodes.names[user]}_{self.suffix(p, k)}" for k, p in enumerate(pieces)]
+            self.names += [f"{nodes.names[user]}_{name}" for name in names]
             if own is not None:  # the pieces say which of the mesh's triangles they are
                 self.origins |= {at + k: own for k in range(len(pieces))}
 
@@ -195,9 +269,6 @@ class Grown:
         slots = piece.slots
         name = self.scene.materials[slots[0]].name if len(slots) == 1 and slots[0] >= 0 else ""
         return f"{name}_{k + 1:02}" if name else f"{k + 1:02}"
-
-    def named(self, piece: Mesh, k: int) -> str:
-        return f"{piece.name}_{self.suffix(piece, k)}" if piece.name else ""
 
     def scene_of(self) -> Scene:
         """The scene with everything that was put; the old nodes draw nothing any more and stay as the groups."""

@@ -9,10 +9,13 @@ import numpy as np
 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.congruent import twice
+from tidy_caravan.core.geometry.doors import door_of, shells_of, up_in
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.survey.places import MOST_LINES, MOST_PLACES, box_lines, place, within_budget
 from tidy_caravan.core.words import plural
 
 SAME_PLACE = 1e-5
@@ -71,6 +74,64 @@ def lumps(context: Context) -> Iterable[Finding]:
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
+
+
+DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), surface=True)
+
+
+def leaves_by_way(mesh: Mesh) -> list[float]:
+    """How many leaves a mesh has in a frame, were x, -x, y, -y, z or -z up."""
+    shells = shells_of(mesh)
+    if shells is None:
+        return [0.0] * 6
+    found = [door_of(mesh, way * np.eye(3)[axis], shells) for axis in range(3) for way in (1, -1)]
+    return [float(len(d.boxes)) if d and d.handle else 0.0 for d in found]
+
+
+@check("structure", "Leaf and frame in one")
+def leaf_and_frame(context: Context) -> Iterable[Finding]:
+    """Doors whose leaf is one mesh with its frame: thin tall slabs with a handle, in an opening that the rest
+    leaves free."""
+    scene, nodes = context.scene, context.scene.nodes
+    up = axis_vector(scene.convention.up)
+    known = np.array([f if f is not None else [0.0] * 6 for f in context.each(DOORS)] or np.zeros((0, 6)))
+    parts = nodes.parts[known[nodes.mesh[nodes.parts]].any(axis=1)] if len(known) else nodes.parts[:0]
+    places: dict[int, list[int]] = {}
+    for i in parts.tolist():
+        own = up_in(nodes.world[i], up)
+        axis = int(np.argmax(np.abs(own)))
+        if known[nodes.mesh[i], 2 * axis + (own[axis] < 0)]:
+            places.setdefault(int(nodes.mesh[i]), []).append(i)
+    if not places:
+        return
+    rows = sorted(i for users in places.values() for i in users)
+    told = []
+    leaves = 0
+    for m, users in sorted(places.items(), key=lambda p: -len(p[1])):
+        door = door_of(scene.meshes[m], up_in(nodes.world[users[0]], up))
+        if door is None:
+            continue
+        leaves += len(door.boxes) * len(users)
+        lines = np.concatenate([box_lines(b) for b in door.boxes])
+        outlines = [lines @ nodes.world[i][:3, :3].T + nodes.world[i][:3, 3] for i in users[: MOST_LINES // len(lines)]]
+        one = place(users, np.concatenate(outlines), float(len(users)), "doors")
+        hang = "" if all(door.sure) else "; no handle says on which side they hang"
+        text = f"{plural(len(users), 'door')} like “{nodes.names[users[0]][-60:] or '?'}”, {plural(len(door.boxes), 'leaf', 'leaves')} each{hang}"
+        told.append(one.model_copy(update={"text": text}))
+    yield Finding(
+        code="structure.leaf",
+        severity="info",
+        title="Leaf and frame in one",
+        count=len(rows),
+        value=float(leaves),
+        unit="leaves",
+        text=f"{plural(len(rows), 'part has', 'parts have')} {plural(leaves, 'leaf', 'leaves')} in one mesh with the frame around, so that "
+        "nothing can turn. Taken apart, each leaf is a part with its pivot on the hinge. Judged by shape: look at each.",
+        parts=rows,
+        places=within_budget(told[:MOST_PLACES]),
+        guess=True,
+        mend={"kind": "part_leaves", "where": {"parts": scene.identities.given(nodes.source[rows].tolist())}},
+    )
 
 
 @check("tree", "Empty nodes")

@@ -1,0 +1,190 @@
+"""Leaves in one mesh with their frame: which of its shells are the frame, and which are a leaf with what is on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.geometry.pieces import by_shell
+from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
+
+REACHES = 0.02
+"""Part of the whole's width within which a shell reaches its side, and so belongs to what is fixed."""
+THIN = 0.25
+"""Thickness by width up to which the flat part of a leaf is a leaf."""
+TALL = 0.6
+"""Height by that of the whole from which on it fills an opening."""
+UPRIGHT = 0.9
+"""Height by width from which on the leaves of an opening are such of a door, and not a drawer's or a hatch's."""
+MOST_SHELLS = 400
+FOOT = 0.05
+"""Height of a threshold, by that of the whole: what stands higher is a window."""
+GRID = 7
+"""Points across and along an opening that no part of the frame may cover."""
+
+
+@dataclass(frozen=True)
+class Door:
+    """label: (F,) 0 for the frame, 1 and more for each leaf from low to high along the axis `width`. boxes: (leaves, 2, 3).
+    hinges: (leaves, 3) foot of each hinge. sure: (leaves,) whether the shape says on which side it hangs. handle: whether
+    small shells stand out of a leaf, which panes of glazing have none of."""
+
+    label: I64
+    width: int
+    boxes: F64
+    hinges: F64
+    sure: tuple[bool, ...]
+    handle: bool
+
+
+@dataclass(frozen=True)
+class Shells:
+    """label: (F,) what hangs together. low, high: (S, 3) their boxes."""
+
+    label: I64
+    low: F64
+    high: F64
+
+
+def shells_of(mesh: Mesh) -> Shells | None:
+    """The shells of a mesh that could be a door: a few, whose places are numbers. O(F log F)."""
+    if mesh.triangles < 8:
+        return None
+    label = by_shell(mesh)
+    count = int(label.max()) + 1
+    if not 2 <= count <= MOST_SHELLS:
+        return None
+    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    order = np.argsort(label, kind="stable")
+    begin = np.searchsorted(label[order], np.arange(count))
+    low = np.minimum.reduceat(corners.min(axis=1)[order], begin)
+    high = np.maximum.reduceat(corners.max(axis=1)[order], begin)
+    return Shells(label, low, high) if np.isfinite([low, high]).all() else None
+
+
+def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
+    """The door that a mesh is, None when it is none: thin tall slabs in an opening that the other shells leave free.
+    up: (3,) the way up in the mesh's own space, along one of its axes. shells: as `shells_of`, when they are at hand."""
+    shells = shells or shells_of(mesh)
+    if shells is None:
+        return None
+    low, high = shells.low, shells.high
+    whole = np.array([low.min(axis=0), high.max(axis=0)])
+    upright = int(np.argmax(np.abs(up)))
+    width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: whole[0, k] - whole[1, k])
+    size = whole[1] - whole[0]
+    spare = REACHES * size[width]
+    top = whole[1, upright] if up[upright] > 0 else whole[0, upright]
+    fixed = (low[:, width] <= whole[0, width] + spare) | (high[:, width] >= whole[1, width] - spare)
+    # what is over the opening and no leaf, such as a lintel or a light above
+    fixed |= np.abs((high if up[upright] > 0 else low)[:, upright] - top) <= 1e-6 * size[upright]
+    if fixed.all() or not fixed.any():
+        return None
+    leaf_of = leaves(low, high, ~fixed, width, upright, TALL * size[upright])
+    number = int(leaf_of.max(initial=0))
+    if not number:
+        return None
+    boxes = np.stack(
+        [np.array([low[leaf_of == k].min(axis=0), high[leaf_of == k].max(axis=0)]) for k in range(1, number + 1)]
+    )
+    span = boxes[:, 1] - boxes[:, 0]
+    if (span[:, upright] < TALL * size[upright]).any() or (span[:, thin].min() > THIN * span[:, width]).all():
+        return None
+    foot = boxes[:, 0 if up[upright] > 0 else 1, upright] - whole[0 if up[upright] > 0 else 1, upright]
+    if (np.abs(foot) > FOOT * size[upright]).any():
+        return None
+    if span[:, width].sum() < 0.4 * size[width] or (span[:, upright] < UPRIGHT * span[:, width]).any():
+        return None
+    label = leaf_of[shells.label]
+    frame = mesh.positions.astype(np.float64)[mesh.indices[label == 0]]
+    if covered(frame, boxes, width, upright):
+        return None
+    hinges, sure, handle = hung(low, high, leaf_of, boxes, (width, upright, thin), up)
+    return Door(label, width, boxes, hinges, sure, handle)
+
+
+def leaves(low: F64, high: F64, free: Bool, width: int, upright: int, tall: float) -> I64:
+    """(S,) number of the leaf of each shell, from 1 along the width, 0 for what is none: shells of which some are tall and
+    whose extents along the width run into each other, as bars, panes and handles do. Two that only meet are two."""
+    out = np.zeros(len(low), np.int64)
+    slab = free & (high[:, upright] - low[:, upright] >= tall)
+    if not slab.any():
+        return out
+    # a light above the leaf, or a plinth below, hangs on none
+    foot, head = low[slab, upright].min(), high[slab, upright].max()
+    spare = REACHES * (head - foot)
+    rows = np.flatnonzero(free & (low[:, upright] >= foot - spare) & (high[:, upright] <= head + spare))
+    rows = rows[np.argsort(low[rows, width], kind="stable")]
+    end = np.maximum.accumulate(high[rows, width])
+    meets = 1e-3 * (high[rows, width] - low[rows, width])
+    new = np.concatenate([[True], low[rows[1:], width] >= end[:-1] - meets[1:]])
+    group = np.cumsum(new)
+    with_slab = np.unique(group[slab[rows]])
+    at = np.searchsorted(with_slab, group)
+    out[rows] = np.where(np.isin(group, with_slab), at + 1, 0)
+    return out
+
+
+def covered(frame: F64, boxes: F64, width: int, upright: int) -> bool:
+    """Whether triangles of the frame (T, 3, 3), seen across the leaf, lie over the middle of a leaf."""
+    flat = frame[:, :, [width, upright]]
+    for box in boxes:
+        share = np.linspace(0, 1, GRID + 4)[2:-2]
+        x, y = (box[0, k] + share * (box[1, k] - box[0, k]) for k in (width, upright))
+        points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+        one, two, three = flat[:, 0], flat[:, 1], flat[:, 2]
+        sides = np.stack([across(a, b, points) for a, b in ((one, two), (two, three), (three, one))])
+        edge = np.abs(sides) > 1e-12
+        hit = ((((sides > 0) & edge).all(axis=0)) | ((sides < 0) & edge).all(axis=0)).any(axis=0)
+        if hit.mean() > 0.1:
+            return True
+    return False
+
+
+def across(a: F64, b: F64, points: F64) -> F64:
+    """(T, P) on which side of the lines from a to b (T, 2) points (P, 2) lie."""
+    way = b - a
+    out: F64 = way[:, None, 0] * (points[None, :, 1] - a[:, None, 1]) - way[:, None, 1] * (
+        points[None, :, 0] - a[:, None, 0]
+    )
+    return out
+
+
+def hung(
+    low: F64, high: F64, leaf_of: I64, boxes: F64, axes: tuple[int, int, int], up: F64
+) -> tuple[F64, tuple[bool, ...], bool]:
+    """(leaves, 3) foot of each leaf's hinge, and whether its shape says on which side that is: of a pair the outer edges,
+    of one the edge further from the small shells that stand out of its slab; and whether there are such."""
+    width, upright, thin = axes
+    hinges, sure, handle = np.zeros((len(boxes), 3)), [], False
+    for k, box in enumerate(boxes):
+        mine = np.flatnonzero(leaf_of == k + 1)
+        sides = high[mine] - low[mine]
+        tall = sides[:, upright] >= 0.5 * (box[1, upright] - box[0, upright])
+        slab = mine[tall] if tall.any() else mine
+        depth = np.median((low[slab, thin] + high[slab, thin]) / 2)
+        thick = np.array([low[slab, thin].min(), high[slab, thin].max()])
+        out = mine[(low[mine, thin] < thick[0] - 1e-9) | (high[mine, thin] > thick[1] + 1e-9)]
+        out = out[~np.isin(out, slab)]
+        handle |= len(out) > 0
+        known, at_low = False, True
+        if len(boxes) == 2:
+            known, at_low = True, k == 0
+        elif len(out):
+            lean = ((low[out, width] + high[out, width]) / 2).mean() - box[:, width].mean()
+            if abs(lean) > 0.1 * (box[1, width] - box[0, width]):
+                known, at_low = True, lean > 0
+        hinges[k, width] = box[0 if at_low else 1, width]
+        hinges[k, thin] = depth
+        hinges[k, upright] = box[0 if up[upright] > 0 else 1, upright]
+        sure.append(known)
+    return hinges, tuple(sure), handle
+
+
+def up_in(world: F64, up: F64) -> F64:
+    """(3,) the way up in the own space of what has this world matrix (4, 4)."""
+    linear = world[:3, :3]
+    out: F64 = np.linalg.inv(linear) @ up if abs(np.linalg.det(linear)) > 0 else np.asarray(up, np.float64)
+    return out
