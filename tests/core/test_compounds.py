@@ -57,6 +57,30 @@ def groups(scene: Scene) -> list[tuple[str, int]]:
 
 
 class Found(unittest.TestCase):
+    def test_small_groups_among_many_other_parts_of_the_same_shapes(self) -> None:
+        for pieces, places in ((4, 6), (6, 3), (8, 5)):
+            with self.subTest(pieces=pieces):
+                alone = village(pieces, 3, places, seed=pieces)
+                rng = np.random.default_rng(pieces)
+                centres = alone.nodes.world[:, :3, 3]
+                # strays within the groups, as near as their own pieces
+                spots = centres[rng.integers(0, len(centres), 30)] + rng.uniform(-8, 8, (30, 3))
+                local = np.concatenate([alone.nodes.local, np.stack([at(*p) for p in spots])])
+                names = [*alone.nodes.names, *(f"stray_{k}" for k in range(30))]
+                mesh = [*alone.nodes.mesh.tolist(), *rng.integers(0, 3, 30).tolist()]
+                scene = alone.but(nodes=make_nodes(np.full(len(local), -1), local, names, mesh=np.array(mesh)))
+                out = apply(scene)
+                found = [(name, n) for name, n in groups(out) if name.startswith("compound_01_")]
+                self.assertEqual(len(found), places)
+                self.assertEqual({n for _, n in found}, {pieces})
+                self.assertTrue(same_soup(out, scene))
+
+    def test_rows_of_one_thing_are_none(self) -> None:
+        mesh = as_mesh(trimesh.creation.box((0.4, 0.4, 1)), 0)
+        local = np.stack([at(2.6 * k, 0, 14.0 * (k % 2)) for k in range(16)])
+        nodes = make_nodes([-1] * 16, local, [f"bollard_{k}" for k in range(16)], mesh=[0] * 16)
+        self.assertEqual(groups(apply(Scene(GLTF, nodes, (mesh,), (Material("m"),)))), [])
+
     def test_a_building_of_a_thousand_pieces_in_ten_places_is_one_compound(self) -> None:
         scene = village(1000, 20, 10)
         out = apply(scene)

@@ -256,6 +256,17 @@ def hall(b: Builder, k: Kit, top: int) -> None:
         b.node(f"door_leaf_{i + 1}_left", doors, k.leaf, (x - 0.94, 0, 0.01), 12.0 * i)
         b.node(f"door_leaf_{i + 1}_right", doors, k.leaf, (x + 0.94, 0, 0.01), -12.0 * i, (-1, 1, 1))
     wall = b.node("timetable wall", group, b.mesh(box(6.2, 0.2, 3.4, CONCRETE), "timetable wall"), (0, 29.4, 0))
+    # office doors as one mesh with their frames, as they come from a model that nothing moves in
+    office = (
+        box(0.08, 0.12, 2.2, STEEL).at(-0.49)
+        + box(0.08, 0.12, 2.2, STEEL).at(0.49)
+        + box(1.06, 0.12, 0.08, STEEL).at(0, 0, 2.2)
+        + box(0.89, 0.05, 2.18, PAINT).at(0, 0, 0.005)
+        + beam((0.36, -0.08, 1.0), (0.36, -0.08, 1.2), 0.03, STEEL)
+    )
+    office_door = b.mesh(office, "office door")
+    for side, x in (("west", -4.6), ("east", 4.6)):
+        b.node(f"office_door_{side}", group, office_door, (x, 29.3, 0), 20 if side == "west" else -20)
     screen = Shape(
         np.array([[[-2.4, 0, 0], [2.4, 0, 0], [2.4, 0, 2.4]], [[-2.4, 0, 0], [2.4, 0, 2.4], [-2.4, 0, 2.4]]]),
         np.full(2, BOARD),
@@ -283,6 +294,16 @@ def quay(b: Builder, k: Kit, top: int) -> None:
         post = b.node(f"lamp_post_{i + 1:02}", posts, k.post, (-16 + 3.6 * i, -11.5, -0.05), 90)
         if i % 3 == 0:
             b.node(f"lamp_light_{i + 1:02}", post, at=(0.8, 0, 4.4), light=0, tilt=-90)
+    # kiosks of loose pieces, in no order of their own: one group in three places
+    counter = b.mesh(box(1.6, 1.2, 1.05, TIMBER), "kiosk counter")
+    pole, canopy = b.mesh(box(0.07, 0.07, 1.3, STEEL), "kiosk pole"), b.mesh(box(2.1, 1.7, 0.08, PAINT), "kiosk canopy")
+    kiosks = b.node("kiosks", group)
+    for k, (x, y, turn) in enumerate(((-11.0, -6.0, 0.0), (1.5, -7.0, 90.0), (13.0, -6.5, 30.0))):
+        c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
+        pieces = [("counter", counter, 0.0, 0.0, 0.0), ("canopy", canopy, 0.0, 0.0, 2.35)]
+        pieces += [(f"pole_{n + 1}", pole, 0.7 * (-1) ** n, 0.5 * (-1) ** (n // 2), 1.05) for n in range(4)]
+        for name, mesh, dx, dy, z in pieces:
+            b.node(f"kiosk_{k + 1}_{name}", kiosks, mesh, (x + c * dx - s * dy, y + s * dx + c * dy, z - 0.05), turn)
     piles = b.node("pilings", group)
     pile = lathe([(0.17, -3.5), (0.18, -3.0), (0.18, 0.4), (0.12, 0.5)], 14, TIMBER)
     for i in range(16):

@@ -13,12 +13,14 @@ from tidy_caravan.core.route import Route, as_json, default_route
 from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.clean_vertices import CleanVertices
+from tidy_caravan.core.steps.find_compounds import FindCompounds
 from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
 from tidy_caravan.core.steps.part_edges import PartEdges
+from tidy_caravan.core.steps.part_leaves import PartLeaves
 from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.share_copies import ShareCopies
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
@@ -38,7 +40,9 @@ def demo_route() -> list[dict[str, Any]]:
     steps: list[Step] = [
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
+        PartLeaves(),
         ShareCopies(),
+        FindCompounds(where=Where(names=["kiosk_*"])),
         CleanVertices(),
         DropDegenerates(),
         PartEdges(),

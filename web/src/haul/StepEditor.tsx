@@ -228,7 +228,7 @@ function Points({ field, points, ready, onPick, onChange }: PointsProps) {
       </span>
       <div className="flex flex-col gap-1">
         {points.map((p, k) => (
-          <span key={`${k} ${p.join(" ")}`} className="flex items-center gap-2 tabular-nums">
+          <span key={p.join(" ")} className="flex items-center gap-2 tabular-nums">
             {p.map((v) => v.toFixed(2)).join(", ")} m
             <button
               type="button"

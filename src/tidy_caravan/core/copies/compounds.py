@@ -16,15 +16,19 @@ from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
 
 AROUND = 24
-"""Nearest parts that a move has to carry to others of their kind …"""
+"""Nearest parts that a move is asked about: it has to carry those that are nearest to others of their kind …"""
+LEAST_AROUND = 3
+"""… so many of them at least …"""
 AGREE = 0.75
-"""… this part of them at least, for a move to be looked at for all parts."""
+"""… and this part of as many as there is a count for, to be looked at for all parts."""
 MOST_SEEDS = 12
 """Occurrences of one mesh that are tried as the place from where a group is carried."""
 MOST_MOVES = 2_000
 MOST_KINDS = 100
 SMALLEST = 2
 """Parts of a compound; more make it likelier to be one."""
+KINDS = 2
+"""Different meshes in a compound."""
 TURN = 1e-4
 """How far a turn may be off, as the length of what it does to a vector of one."""
 
@@ -111,14 +115,18 @@ class Finder:
         linear = every_move[:, :3, :3]
         skew = np.abs(linear.transpose(0, 2, 1) @ linear - np.eye(3)).max(axis=(1, 2))
         every_move = every_move[(skew <= TURN) & (np.linalg.det(linear) > 0)]
-        hits = self.carried(every_move, close) >= 0
-        moves: list[F64] = list(every_move[hits.sum(axis=1) >= max(SMALLEST, AGREE * len(close))])
+        # a small group has others around it: what is nearest to the seed has to go along, as far as that is its own
+        hits = np.cumsum(self.carried(every_move, close) >= 0, axis=1)
+        asked = np.arange(1, len(close) + 1)
+        along = hits[:, LEAST_AROUND - 1 :] >= AGREE * asked[LEAST_AROUND - 1 :]
+        moves: list[F64] = list(every_move[along.any(axis=1) | (hits[:, -1:] == len(close)).any(axis=1)])
         every = np.flatnonzero(self.free)
         images = [self.carried(m[None], every)[0] for m in moves]
         while moves:
             kept = np.all([i >= 0 for i in images], axis=0)
             group = every[kept]
-            if len(group) < SMALLEST or seed not in group:
+            # a row of one thing stands in many places of itself, and is no group
+            if len(group) < SMALLEST or seed not in group or len(np.unique(self.mesh[group])) < KINDS:
                 # the move that carries least is none of a group's
                 worst = int(np.argmin([(i >= 0).sum() for i in images]))
                 moves.pop(worst)
