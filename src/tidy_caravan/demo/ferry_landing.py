@@ -298,12 +298,12 @@ def quay(b: Builder, k: Kit, top: int) -> None:
     counter = b.mesh(box(1.6, 1.2, 1.05, TIMBER), "kiosk counter")
     pole, canopy = b.mesh(box(0.07, 0.07, 1.3, STEEL), "kiosk pole"), b.mesh(box(2.1, 1.7, 0.08, PAINT), "kiosk canopy")
     kiosks = b.node("kiosks", group)
-    for k, (x, y, turn) in enumerate(((-11.0, -6.0, 0.0), (1.5, -7.0, 90.0), (13.0, -6.5, 30.0))):
+    for number, (x, y, turn) in enumerate(((-11.0, -6.0, 0.0), (1.5, -7.0, 90.0), (13.0, -6.5, 30.0)), 1):
         c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
         pieces = [("counter", counter, 0.0, 0.0, 0.0), ("canopy", canopy, 0.0, 0.0, 2.35)]
         pieces += [(f"pole_{n + 1}", pole, 0.7 * (-1) ** n, 0.5 * (-1) ** (n // 2), 1.05) for n in range(4)]
         for name, mesh, dx, dy, z in pieces:
-            b.node(f"kiosk_{k + 1}_{name}", kiosks, mesh, (x + c * dx - s * dy, y + s * dx + c * dy, z - 0.05), turn)
+            b.node(f"kiosk_{number}_{name}", kiosks, mesh, (x + c * dx - s * dy, y + s * dx + c * dy, z - 0.05), turn)
     piles = b.node("pilings", group)
     pile = lathe([(0.17, -3.5), (0.18, -3.0), (0.18, 0.4), (0.12, 0.5)], 14, TIMBER)
     for i in range(16):
