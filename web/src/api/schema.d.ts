@@ -1667,6 +1667,13 @@ export interface components {
              */
             lightmapChannel: number;
             /**
+             * Lightmapmaps
+             * @description Sizes of lightmaps: squares of a power of two, powers of two each way, or any multiple of a block
+             * @default powers
+             * @enum {string}
+             */
+            lightmapMaps: "square" | "powers" | "blocks";
+            /**
              * Maxtexture
              * @description Largest texture edge in pixels
              * @default 8192
@@ -2274,6 +2281,12 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * First set where it is clean
+             * @description Its islands are laid out anew, where none lies on another and all are as dense
+             * @default true
+             */
+            firstSet: boolean;
             /**
              * Heavy meshes
              * @description Unwrap heavy meshes as well

@@ -100,6 +100,10 @@ class Destination(CamelModel):
     )
     name_length: int = Field(default=63, ge=8, le=1024)
     lightmap_channel: int = Field(default=1, ge=0, le=7)
+    lightmap_maps: Literal["square", "powers", "blocks"] = Field(
+        default="powers",
+        description="Sizes of lightmaps: squares of a power of two, powers of two each way, or any multiple of a block",
+    )
     gpu_instancing: bool = False
     instancing_from: int = Field(
         default=32,

@@ -1,22 +1,22 @@
 """Unwraps one mesh and keeps the result only if it measures well.
 
-Two libraries cut it into islands; where neither can, flat pieces do. A library's own layout is kept when it holds,
-and its islands are laid out anew otherwise, on a larger map if they need one. Called in a child process
+Charts come from a set that is there and clean, from flat pieces where nothing smooth is cut, or from one of two libraries;
+they are laid out by their shapes (`packing`), and what covers most of its map is kept. Called in a child process
 (core/work), because the libraries are native code.
 """
 
 from __future__ import annotations
 
-import contextlib
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.lightmap.charts import flat_pieces, laid_out, unmirrored_in_place
+from tidy_caravan.core.lightmap.charts import flat_pieces, unmirrored_in_place
+from tidy_caravan.core.lightmap.laying import laid
 from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 from tidy_caravan.core.work.heavy import Work
@@ -24,10 +24,20 @@ from tidy_caravan.core.work.heavy import Work
 LOADS = ("scipy.sparse.csgraph", "shapely", "xatlas", "uvunwrap")
 """Libraries that the work needs and that are imported where they are used; see `core.work.nursery`."""
 TRIES = 4
-WELL_FILLED = 0.45
-"""Fill from which on a library's layout is not measured against one of our own."""
-POORLY_FILLED = 0.1
-"""Fill below which a map is mostly padding, and a larger one is proposed."""
+SMOOTH_DEG = 30.0
+"""Angle between neighbours below which a surface is smooth there."""
+CUT = 0.02
+"""Part of the edges between flat pieces that may be smooth for them to be the charts."""
+MOST_FLAT = 50_000
+"""Triangles up to which flat pieces are looked at as charts."""
+SURELY = 0.8
+"""Fill from which on no other charts are tried."""
+ITS_OWN = 0.6
+"""Fill of a layout of ours from which on a library's own is not asked for."""
+EVEN = 1.15
+"""How uneven or stretched a set may be on average whose islands serve for light."""
+ROUNDING = 1e-3
+"""Texels that float32 coordinates may be off."""
 SMALL = 2500
 """Up to so many triangles xatlas is tried first: it fills its maps better and is quick enough there."""
 LARGEST_MAP = 8192
@@ -38,7 +48,8 @@ LARGEST_MAP = 8192
 class Unwrapped:
     """source: (V',) original vertex of each new one. indices: (F, 3), same triangles in the same order.
 
-    resolution: texels along the edge of the map at which the padding holds: what was asked for, or more.
+    resolution, height: texels of the map at which the padding holds: what was asked for, or more; lower where the islands
+    need no more.
     """
 
     source: I64
@@ -47,6 +58,7 @@ class Unwrapped:
     report: UvReport
     method: str
     resolution: int
+    height: int
 
 
 def methods(triangles: int) -> list[str]:
@@ -65,71 +77,150 @@ def border_of(padding: int) -> float:
     return padding / 2
 
 
+Charts = tuple[I64, U32, F32, I64]
+"""Source vertices (V',), triangles (F, 3), coordinates (V', 2) in any scale, island of each triangle (F,)."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a set is made for. most: texels along the largest map. square: maps as high as they are wide alone."""
+
+    resolution: int
+    padding: int
+    most: int = LARGEST_MAP
+    square: bool = False
+
+
 def unwrap(
-    positions: F32, indices: U32, resolution: int, padding: int, method: str, most: int = LARGEST_MAP
-) -> Unwrapped:
+    positions: F32, indices: U32, resolution: int, padding: int, method: str, most: int = LARGEST_MAP,
+    square: bool = False, first: F32 | None = None,
+) -> Unwrapped:  # fmt: skip
     """A UV set inside 0–1 without overlaps or mirrored islands, islands at least `padding` texels apart and half of
     that from the edge, at `resolution` or, where its islands need it, at a larger one up to `most`.
 
-    Vertices that no triangle uses count for nothing. Raises RuntimeError with the figures when no try meets that.
+    first: (V, 2) a set whose islands serve if it is clean. Vertices that no triangle uses count for nothing. Raises
+    RuntimeError with the figures when no try meets that.
     """
+    wanted = Wanted(resolution, padding, most, square)
     used = np.unique(indices).astype(np.int64)
     compact = np.searchsorted(used, indices).astype(np.uint32)
     points = positions[used]
     low, high = points.min(axis=0), points.max(axis=0)
     size = float((high - low).max()) or 1.0
-    scaled = ((points - low) / size).astype(np.float32)  # the libraries' own tolerances are absolute
-    solid = np.linalg.norm(face_vectors(scaled, compact), axis=1) / 2
-    found = "nothing"
-    asked = max(1, padding // 2)  # both libraries pad every island, so gaps are twice that
-    charts: tuple[I64, U32, F32, I64] | None = None
-    for _ in range(TRIES if method in LIBRARIES else 0):
-        source, faces, uv, pages = LIBRARIES[method](scaled, compact, resolution, asked)
-        if len(faces) != len(compact):
+    mesh = Surface(((points - low) / size).astype(np.float32), compact)  # the libraries' own tolerances are absolute
+    made: list[Unwrapped] = []
+    told = ["nothing"]
+
+    def tried(name: str, charts: Charts) -> None:
+        try:
+            made.append(mesh.laid_out(charts, name, wanted))
+        except RuntimeError as error:
+            told.append(str(error))
+
+    if first is not None and (charts := mesh.islands_of_set(first[used])) is not None:
+        tried("first set, laid out anew", charts)
+    if len(indices) <= MOST_FLAT and not any(m.report.fill >= SURELY for m in made):
+        charts = flat_pieces(mesh.points, compact)
+        if method == "flat pieces" or cut_smooth(mesh, charts) <= CUT:
+            tried("flat pieces", charts)
+    elif method == "flat pieces":
+        tried("flat pieces", flat_pieces(mesh.points, compact))
+    if method in LIBRARIES and not any(m.report.fill >= SURELY for m in made):
+        made += by_library(mesh, method, wanted, told)
+    if not made:
+        raise RuntimeError(f"{method} left {told[-1]}")
+    best = max(made, key=lambda m: m.report.fill)
+    return replace(best, source=used[best.source])
+
+
+def by_library(mesh: Surface, method: str, wanted: Wanted, told: list[str]) -> list[Unwrapped]:
+    """The library's charts in a layout of ours, and in its own where that measures well."""
+    made: list[Unwrapped] = []
+    asked = max(1, wanted.padding // 2)  # both libraries pad every island, so gaps are twice that
+    charts: Charts | None = None
+    for _ in range(TRIES):
+        source, faces, uv, pages = LIBRARIES[method](mesh.points, mesh.faces, wanted.resolution, asked)
+        if len(faces) != len(mesh.faces):
             raise RuntimeError("it changed the number of triangles")
-        if not np.array_equal(points[source][faces], points[compact]):
+        if not np.array_equal(mesh.points[source][faces], mesh.points[mesh.faces]):
             raise RuntimeError("it moved corners of triangles")
-        label = islands(faces, len(uv), uv, scaled[source])
-        charts = source, faces, uv, label
-        if pages > 1:
-            break  # asking again would give the same; the islands are laid out here
-        uv = as_wanted(uv, faces, label, border_of(padding) / resolution)
-        report = measure(uv, faces, resolution, solid, scaled[source], padding + 1)
-        if good(report, padding):
-            kept = Unwrapped(used[source], faces, uv, report, method, resolution)
-            if report.fill > WELL_FILLED:
-                return kept
-            largest = most if report.fill < POORLY_FILLED else resolution
-            with contextlib.suppress(RuntimeError):
-                other = laid_out_anew(charts, points, scaled, solid, resolution, padding, method, largest, used, "")
-                return max(kept, other, key=lambda u: u.report.fill)
-            return kept
-        found = in_words(report)
+        label = islands(faces, len(uv), uv, mesh.points[source])
+        if charts is None:
+            charts = source, faces, uv, label
+            try:
+                made.append(mesh.laid_out(charts, f"{method}, laid out anew", wanted))
+            except RuntimeError as error:
+                told.append(str(error))
+        if pages > 1 or any(m.report.fill > ITS_OWN for m in made):
+            break  # asking again would give the same, or nothing better
+        uv = as_wanted(uv, faces, label, border_of(wanted.padding) / wanted.resolution)
+        report = mesh.measured(source, faces, uv, wanted.resolution, wanted.resolution, wanted.padding)
+        if good(report, wanted.padding):
+            made.append(Unwrapped(source, faces, uv, report, method, wanted.resolution, wanted.resolution))
+            break
+        told.append(in_words(report))
         if report.mirrored or report.overlaps or report.out_of_range or report.collapsed:
             break
-        asked += max(1, math.ceil((padding - report.gap_texels) / 2))
-    if charts is None:
-        charts = flat_pieces(scaled, compact)
-    return laid_out_anew(charts, points, scaled, solid, resolution, padding, method, most, used, found)
+        asked += max(1, math.ceil((wanted.padding - report.gap_texels) / 2))
+    return made
 
 
-def laid_out_anew(
-    charts: tuple[I64, U32, F32, I64], points: F32, scaled: F32, solid: F64, resolution: int, padding: int, method: str,
-    most: int, used: I64, found: str,
-) -> Unwrapped:  # fmt: skip
-    """The islands of an unwrapper in a layout of our own. Raises RuntimeError when it does not measure well."""
-    source, faces, uv, label = charts
-    gap = padding + 0.5
-    for _ in range(TRIES):
-        placed, needed = laid_out(uv, faces, label, solid, resolution, gap, border_of(padding) + 0.01, most)
-        report = measure(placed, faces, needed, solid, scaled[source], padding + 1)
-        if good(report, padding):
-            return Unwrapped(used[source], faces, placed, report, f"{method}, laid out anew", needed)
-        found = in_words(report)
-        if report.overlaps or report.out_of_range or report.collapsed or report.mirrored:
-            break
-        gap += max(0.25, padding - report.gap_texels)
-    raise RuntimeError(f"{method} left {found}")
+@dataclass
+class Surface:
+    """points: (V, 3) in a box of one. faces: (F, 3)."""
+
+    points: F32
+    faces: U32
+
+    def __post_init__(self) -> None:
+        self.solid: F64 = np.linalg.norm(face_vectors(self.points, self.faces), axis=1) / 2
+
+    def measured(self, source: I64, faces: U32, uv: F32, width: int, height: int, padding: int) -> UvReport:
+        return measure(uv, faces, width, self.solid, self.points[source], padding + 1, height)
+
+    def laid_out(self, charts: Charts, name: str, wanted: Wanted) -> Unwrapped:
+        """The charts on a map. Raises RuntimeError when it does not measure well."""
+        source, faces, uv, label = charts
+        found = laid(uv, faces, label, self.solid, wanted.resolution, wanted.padding, wanted.most, wanted.square)
+        report = self.measured(source, faces, found.uv, found.width, found.height, wanted.padding)
+        if not good(report, wanted.padding):
+            raise RuntimeError(in_words(report))
+        return Unwrapped(source, faces, found.uv, report, name, found.width, found.height)
+
+    def islands_of_set(self, uv: F32) -> Charts | None:
+        """The islands of a set (V, 2) when none of its triangles lie on each other and it is about as dense everywhere;
+        wherever they lie, and however large they are."""
+        if not np.isfinite(uv).all():
+            return None
+        span = float(np.ptp(uv[self.faces.reshape(-1)], axis=0).max(initial=0.0))
+        if span <= 0:
+            return None
+        scaled = ((uv - uv[self.faces.reshape(-1)].min(axis=0)) / span).astype(np.float32)
+        report = measure(scaled, self.faces, 1 << 14, self.solid, self.points, 0.0)
+        if report.overlaps or report.collapsed or report.uneven > EVEN or report.stretch > EVEN:
+            return None
+        source = np.arange(len(uv), dtype=np.int64)
+        return source, self.faces, scaled, islands(self.faces, len(uv), scaled, self.points)
+
+
+def cut_smooth(mesh: Surface, charts: Charts) -> float:
+    """Part of the length of all edges between flat pieces across which the surface is smooth."""
+    _, _, _, label = charts
+    vectors = face_vectors(mesh.points, mesh.faces)
+    normal = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-300)
+    _, welded = np.unique(mesh.points, axis=0, return_inverse=True)
+    faces = welded.reshape(-1)[mesh.faces].astype(np.int64)
+    ends = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    owner = np.tile(np.arange(len(faces)), 3)
+    corners = mesh.points.astype(np.float64)[mesh.faces]
+    length = np.linalg.norm(corners[:, [1, 2, 0]] - corners, axis=2).T.reshape(-1)
+    order = np.lexsort((ends[:, 1], ends[:, 0]))
+    a, b = order[:-1], order[1:]
+    same = (ends[a] == ends[b]).all(axis=1) & (label[owner[a]] != label[owner[b]])
+    a, b = a[same], b[same]
+    bent = (normal[owner[a]] * normal[owner[b]]).sum(axis=1)
+    smooth = bent > np.cos(np.radians(SMOOTH_DEG))
+    return float(length[a][smooth].sum() / max(length[a].sum(), 1e-300))
 
 
 def good(report: UvReport, padding: int) -> bool:
@@ -137,8 +228,8 @@ def good(report: UvReport, padding: int) -> bool:
         report.clean
         and report.collapsed == 0
         and report.mirrored == 0
-        and report.gap_texels >= padding
-        and report.border_texels >= border_of(padding) - 1e-3
+        and report.gap_texels >= padding - ROUNDING
+        and report.border_texels >= border_of(padding) - ROUNDING
     )
 
 
@@ -195,9 +286,9 @@ LIBRARIES = {"xatlas": _xatlas, "uvunwrap": _uvunwrap}
 
 
 def job(
-    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, method: str, most: int
+    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, method: str, most: int, square: bool = False
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on one mesh of positions (V, 3), indices (F, 3) and, where there is a set already, existing (V, 2).
+    """Work on one mesh of positions (V, 3), indices (F, 3) and, where there are such sets, existing and first (V, 2).
 
     The arrays are those of Unwrapped, none where the existing set measures well. Raises RuntimeError.
     """
@@ -205,15 +296,20 @@ def job(
     if "existing" in arrays:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
         report = measure(arrays["existing"], indices, resolution, solid, positions, padding + 1)
-        if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
-            return {}, {"method": KEPT, "fill": report.fill, "resolution": resolution}
-    made = unwrap(positions, indices, resolution, padding, method, most)
-    figures = {
-        "method": made.method, "fill": made.report.fill, "islands": made.report.islands, "resolution": made.resolution
-    }  # fmt: skip
+        if report.clean and report.collapsed == 0 and report.gap_texels >= padding - ROUNDING:
+            return {}, {"method": KEPT, **figures_of(report, resolution, resolution)}
+    made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"))
+    figures = {"method": made.method, **figures_of(made.report, made.resolution, made.height)}
     return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures
+
+
+def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
+    return {
+        "fill": report.fill, "islands": report.islands, "resolution": resolution, "height": height,
+        "stretch": report.stretch, "uneven": report.uneven, "thin": report.thin,
+    }  # fmt: skip
 
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 4, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 5, "tidy_caravan.core.lightmap.unwrap:job")

@@ -27,7 +27,9 @@ RANGE_TOLERANCE = 1e-6
 class UvReport:
     """gap_texels: smallest distance between two islands at the resolution, infinite when there is none that near. border_texels:
     smallest distance to the edge of the map. overlaps: pairs of triangles; from MOST_OVERLAPS on it is at least that.
-    mirrored: islands that show their picture the wrong way round."""
+    mirrored: islands that show their image the wrong way round. stretch: how many times finer texels are one way than the
+    other, the mean over the surface; uneven: how many times more or fewer of them a piece of it has than the mean, likewise.
+    thin: islands that are less than a texel wide. Stretch and uneven are 1 where positions are not known."""
 
     triangles: int
     islands: int
@@ -38,6 +40,9 @@ class UvReport:
     border_texels: float
     mirrored: int
     fill: float
+    stretch: float = 1.0
+    uneven: float = 1.0
+    thin: int = 0
 
     @property
     def clean(self) -> bool:
@@ -65,32 +70,76 @@ def islands(indices: U32, vertices: int, uv: F32, positions: F32 | None = None) 
 
 
 def measure(
-    uv: F32, indices: U32, resolution: int, solid: F64 | None = None, positions: F32 | None = None, reach: float = 64.0
-) -> UvReport:
-    """Figures of one UV set (V, 2) over triangles (F, 3) at `resolution` texels.
+    uv: F32, indices: U32, resolution: int, solid: F64 | None = None, positions: F32 | None = None, reach: float = 64.0,
+    height: int = 0,
+) -> UvReport:  # fmt: skip
+    """Figures of one UV set (V, 2) over triangles (F, 3) on a map of `resolution` by `height` texels, or a square one.
 
     reach: texels up to which gaps between islands are looked for.
     positions: (V, 3), to tell corners that merely touch in the map from those that are one.
     solid: (F,) areas in space; triangles with area there and none in the map count as collapsed.
     """
-    corners = uv.astype(np.float64)[indices]
+    aspect = np.array([1.0, (height or resolution) / resolution])
+    even = uv.astype(np.float64) * aspect  # both axes in widths of the map
+    corners = even[indices]
     a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
-    outside = ((corners < -RANGE_TOLERANCE) | (corners > 1 + RANGE_TOLERANCE) | ~np.isfinite(corners)).any(axis=(1, 2))
+    outside = ((corners < -RANGE_TOLERANCE) | (corners > aspect + RANGE_TOLERANCE) | ~np.isfinite(corners)).any(
+        axis=(1, 2)
+    )
     usable = (area > AREA_TOLERANCE) & np.isfinite(corners).all(axis=(1, 2))
     collapsed = int((~usable & (solid > solid.max(initial=0.0) * 1e-9)).sum()) if solid is not None else 0
     label = islands(indices, len(uv), uv, positions) if len(indices) else np.zeros(0, np.int64)
+    stretch, uneven = 1.0, 1.0
+    if positions is not None and usable.any():
+        stretch, uneven = stretches(positions.astype(np.float64)[indices[usable]], corners[usable])
     return UvReport(
         triangles=len(indices),
         islands=int(label.max()) + 1 if len(label) else 0,
         overlaps=count_overlaps(corners[usable]),
         out_of_range=int(outside.sum()),
         collapsed=collapsed,
-        gap_texels=island_gap(uv, indices[usable], label[usable], reach / resolution) * resolution,
-        border_texels=border(corners[usable]) * resolution,
+        gap_texels=island_gap(even, indices[usable], label[usable], reach / resolution) * resolution,
+        border_texels=border(corners[usable], aspect) * resolution,
         mirrored=int(mirrored(uv, indices[usable], label[usable]).sum()) if usable.any() else 0,
-        fill=float(area[usable].sum()),
+        fill=float(area[usable].sum() / aspect[1]),
+        stretch=stretch,
+        uneven=uneven,
+        thin=thin(corners[usable], label[usable], 1.0 / resolution) if usable.any() else 0,
     )
+
+
+def stretches(solid: F64, flat: F64) -> tuple[float, float]:
+    """Means over the surface of triangles (F, 3, 3) laid out as (F, 3, 2): how many times longer the map makes one
+    direction than the other, and an area than the mean. By singular values (Sander et al., 2001)."""
+    e1, e2 = solid[:, 1] - solid[:, 0], solid[:, 2] - solid[:, 0]
+    normal = np.cross(e1, e2)
+    twice = np.linalg.norm(normal, axis=1)
+    good = twice > twice.max(initial=0.0) * 1e-9
+    e1, e2, twice, flat = e1[good], e2[good], twice[good], flat[good]
+    if not len(twice):
+        return 1.0, 1.0
+    long = np.linalg.norm(e1, axis=1)
+    along = (e1 * e2).sum(axis=1) / np.maximum(long, 1e-300)
+    # the triangle in its own plane: (0, 0), (long, 0), (along, twice / long)
+    own = np.zeros((len(twice), 2, 2))
+    own[:, 0, 0], own[:, 0, 1], own[:, 1, 1] = long, along, twice / np.maximum(long, 1e-300)
+    image = np.stack([flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]], axis=2)
+    values = np.linalg.svd(image @ np.linalg.inv(own), compute_uv=False)
+    ratio = values[:, 0] / np.maximum(values[:, 1], 1e-300)
+    area = values.prod(axis=1)
+    part = area / (area * twice).sum() * twice.sum()
+    weight = twice / twice.sum()
+    return float((ratio * weight).sum()), float((np.maximum(part, 1 / np.maximum(part, 1e-300)) * weight).sum())
+
+
+def thin(corners: F64, label: I64, texel: float) -> int:
+    """How many islands of triangles (F, 3, 2) are nowhere a texel wide, by the narrower side of their boxes."""
+    low, high = np.full((int(label.max()) + 1, 2), np.inf), np.full((int(label.max()) + 1, 2), -np.inf)
+    np.minimum.at(low, label, corners.min(axis=1))
+    np.maximum.at(high, label, corners.max(axis=1))
+    side = (high - low).min(axis=1)
+    return int((side[np.isfinite(side)] < texel).sum())
 
 
 def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
@@ -103,9 +152,9 @@ def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
     return min(1, count_overlaps(corners[finite & (area > AREA_TOLERANCE)], 1)), int(outside.sum())
 
 
-def border(corners: F64) -> float:
-    """Smallest distance of triangles (F, 3, 2) to the edge of the map, as a part of it; 0.5 for none."""
-    return float(np.minimum(corners, 1.0 - corners).min()) if len(corners) else 0.5
+def border(corners: F64, size: F64) -> float:
+    """Smallest distance of triangles (F, 3, 2) to the edge of a map of that size (2,); half of the smaller side for none."""
+    return float(np.minimum(corners, size - corners).min()) if len(corners) else float(size.min()) / 2
 
 
 def count_overlaps(corners: F64, most: int = MOST_OVERLAPS) -> int:
@@ -149,7 +198,7 @@ def overlapping(a: F64, b: F64) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
     return out
 
 
-def island_gap(uv: F32, indices: U32, label: I64, reach: float) -> float:
+def island_gap(uv: F32 | F64, indices: U32, label: I64, reach: float) -> float:
     """Smallest distance between the borders of two islands, as a part of the map; infinite when it exceeds `reach`.
 
     The borders are the edges that one triangle has. Exact: pairs of them nearer than a distance that is doubled until

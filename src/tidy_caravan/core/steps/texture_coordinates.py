@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
@@ -217,6 +218,11 @@ class LightmapUvs(Step):
     resolution: int = parameter(256, "Resolution", "Along one edge of the map", "texels", ge=16, le=4096)
     padding_texels: int = parameter(4, "Padding", "Least distance between islands", "texels", ge=1, le=64)
     keep_good: bool = parameter(True, "Keep good sets", "Leave a set that already measures well as it is")
+    first_set: bool = parameter(
+        True,
+        "First set where it is clean",
+        "Its islands are laid out anew, where none lies on another and all are as dense",
+    )
     heavy: bool = parameter(False, "Heavy meshes", "Unwrap heavy meshes as well")
 
     def effects(self) -> tuple[Effect, ...]:
@@ -312,15 +318,18 @@ class LightmapUvs(Step):
             box_project(m, scene.convention) if not (m := scene.meshes[i]).uvs and channel > 0 else m for i in waiting
         ]
         pieces = []
-        for mesh in ready:
+        for i, mesh in zip(waiting, ready, strict=True):
             arrays: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices}
             if self.keep_good and len(mesh.uvs) > channel:
                 arrays["existing"] = mesh.uvs[channel]
+            if self.first_set and channel > 0 and scene.meshes[i].uvs:
+                arrays["first"] = mesh.uvs[0]
             parameters = {
                 "resolution": self.resolution, "padding": self.padding_texels, "method": methods(mesh.triangles)[attempt],
                 "most": min(LARGEST_MAP, context.destination.max_texture),
+                "square": context.destination.lightmap_maps == "square",
             }  # fmt: skip
-            content = f"{mesh.id} {channel if 'existing' in arrays else '-'}"
+            content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}"
             pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
         begun = len(made)
         outcomes = context.workshop.do(
@@ -335,6 +344,14 @@ class LightmapUvs(Step):
             made[i] = self._with_set(mesh, outcome.arrays, channel) if outcome.arrays else mesh
             facts[i] = dict(outcome.figures)
         return failed
+
+    @staticmethod
+    def _ways(new: list[int], facts: dict[int, dict[str, Any]]) -> str:
+        """Where the islands came from, and what maps they need."""
+        names = Counter(str(facts[i]["method"]).partition(",")[0] for i in new)
+        lower = sum(facts[i]["height"] < facts[i]["resolution"] for i in new)
+        told = ", ".join(f"{n} from {'the ' if name == 'first set' else ''}{name}" for name, n in names.most_common())
+        return f" ({told}{f'; {lower} on maps lower than wide' if lower else ''})"
 
     @staticmethod
     def _with_set(mesh: Mesh, made: Mapping[str, AnyArray], channel: int) -> Mesh:
@@ -353,7 +370,8 @@ class LightmapUvs(Step):
             parts = rows[np.isin(scene.nodes.mesh[rows], new)]
             changes.append(
                 Change(
-                    text=f"{plural(len(new), 'mesh', 'meshes')} unwrapped for {plural(len(parts), 'part')}, {fill:.0%} of each map filled on average",
+                    text=f"{plural(len(new), 'mesh', 'meshes')} unwrapped for {plural(len(parts), 'part')}, {fill:.0%} of each map filled on average"
+                    + self._ways(new, facts),
                     count=len(new),
                     parts=identities_of(scene, parts),
                 )
