@@ -77,7 +77,15 @@ def parser() -> Parser:
     six.add_argument(
         "--megabytes", type=float, default=0, metavar="MB", help="the same for vertices, indices, textures"
     )
-    for command in (one, two, three, four, five, six):
+    seven = commands.add_parser("light", help="what lightmaps weigh, for a texel size or for so many megabytes")
+    seven.add_argument("file", type=Path)
+    seven.add_argument("--to", required=True, metavar="NAME")
+    seven.add_argument("--route", type=Path, metavar="ROUTE.json", help="of what the route makes of it, by its sets")
+    seven.add_argument("--texel", type=float, default=0.05, metavar="M", help="metres of a texel of weight 1")
+    seven.add_argument("--megabytes", type=float, metavar="MB", help="the finest texels that are enough for")
+    seven.add_argument("--ceiling", type=float, default=0.5, metavar="W", help="weight of flat parts above head height")
+    seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
+    for command in (one, two, three, four, five, six, seven):
         command.add_argument("--json", action="store_true", help="print JSON")
     return top
 

@@ -213,6 +213,38 @@ def run_price(args: argparse.Namespace) -> int:
     return 0 if plan is None or plan.met else 1
 
 
+def run_light(args: argparse.Namespace) -> int:
+    from tidy_caravan.core.lightmap.report import Ask, Lamp
+    from tidy_caravan.core.selection import Assignment
+
+    if not args.texel > 0 or not args.ceiling > 0 or not 16 <= args.largest <= 8192:
+        raise UnusableInput(
+            "--texel and --ceiling have to be more than 0, --largest 16 to 8192", where="the command line"
+        )
+    target = destination(args.to)
+    scene, _ = read(args.file)
+    route = read_route(args.route) if args.route else Route()
+    assignment = Assignment(scene, route.sets)
+    if args.route:
+        scene, _ = run(scene, route, target)
+    told = Lamp.of(scene, target, assignment).report(Ask(args.texel, args.megabytes, args.ceiling, args.largest))
+    enough = args.megabytes is None or told.bytes <= args.megabytes * 1e6
+    if args.json:
+        show(told.model_dump(by_alias=True))
+        return 0 if enough else 1
+    print(
+        f"{told.maps} lightmaps, {told.bytes / 1e6:.3g} MB at {100 * told.texel_m:.3g} cm a texel "
+        f"({100 * told.finest_m:.3g} to {100 * told.coarsest_m:.3g} cm as the maps have them), {told.ceilings} ceilings"
+    )
+    if not enough:
+        print(f"  {args.megabytes:g} MB are not enough: the smallest maps weigh {told.least / 1e6:.3g} MB")
+    for one in told.sizes:
+        print(f"  {one.maps} of {one.width} × {one.height}: {one.bytes / 1e6:.3g} MB")
+    for b in told.bargains:
+        print(f"  {b.coarser:.0%} coarser ({100 * b.texel_m:.3g} cm) would save {b.saved:.0%} of the bytes")
+    return 0 if enough else 1
+
+
 def read_route(path: Path | None) -> Route:
     if path is None:
         return default_route()
@@ -312,6 +344,7 @@ COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "propose": run_propose,
     "carry": run_carry,
     "price": run_price,
+    "light": run_light,
     "arrive": run_arrive,
     "destinations": run_destinations,
 }

@@ -42,6 +42,7 @@ class PackedPart(Camel):
     materials: list[str]
     triangles: int
     uv_sets: int
+    lightmap: tuple[int, int] | None = Field(default=None, description="Width and height of its lightmap in texels")
     layer: str = ""
     set: str = Field(default="", description="Name of the set that decides the treatment")
     treatment: Treatment | None = None

@@ -85,13 +85,15 @@ class Sheet:
         return out
 
     def lightmap(self) -> F64:
-        """(P,) bytes of each part's own lightmap, the next power of two; 0 where it gets none."""
+        """(P,) bytes of each part's own lightmap: as it was chosen, else the next power of two; 0 where it gets none."""
         area = self.by_mesh(lambda m: float(np.linalg.norm(face_vectors(m.positions, m.indices), axis=1).sum()) / 2)
         nodes = self.scene.nodes
         scale = np.abs(np.linalg.det(nodes.world[self.rows, :3, :3])) ** (2 / 3)
         metres = area[self.mesh] * scale * self.scene.convention.metres_per_unit**2
         edge = np.sqrt(np.maximum(metres, 1e-12) / FILL) / self.weights.light_texel_m
         texels = np.clip(2 ** np.ceil(np.log2(np.maximum(edge, 1.0))), *EDGES) ** 2
+        chosen = nodes.lightmap[self.rows].prod(axis=1)  # by a step of the route, where there is one
+        texels = np.where(chosen > 0, chosen, texels)
         out: F64 = np.where((nodes.flags[self.rows] & NO_LIGHTMAP) > 0, 0.0, texels * self.weights.light_bytes)
         return out
 

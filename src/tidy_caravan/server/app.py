@@ -19,6 +19,7 @@ from tidy_caravan.server.api import (
     events,
     hauls,
     library,
+    light,
     loading,
     places,
     prices,
@@ -64,7 +65,7 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
     )
     app.state.caravan = state
     problems.install(app)
-    for module in (access, hauls, scenes, places, loading, prices, deliveries, library, yardsticks, events):
+    for module in (access, hauls, scenes, places, loading, light, prices, deliveries, library, yardsticks, events):
         app.include_router(module.router)
     app.add_middleware(Guard, settings=settings)
 

@@ -14,7 +14,7 @@ from tidy_caravan.server.store.scenes import to_bytes
 
 
 def view_bytes(scene: Scene) -> bytes:
-    """safetensors: instances (N, 16) column by column, nodes (N,), and all meshes end to end.
+    """safetensors: instances (N, 16) column by column, nodes (N,), lightmaps (N, 2) in texels, and all meshes end to end.
 
     Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough.
     Each mesh's triangles are sorted by material: a run is one draw call for all its instances.
@@ -69,6 +69,7 @@ def view_bytes(scene: Scene) -> bytes:
     arrays["instances"] = world.transpose(0, 2, 1).reshape(-1, 16).astype(np.float32)
     arrays["nodes"] = order.astype(np.int32)
     arrays["sources"] = nodes.source[order].astype(np.int32)
+    arrays["lightmaps"] = nodes.lightmap[order].astype(np.float32)
     meta = {
         "centre": centre.tolist(),
         "low": (low - centre).tolist(),

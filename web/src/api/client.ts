@@ -31,6 +31,7 @@ export type Habit = Schemas["HabitOut"];
 export type Answers = Schemas["Answers"];
 export type Reading = Schemas["Reading"];
 export type Price = Schemas["PriceOut"];
+export type LightReport = Schemas["LightReport"];
 export type CostRow = Schemas["CostOut"];
 export type Answer = Schemas["AnswerOut"];
 export type Budget = Schemas["Budget"];
@@ -116,6 +117,10 @@ export const api = {
     ),
   price: (scene: string) =>
     answer<Price>(client.GET("/api/scenes/{scene_id}/price", { params: at("scene_id", scene) })),
+  light: (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number }) =>
+    answer<LightReport>(
+      client.GET("/api/scenes/{scene_id}/light", { params: { path: { scene_id: scene }, query } }),
+    ),
   costly: (scene: string, by: "part" | "mesh" | "material" | "layer") =>
     answer<CostRow[]>(
       client.GET("/api/scenes/{scene_id}/costly", { params: { path: { scene_id: scene }, query: { by } } }),

@@ -71,6 +71,15 @@ export const usePlaces = (finding: Finding | undefined) => useQuery(placesOf(fin
 export const usePrice = (scene: string) =>
   useQuery({ queryKey: ["price", scene], queryFn: () => api.price(scene), enabled: !!scene });
 
+/** What lightmaps weigh; the answer before stays while a slider moves. */
+export const useLight = (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number }) =>
+  useQuery({
+    queryKey: ["light", scene, query],
+    queryFn: () => api.light(scene, query),
+    enabled: !!scene,
+    placeholderData: (old) => old,
+  });
+
 export const useCostly = (scene: string, by: "part" | "mesh" | "material" | "layer") =>
   useQuery({ queryKey: ["costly", scene, by], queryFn: () => api.costly(scene, by), enabled: !!scene });
 

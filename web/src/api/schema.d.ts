@@ -623,6 +623,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{scene_id}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Scene Light
+         * @description Lightmaps of a scene at a texel size, or the finest for so many megabytes, before anything is laid out for them.
+         */
+        get: operations["scene_light"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes/{scene_id}/materials": {
         parameters: {
             query?: never;
@@ -2272,6 +2292,95 @@ export interface components {
             where?: components["schemas"]["Where"];
         };
         /**
+         * LightBudget
+         * @description Chooses the size of each part's lightmap by its surface in the world, the weight of its set and the fill of its set of
+         *     coordinates, in sizes that the destination takes; copies have light of their own. Where a map is smaller or larger than
+         *     the one that its islands were laid out for, they are laid out anew, so that padding keeps its texels.
+         */
+        LightBudget: {
+            /**
+             * By
+             * @description texel: a texel size; megabytes: what all maps may weigh
+             * @default texel
+             * @enum {string}
+             */
+            by: "texel" | "megabytes";
+            /**
+             * Weight of ceilings
+             * @description Flat parts above head height are plain and far away; 1 treats them like the rest
+             * @default 0.5
+             */
+            ceilings: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "light_budget";
+            /**
+             * Largest map
+             * @description No map is longer
+             * @default 2048
+             */
+            largest: number;
+            /**
+             * Megabytes
+             * @description Of all lightmaps together
+             * @default 64
+             */
+            megabytes: number;
+            /**
+             * Padding
+             * @description Least distance between islands at the size chosen
+             * @default 4
+             */
+            paddingTexels: number;
+            /**
+             * Texel
+             * @description Edge of a lightmap texel on a part of weight 1
+             * @default 0.05
+             */
+            texelM: number;
+            where?: components["schemas"]["Where"];
+        };
+        /**
+         * LightReport
+         * @description texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
+         *     are. guessed: parts without a set of coordinates yet, whose fill is a guess.
+         */
+        LightReport: {
+            /** Bargains */
+            bargains: components["schemas"]["Saving"][];
+            /** Bytes */
+            bytes: number;
+            /** Bytespertexel */
+            bytesPerTexel: number;
+            /** Ceilings */
+            ceilings: number;
+            /** Coarsestm */
+            coarsestM: number;
+            /** Dearest */
+            dearest: components["schemas"]["PartMap"][];
+            /** Fill */
+            fill: number;
+            /** Finestm */
+            finestM: number;
+            /** Guessed */
+            guessed: number;
+            /** Least */
+            least: number;
+            /** Maps */
+            maps: number;
+            /** Sizes */
+            sizes: components["schemas"]["MapSize"][];
+            /** Texelm */
+            texelM: number;
+        };
+        /**
          * LightmapUvs
          * @description Unwraps every unique mesh once and gives all its instances the result, verified by measuring.
          */
@@ -2351,6 +2460,20 @@ export interface components {
              */
             toleranceMm?: number | null;
             where?: components["schemas"]["Where"];
+        };
+        /**
+         * MapSize
+         * @description How many parts have a map of that size, and what those weigh.
+         */
+        MapSize: {
+            /** Bytes */
+            bytes: number;
+            /** Height */
+            height: number;
+            /** Maps */
+            maps: number;
+            /** Width */
+            width: number;
         };
         /**
          * MatchUnits
@@ -2469,7 +2592,7 @@ export interface components {
             given?: string[];
             set?: components["schemas"]["SetProposal"] | null;
             /** Step */
-            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
+            step?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightBudget"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"]) | null;
         };
         /**
          * MendOverlaps
@@ -2652,6 +2775,30 @@ export interface components {
              */
             kind: "part_leaves";
             where?: components["schemas"]["Where"];
+        };
+        /**
+         * PartMap
+         * @description texelM: metres of a texel on the part. areaM2: its surface. fill: part of the map that its islands cover.
+         */
+        PartMap: {
+            /** Aream2 */
+            areaM2: number;
+            /** Bytes */
+            bytes: number;
+            /** Fill */
+            fill: number;
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Source */
+            source: number;
+            /** Texelm */
+            texelM: number;
+            /** Weight */
+            weight: number;
+            /** Width */
+            width: number;
         };
         /** PartNames */
         PartNames: {
@@ -2884,7 +3031,7 @@ export interface components {
          */
         PreviewRequest: {
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightBudget"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
         };
         /**
          * Price
@@ -3003,7 +3150,7 @@ export interface components {
             /** Reasons */
             reasons: string[];
             /** Step */
-            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            step: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightBudget"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Title */
             title: string;
         };
@@ -3122,7 +3269,7 @@ export interface components {
             /** Sets */
             sets?: components["schemas"]["PartSet"][];
             /** Steps */
-            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
+            steps?: (components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightBudget"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"])[];
         };
         /**
          * Rule
@@ -3203,6 +3350,20 @@ export interface components {
             seconds: number;
             /** Stale */
             stale: boolean;
+        };
+        /**
+         * Saving
+         * @description coarser: by what part the texel size grows. saved: what part of the bytes goes.
+         */
+        Saving: {
+            /** Bytes */
+            bytes: number;
+            /** Coarser */
+            coarser: number;
+            /** Saved */
+            saved: number;
+            /** Texelm */
+            texelM: number;
         };
         /** SceneOut */
         SceneOut: {
@@ -3509,7 +3670,7 @@ export interface components {
          */
         StepKind: {
             /** Defaults */
-            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
+            defaults: components["schemas"]["WhatTravels"] | components["schemas"]["MakeShapes"] | components["schemas"]["BakeRotation"] | components["schemas"]["BakeScale"] | components["schemas"]["MatchUnits"] | components["schemas"]["Recentre"] | components["schemas"]["SitePlace"] | components["schemas"]["PartLeaves"] | components["schemas"]["SplitParts"] | components["schemas"]["ShareCopies"] | components["schemas"]["FindCompounds"] | components["schemas"]["CleanVertices"] | components["schemas"]["DropDegenerates"] | components["schemas"]["DropRepeated"] | components["schemas"]["FitGrid"] | components["schemas"]["MendOverlaps"] | components["schemas"]["PartEdges"] | components["schemas"]["CloseGaps"] | components["schemas"]["CoverSeams"] | components["schemas"]["Simplify"] | components["schemas"]["Subdivide"] | components["schemas"]["TurnFaces"] | components["schemas"]["TwoSided"] | components["schemas"]["MendNormals"] | components["schemas"]["PlacePivots"] | components["schemas"]["FirstUvs"] | components["schemas"]["TextureScale"] | components["schemas"]["CombineParts"] | components["schemas"]["LightBudget"] | components["schemas"]["LightmapUvs"] | components["schemas"]["DropEmpties"] | components["schemas"]["TidyNames"] | components["schemas"]["LevelsOfDetail"];
             /** Kind */
             kind: string;
             /**
@@ -5522,6 +5683,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    scene_light: {
+        parameters: {
+            query?: {
+                texelM?: number;
+                megabytes?: number | null;
+                /** @description Weight of ceilings */
+                ceiling?: number;
+                largest?: number;
+            };
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LightReport"];
+                };
             };
             /** @description Client Error */
             "4XX": {

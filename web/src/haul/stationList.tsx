@@ -92,13 +92,13 @@ export const STATIONS: readonly StationDefinition[] = [
     done: (haul) => !!haul.source && haul.open.light === 0,
     show: ({ haul, busy, kinds, onSteps }) => (
       <LightStation
-        {...{ haul, busy }}
+        {...{ haul, busy, kinds, onSteps }}
         onAdd={() => onSteps(withMend(haul.route.steps ?? [], wanted(kinds, "lightmap_uvs", {}), kinds))}
       />
     ),
-    lens: "uv1",
+    lens: "texel-density",
     about: "result",
-    tall: "max-h-[44%]",
+    tall: "max-h-[56%]",
     light: true,
   },
   {

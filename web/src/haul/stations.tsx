@@ -16,6 +16,7 @@ import { tell } from "../shared/messages";
 import { Cost } from "./Cost";
 import { around, useView } from "./selection";
 import { type Rows, useShown } from "./shown";
+import { TexelBudget } from "./TexelBudget";
 
 type Trace = { rows?: Rows; by: string; down?: boolean } | { arrival: string };
 
@@ -178,23 +179,29 @@ export function MendStation({ haul, ...rest }: AtMend) {
 const lightRecord = (haul: Haul): StepRecord | undefined =>
   haul.run?.records.find((r) => r.kind === "lightmap_uvs");
 
-export function LightStation({ haul, onAdd, busy }: { haul: Haul; onAdd: () => void; busy: boolean }) {
+type LightProps = {
+  haul: Haul;
+  kinds: StepKind[];
+  busy: boolean;
+  onAdd: () => void;
+  onSteps: (steps: StepData[]) => void;
+};
+
+export function LightStation({ haul, onAdd, busy, kinds, onSteps }: LightProps) {
   const record = lightRecord(haul);
   const step = haul.route.steps?.find((s) => s.kind === "lightmap_uvs");
   return (
     <div className="flex flex-col gap-2 px-3 py-2">
-      <p>
-        Baked light needs a UV set of its own (number {haul.destination.lightmapChannel}): no overlaps, inside
-        0–1, islands apart. Each shared mesh is unwrapped once and measured afterwards.
-      </p>
       {step ? (
         <p>
-          On the tape: <b>{String(step.resolution)} texels</b> along an edge, islands at least{" "}
+          Baked light needs a UV set of its own (number {haul.destination.lightmapChannel}). On the tape:{" "}
+          <b>{String(step.resolution)} texels</b> along an edge, islands at least{" "}
           <b>{String(step.paddingTexels)} texels</b> apart.
         </p>
       ) : (
         <p>
-          The tape has no such step.{" "}
+          Baked light needs a UV set of its own (number {haul.destination.lightmapChannel}); the tape has no
+          step that makes it.{" "}
           <button type="button" className="btn btn-xs" onClick={onAdd} disabled={busy}>
             Put it on the tape
           </button>
@@ -212,6 +219,7 @@ export function LightStation({ haul, onAdd, busy }: { haul: Haul; onAdd: () => v
       ) : (
         <p className="opacity-80">Run the route to see what the unwrap gives.</p>
       )}
+      <TexelBudget key={(haul.result ?? haul.source)?.id} {...{ haul, kinds, busy, onSteps }} />
     </div>
   );
 }

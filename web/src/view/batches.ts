@@ -76,6 +76,8 @@ export function buildBatches(
     const state = new InstancedBufferAttribute(new Float32Array(mesh.instances).fill(1), 1);
     state.setUsage(DynamicDrawUsage);
     geometry.setAttribute("state", state);
+    const maps = file.lightmaps.subarray(2 * mesh.firstInstance, 2 * (mesh.firstInstance + mesh.instances));
+    geometry.setAttribute("lightmap", new InstancedBufferAttribute(maps, 2));
     const own = mesh.groups.map((group, k) => {
       geometry.addGroup(group.start, group.count, k);
       const look = file.materials[group.material];

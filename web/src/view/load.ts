@@ -37,6 +37,8 @@ export type ViewFile = {
   instances: Float32Array;
   nodes: Int32Array;
   sources: Int32Array;
+  /** Width and height of each instance's lightmap in texels, 0 where none was chosen. */
+  lightmaps: Float32Array;
 };
 
 type Entry = { dtype: string; shape: number[]; data_offsets: [number, number] };
@@ -63,6 +65,7 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
     instances: new Float32Array(bytes("instances")),
     nodes: new Int32Array(bytes("nodes")),
     sources: new Int32Array(bytes("sources")),
+    lightmaps: new Float32Array(bytes("lightmaps")),
   };
 }
 

@@ -6,12 +6,14 @@ import type { ViewMaterial } from "./load";
 const VERTEX = /* glsl */ `
 in vec2 uv1;
 in float state;
+in vec2 lightmap;
 out vec3 vNormal;
 out vec3 vPosition;
 out vec2 vUv0;
 out vec2 vUv1;
 flat out float vFlip;
 flat out float vState;
+flat out vec2 vMap;
 void main() {
   mat3 linear = mat3(instanceMatrix);
   float det = determinant(linear);
@@ -23,6 +25,7 @@ void main() {
   vUv1 = uv1;
   vFlip = det < 0.0 ? -1.0 : 1.0;
   vState = state;
+  vMap = lightmap;
   gl_Position = projectionMatrix * viewMatrix * world;
 }`;
 
@@ -35,6 +38,7 @@ in vec2 vUv0;
 in vec2 vUv1;
 flat in float vFlip;
 flat in float vState;
+flat in vec2 vMap;
 uniform int lens;
 uniform vec4 color;
 uniform vec3 emissive;

@@ -303,6 +303,28 @@ def job(
     return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures
 
 
+def relay(
+    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, most: int, square: bool
+) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh of positions (V, 3), indices (F, 3) and a set uv (V, 2): the same islands laid out for a map of another
+    size. Gives the new uv; nothing where they do not fit, or lie on each other."""
+    mesh = Surface(arrays["positions"], arrays["indices"])
+    used = np.unique(mesh.faces).astype(np.int64)
+    uv = arrays["uv"].astype(np.float32)
+    label = islands(mesh.faces, len(uv), uv, mesh.points)
+    wanted = Wanted(resolution, padding, most, square)
+    try:
+        made = mesh.laid_out((np.arange(len(uv), dtype=np.int64), mesh.faces, uv, label), "laid out anew", wanted)
+    except RuntimeError as error:
+        return {}, {"why": str(error)}
+    out = uv.copy()
+    out[used] = made.uv[used]
+    return {"uv": out}, {"why": "", **figures_of(made.report, made.resolution, made.height)}
+
+
+RELAY = Work("lightmap laid out anew", 1, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
+
+
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
     return {
         "fill": report.fill, "islands": report.islands, "resolution": resolution, "height": height,

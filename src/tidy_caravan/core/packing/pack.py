@@ -213,6 +213,7 @@ def parts_of(
             materials=slots[m],
             triangles=scene.meshes[m].triangles,
             uv_sets=min(uv_limit, len(scene.meshes[m].uvs)),
+            lightmap=(int(nodes.lightmap[i, 0]), int(nodes.lightmap[i, 1])) if nodes.lightmap[i, 0] else None,
             layer=scene.layers[nodes.layer[i]] if nodes.layer[i] >= 0 else "",
             set=sets[k].name if k >= 0 else "",
             treatment=sets[k].treatment if k >= 0 else None,

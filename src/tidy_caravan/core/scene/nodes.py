@@ -36,7 +36,8 @@ class Nodes:
     sources: of nodes that were made of several, all of them; `source` is the first.
     origins: of nodes that share a mesh with others which came from other triangles, where its triangles came from; a
     mesh that says something itself then tells which of those its triangles are.
-    ids: the format's own, where it has any.
+    ids: the format's own, where it has any. lightmap: (N, 2) width and height of each part's own lightmap in texels, 0
+    where none was chosen.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.
     """
@@ -56,9 +57,14 @@ class Nodes:
     sources: Mapping[int, I64] = field(default_factory=dict)
     origins: Mapping[int, Origin] = field(default_factory=dict)
     ids: Mapping[int, str] = field(default_factory=dict)
+    lightmap: I32 = field(default_factory=lambda: np.zeros((0, 2), np.int32))
 
     def __post_init__(self) -> None:
-        for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source"):
+        if len(self.lightmap) != len(self.parent):
+            if self.lightmap.any():
+                raise ValueError("lightmaps of other nodes than these")
+            object.__setattr__(self, "lightmap", np.zeros((len(self.parent), 2), np.int32))
+        for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source", "lightmap"):
             object.__setattr__(self, name, frozen(getattr(self, name)))
 
     def __len__(self) -> int:
@@ -147,6 +153,7 @@ def with_parts(
         layer=np.concatenate([nodes.layer, np.broadcast_to(np.asarray(layer, np.int32), count)]),
         source=np.concatenate([nodes.source, np.broadcast_to(np.asarray(source, np.int64), count)]),
         names=(*nodes.names, *names),
+        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, 2), np.int32)]),
     )
 
 

@@ -243,6 +243,7 @@ def hung_below(scene: Scene, rows: AnyArray, what: tuple[str, ...]) -> Scene:
         sources=nodes.sources,
         origins=nodes.origins,
         ids=nodes.ids,
+        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, 2), np.int32)]),
     )
     return scene.but(nodes=grown)
 
@@ -273,6 +274,7 @@ def keep_nodes(scene: Scene, keep: AnyArray) -> Scene:
         sources={new(i): ids for i, ids in nodes.sources.items() if keep[i]},
         origins={new(i): own for i, own in nodes.origins.items() if keep[i]},
         ids={new(i): own for i, own in nodes.ids.items() if keep[i]},
+        lightmap=nodes.lightmap[kept],
     )
     return scene.but(
         nodes=slim,

@@ -14,7 +14,7 @@ from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import (
     Change,
@@ -271,7 +271,7 @@ class LightmapUvs(Step):
             scene = room.redirected(scene)
         out, _ = replace_meshes(scene, rows, made)
         flags = np.where(bare, out.nodes.flags | NO_LIGHTMAP, out.nodes.flags & ~np.uint8(NO_LIGHTMAP)).astype(np.uint8)
-        out = out.but(nodes=replace(out.nodes, flags=flags))
+        out = out.but(nodes=replace(out.nodes, flags=flags, lightmap=self._sizes(scene, rows, facts)))
         return out, [*moved, *self._tell(scene, rows, facts, {i: lost[i] for i in waiting}), *full, *spared]
 
     def _rows(self, scene: Scene, context: StepContext) -> tuple[I64, Bool, list[Change]]:
@@ -344,6 +344,16 @@ class LightmapUvs(Step):
             made[i] = self._with_set(mesh, outcome.arrays, channel) if outcome.arrays else mesh
             facts[i] = dict(outcome.figures)
         return failed
+
+    @staticmethod
+    def _sizes(scene: Scene, rows: I64, facts: dict[int, dict[str, Any]]) -> I32:
+        """(N, 2) texels of every part's map at which its padding holds."""
+        table = np.zeros((len(scene.meshes) + 1, 2), np.int32)
+        for i, f in facts.items():
+            table[i] = f["resolution"], f["height"]
+        out = scene.nodes.lightmap.copy()
+        out[rows] = table[scene.nodes.mesh[rows]]
+        return out
 
     @staticmethod
     def _ways(new: list[int], facts: dict[int, dict[str, Any]]) -> str:

@@ -119,6 +119,8 @@ def save_scene(store: Store, scene: Scene) -> str:
     for mesh in (*scene.meshes, *(one.mesh for own in levels.values() for one in own)):
         store.put(mesh_key(mesh), mesh_bytes(mesh))
     arrays: dict[str, AnyArray] = {c: getattr(scene.nodes, c) for c in COLUMNS}
+    if scene.nodes.lightmap.any():
+        arrays["lightmap"] = scene.nodes.lightmap
     for i, skin in enumerate(scene.skins):
         if skin.inverse_bind is not None:
             arrays[f"skin{i}"] = skin.inverse_bind
@@ -174,6 +176,7 @@ def load_scene(store: Store, key: str) -> Scene:
         sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
         origins={i: Origin(arrays[f"origin{i}"], arrays.get(f"originMember{i}")) for i in meta.get("origins") or ()},
         ids={int(k): v for k, v in (meta.get("ids") or {}).items()},
+        **({"lightmap": arrays["lightmap"]} if "lightmap" in arrays else {}),
     )
     clips = tuple(
         Clip(

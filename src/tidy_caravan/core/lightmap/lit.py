@@ -1,0 +1,122 @@
+"""Which parts of a scene get light of their own, and what a budget has to know of each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.lightmap.budget import Limits, Lit
+from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.selection import Assignment
+from tidy_caravan.core.space.axes import axis_vector
+
+GUESSED_FILL = 0.7
+"""Fill of a map whose set is not there yet."""
+FLAT = 0.15
+"""Height by the lesser width up to which a part is flat."""
+HEAD_M = 2.2
+"""Metres over what is lowest from which on a flat part is a ceiling."""
+LEAST_MAP = 16
+
+
+@dataclass(frozen=True)
+class SetFigures:
+    """area: of the mesh, in its units squared. fill: of the map. along: how many times longer a step in v is in space than
+    one in u, on average, which is the map's height by its width for square texels. there: whether a set is."""
+
+    area: float
+    fill: float
+    along: float
+    there: bool
+
+
+@lru_cache(maxsize=50_000)
+def set_figures(key: str, channel: int, mesh: Mesh) -> SetFigures:
+    """Of a mesh's lightmap set. O(F)."""
+    normal = face_vectors(mesh.positions, mesh.indices)
+    area = float(np.linalg.norm(normal, axis=1).sum()) / 2
+    if len(mesh.uvs) <= channel or not mesh.triangles:
+        return SetFigures(area, GUESSED_FILL, 1.0, False)
+    corners = mesh.uvs[channel].astype(np.float64)[mesh.indices]
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    double = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    fill = float(np.abs(double).sum()) / 2
+    points = mesh.positions.astype(np.float64)[mesh.indices]
+    e, f = points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]
+    good = np.abs(double) > 1e-14
+    if not good.any() or not np.isfinite(fill):
+        return SetFigures(area, GUESSED_FILL, 1.0, False)
+    by_u = (e * b[:, 1:] - f * a[:, 1:])[good] / double[good, None]
+    by_v = (f * a[:, :1] - e * b[:, :1])[good] / double[good, None]
+    weight = np.abs(double[good])
+    along = float(
+        (np.linalg.norm(by_v, axis=1) * weight).sum() / max((np.linalg.norm(by_u, axis=1) * weight).sum(), 1e-30)
+    )
+    return SetFigures(area, min(max(fill, 1e-4), 1.0), along, True)
+
+
+def lit_parts(scene: Scene, destination: Destination, assignment: Assignment | None = None) -> tuple[I64, Lit]:
+    """(P,) nodes that get a lightmap, and what a budget has to know of them. O(parts + triangles of meshes)."""
+    nodes, channel = scene.nodes, destination.lightmap_channel
+    wanted = (nodes.mesh >= 0) & ((nodes.flags & (HIDDEN | NO_LIGHTMAP)) == 0)
+    weight: F64 = np.ones(len(nodes))
+    if assignment is not None and assignment.sets:
+        weight, spared = weights(scene, assignment)
+        wanted &= ~spared
+    rows: I64 = np.flatnonzero(wanted)
+    mesh = nodes.mesh[rows]
+    used = np.unique(mesh)
+    table = np.zeros((len(scene.meshes) + 1, 3))
+    for i in used.tolist():
+        own = set_figures(scene.meshes[i].id, channel, scene.meshes[i])
+        table[i] = own.area, own.fill, own.along
+    scale: F64 = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (2 / 3)
+    area: F64 = table[mesh, 0] * scale * scene.convention.metres_per_unit**2
+    map_ = nodes.lightmap[rows]
+    known = map_[:, 0] > 0
+    aspect = np.where(known, map_[:, 1] / np.maximum(map_[:, 0], 1), shape_of(table[mesh, 2], destination))
+    keep = area > 0
+    lit = Lit(area, table[mesh, 1], aspect, weight[rows], area, np.where(known, map_[:, 0], 0).astype(np.int64))
+    return rows[keep], lit.of(keep)
+
+
+def shape_of(along: F64, destination: Destination) -> F64:
+    """Height by width of maps whose texels are to be square, as the destination takes them."""
+    if destination.lightmap_maps == "square":
+        return np.ones_like(along)
+    power = 2.0 ** np.round(np.log2(np.clip(along, 1 / 64, 64)))
+    return np.asarray(power, np.float64)
+
+
+def weights(scene: Scene, assignment: Assignment) -> tuple[F64, Bool]:
+    """(N,) weight that a part's set gives it, 1 without one; and (N,) whether it is to get no light of its own."""
+    winner = assignment.of(scene)
+    every = np.array([*(s.treatment.lightmap_weight for s in assignment.sets), 1.0])
+    spared = np.array([*(not s.treatment.unwrapped for s in assignment.sets), False])
+    return every[winner], spared[winner]
+
+
+def limits_of(destination: Destination, most: int = 0) -> Limits:
+    """What maps a destination takes."""
+    largest = min(most or destination.max_texture, destination.max_texture)
+    return Limits(destination.lightmap_maps, largest, destination.frame.light_bytes, LEAST_MAP)
+
+
+def ceilings(scene: Scene, rows: I64) -> Bool:
+    """(P,) parts that are flat and lie above head height over what is lowest: ceilings and roofs, by their boxes alone."""
+    if not len(rows):
+        return np.zeros(0, np.bool_)
+    axis = int(np.argmax(np.abs(axis_vector(scene.convention.up))))
+    way = float(axis_vector(scene.convention.up)[axis])
+    boxes = scene.part_bounds[np.searchsorted(scene.nodes.parts, rows)] * scene.convention.metres_per_unit
+    size = boxes[:, 1] - boxes[:, 0]
+    flat = size[:, axis] < FLAT * np.delete(size, axis, axis=1).min(axis=1)
+    base = boxes[:, 0, axis] if way > 0 else -boxes[:, 1, axis]
+    lowest = float(np.percentile(base, 5))
+    out: Bool = flat & (base > lowest + HEAD_M)
+    return out

@@ -1,0 +1,143 @@
+"""What lightmaps weigh, as it is told: for a texel size or for so many bytes, before anything is laid out for them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from tidy_caravan.core.conventions.destinations import CamelModel, Destination
+from tidy_caravan.core.lightmap.budget import Limits, at_budget, at_texel, bargains
+from tidy_caravan.core.lightmap.budget import Lit as LitParts
+from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import I64, Bool
+from tidy_caravan.core.selection import Assignment
+
+LISTED = 40
+
+
+class MapSize(CamelModel):
+    """How many parts have a map of that size, and what those weigh."""
+
+    width: int
+    height: int
+    maps: int
+    bytes: float
+
+
+class PartMap(CamelModel):
+    """texelM: metres of a texel on the part. areaM2: its surface. fill: part of the map that its islands cover."""
+
+    name: str
+    source: int
+    width: int
+    height: int
+    texel_m: float
+    area_m2: float
+    fill: float
+    weight: float
+    bytes: float
+
+
+class Saving(CamelModel):
+    """coarser: by what part the texel size grows. saved: what part of the bytes goes."""
+
+    texel_m: float
+    coarser: float
+    bytes: float
+    saved: float
+
+
+class LightReport(CamelModel):
+    """texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
+    are. guessed: parts without a set of coordinates yet, whose fill is a guess."""
+
+    maps: int
+    texel_m: float
+    bytes: float
+    least: float
+    finest_m: float
+    coarsest_m: float
+    fill: float
+    ceilings: int
+    guessed: int
+    bytes_per_texel: float
+    sizes: list[MapSize]
+    dearest: list[PartMap]
+    bargains: list[Saving]
+
+
+@dataclass(frozen=True)
+class Ask:
+    """texel_m: metres of a texel of weight 1. megabytes: of all maps; then the texel size follows. ceiling: weight of flat
+    parts above head height. largest: texels along the largest map."""
+
+    texel_m: float = 0.05
+    megabytes: float | None = None
+    ceiling: float = 0.5
+    largest: int = 2048
+
+
+@dataclass(frozen=True)
+class Lamp:
+    """What a budget has to know of a scene: nodes that get a map, their figures, which of them are ceilings."""
+
+    rows: I64
+    lit: LitParts
+    flat: Bool
+    names: list[str]
+    sources: I64
+    limits: Limits
+
+    @classmethod
+    def of(cls, scene: Scene, destination: Destination, assignment: Assignment | None = None) -> Lamp:
+        """One pass over the scene. O(parts + triangles of meshes)."""
+        rows, lit = lit_parts(scene, destination, assignment)
+        names = [scene.nodes.names[i] for i in rows.tolist()]
+        return cls(rows, lit, ceilings(scene, rows), names, scene.nodes.source[rows], limits_of(destination))
+
+    def report(self, ask: Ask) -> LightReport:
+        """The maps for what is asked. O(parts · sizes · log)."""
+        limits = replace(self.limits, most=min(self.limits.most, ask.largest))
+        coarse = self.flat & (self.lit.weight == 1) & (ask.ceiling != 1)
+        weight = np.where(coarse, ask.ceiling, self.lit.weight)
+        lit = replace(self.lit, weight=weight, least=np.zeros(len(self.lit), np.int64))
+        by_bytes = ask.megabytes is not None
+        done = (
+            at_budget(lit, ask.megabytes * 1e6, limits)
+            if ask.megabytes is not None
+            else at_texel(lit, ask.texel_m, limits)
+        )
+        each, bytes_ = done.texels_of(lit), done.size.prod(axis=1) * limits.bytes_per_texel
+        sizes = Counter(map(tuple, done.size.tolist()))
+        top = np.argsort(-bytes_, kind="stable")[:LISTED].tolist()
+        return LightReport(
+            maps=len(lit),
+            texel_m=done.texel,
+            bytes=done.bytes,
+            least=at_budget(lit, 0.0, limits).bytes,
+            finest_m=float(each.min()) if len(lit) else 0.0,
+            coarsest_m=float(each.max()) if len(lit) else 0.0,
+            fill=float(np.average(lit.fill, weights=bytes_)) if len(lit) else 0.0,
+            ceilings=int(coarse.sum()),
+            guessed=int((self.lit.least == 0).sum()),
+            bytes_per_texel=limits.bytes_per_texel,
+            sizes=[
+                MapSize(width=w, height=h, maps=n, bytes=n * w * h * limits.bytes_per_texel)
+                for (w, h), n in sorted(sizes.items(), key=lambda s: -s[0][0] * s[0][1])
+            ],
+            dearest=[
+                PartMap(
+                    name=self.names[k], source=int(self.sources[k]), width=int(done.size[k, 0]),
+                    height=int(done.size[k, 1]), texel_m=float(each[k]), area_m2=float(lit.area[k]),
+                    fill=float(lit.fill[k]), weight=float(weight[k]), bytes=float(bytes_[k]),
+                )
+                for k in top
+            ],
+            bargains=[
+                Saving(texel_m=b.texel, coarser=b.coarser, bytes=b.bytes, saved=b.saved)
+                for b in ([] if by_bytes else bargains(lit, ask.texel_m, limits))
+            ],
+        )  # fmt: skip
