@@ -85,7 +85,21 @@ def parser() -> Parser:
     seven.add_argument("--megabytes", type=float, metavar="MB", help="the finest texels that are enough for")
     seven.add_argument("--ceiling", type=float, default=0.5, metavar="W", help="weight of flat parts above head height")
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
-    for command in (one, two, three, four, five, six, seven):
+    eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write the page")
+    eight.add_argument("file", type=Path)
+    eight.add_argument("--to", required=True, metavar="NAME")
+    eight.add_argument("--route", type=Path, metavar="ROUTE.json", help="the route; the usual one otherwise")
+    eight.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="for light.exr and light.png")
+    eight.add_argument("--samples", type=int, default=8, metavar="N", help="of each texel")
+    eight.add_argument(
+        "--divide", type=int, default=4, metavar="N", help="maps that many times smaller, for a first look"
+    )
+    eight.add_argument("--bounces", type=int, default=6, metavar="N", help="reflections of light")
+    eight.add_argument("--sky", type=float, default=2300.0, metavar="CD", help="candela per m² of the sky")
+    eight.add_argument(
+        "--lamps", type=float, default=1.0, metavar="X", help="what the power of all lamps is multiplied with"
+    )
+    for command in (one, two, three, four, five, six, seven, eight):
         command.add_argument("--json", action="store_true", help="print JSON")
     return top
 

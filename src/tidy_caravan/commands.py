@@ -6,6 +6,7 @@ import argparse
 import dataclasses
 import hashlib
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -245,6 +246,49 @@ def run_light(args: argparse.Namespace) -> int:
     return 0 if enough else 1
 
 
+def run_bake(args: argparse.Namespace) -> int:
+    from tidy_caravan.core.bake.baking import bake
+    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture
+    from tidy_caravan.core.bake.report import BakeAsk, told
+    from tidy_caravan.core.packing.pack import save
+    from tidy_caravan.core.steps.light_budget import LightBudget
+    from tidy_caravan.core.work.heavy import Workshop
+
+    target = destination(args.to)
+    if not (1 <= args.samples <= 65_536 and 1 <= args.divide <= 64 and 0 <= args.bounces <= 64 and args.sky >= 0):
+        raise UnusableInput("--samples, --divide, --bounces or --sky is out of range", where="the command line")
+    scene, _ = read(args.file)
+    route = read_route(args.route)
+    if not args.route:
+        route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
+    scene, _ = run(scene, route, target)
+    sky = (args.sky * 0.87, args.sky, args.sky * 1.2)
+    asked = BakeAsk(samples=args.samples, divide=args.divide, bounces=args.bounces, sky=sky, lamps=args.lamps)
+    began = time.monotonic()
+    baked = bake(scene, target.lightmap_channel, asked.on(scene), Workshop())
+    if not baked.sheets:
+        raise UnusableInput("no part has a lightmap with a size after the route", where=str(args.file))
+    try:
+        page = paged(baked)
+    except ValueError as error:
+        raise UnusableInput(str(error), where="--divide") from error
+    white = exposure(page.light)
+    report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
+    save({"light.exr": exr(page.light), "light.png": picture(page.light, white)}, args.out)
+    if args.json:
+        show(report.model_dump(by_alias=True))
+        return 1 if report.lost else 0
+    print(
+        f"{report.maps} maps, {report.texels} texels, {report.samples} samples each in {report.seconds:.1f} s "
+        f"({report.rays / max(report.seconds, 1e-9) / 1e6:.2f} million rays a second), noise {report.noise:.0%}"
+    )
+    for part in report.parts[:SHOWN]:
+        print(f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall")
+    for why in report.lost:
+        print(f"  lost: {why}")
+    return 1 if report.lost else 0
+
+
 def read_route(path: Path | None) -> Route:
     if path is None:
         return default_route()
@@ -345,6 +389,7 @@ COMMANDS: dict[str, Callable[[argparse.Namespace], int]] = {
     "carry": run_carry,
     "price": run_price,
     "light": run_light,
+    "bake": run_bake,
     "arrive": run_arrive,
     "destinations": run_destinations,
 }

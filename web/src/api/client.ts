@@ -32,6 +32,7 @@ export type Answers = Schemas["Answers"];
 export type Reading = Schemas["Reading"];
 export type Price = Schemas["PriceOut"];
 export type LightReport = Schemas["LightReport"];
+export type BakeReport = Schemas["BakeReport"];
 export type CostRow = Schemas["CostOut"];
 export type Answer = Schemas["AnswerOut"];
 export type Budget = Schemas["Budget"];
@@ -117,6 +118,14 @@ export const api = {
     ),
   price: (scene: string) =>
     answer<Price>(client.GET("/api/scenes/{scene_id}/price", { params: at("scene_id", scene) })),
+  /** A job that traces light on all lightmaps, or on those of some parts. */
+  bake: (scene: string, ask: Partial<Schemas["BakeAsk"]>) =>
+    answer<Job>(
+      client.POST("/api/scenes/{scene_id}/bake", {
+        params: at("scene_id", scene),
+        body: ask as Schemas["BakeAsk"],
+      }),
+    ),
   light: (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number }) =>
     answer<LightReport>(
       client.GET("/api/scenes/{scene_id}/light", { params: { path: { scene_id: scene }, query } }),

@@ -412,6 +412,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/light.{ending}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Baked Page
+         * @description The page of a bake: light in lux as 32-bit floats, or a picture of it.
+         */
+        get: operations["baked_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/view": {
         parameters: {
             query?: never;
@@ -500,6 +520,27 @@ export interface paths {
          * @description A job that tries the ways to let parts travel; then its answer.
          */
         post: operations["ask_for_alternatives"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scenes/{scene_id}/bake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask For Light
+         * @description A job that traces light on all lightmaps; its answer has the figures. Asked again with more samples it goes on from what
+         *     it has, also after it was cancelled or cut off.
+         */
+        post: operations["ask_for_light"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1074,11 +1115,12 @@ export interface components {
         };
         /**
          * AnswerOut
-         * @description What was asked for; the other is null.
+         * @description What was asked for; the others are null.
          */
         AnswerOut: {
             /** Alternatives */
             alternatives?: components["schemas"]["Alternative"][] | null;
+            bake?: components["schemas"]["BakeReport"] | null;
             plan?: components["schemas"]["Plan"] | null;
         };
         /** AnswerRequest */
@@ -1225,6 +1267,89 @@ export interface components {
             worst: components["schemas"]["Worst"];
         };
         /**
+         * BakeAsk
+         * @description What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². lamps: what
+         *     the power of all lamps is multiplied with. parts: identities, all when there are none.
+         */
+        BakeAsk: {
+            /**
+             * Bounces
+             * @default 6
+             */
+            bounces: number;
+            /**
+             * Divide
+             * @default 4
+             */
+            divide: number;
+            /**
+             * Ground
+             * @default [
+             *       300,
+             *       300,
+             *       280
+             *     ]
+             */
+            ground: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Lamps
+             * @default 1
+             */
+            lamps: number;
+            /** Parts */
+            parts?: string[];
+            /**
+             * Samples
+             * @default 8
+             */
+            samples: number;
+            /**
+             * Sky
+             * @default [
+             *       2000,
+             *       2300,
+             *       2800
+             *     ]
+             */
+            sky: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
+         * BakeReport
+         * @description white: lux that the picture shows as white. lost: why tiles are missing.
+         */
+        BakeReport: {
+            /** Height */
+            height: number;
+            /** Lost */
+            lost: string[];
+            /** Maps */
+            maps: number;
+            /** Noise */
+            noise: number;
+            /** Parts */
+            parts: components["schemas"]["BakedPart"][];
+            /** Rays */
+            rays: number;
+            /** Samples */
+            samples: number;
+            /** Seconds */
+            seconds: number;
+            /** Texels */
+            texels: number;
+            /** White */
+            white: number;
+            /** Width */
+            width: number;
+        };
+        /**
          * BakeRotation
          * @description Own axes to those of the world: the rotation goes into the mesh, where all chosen users of it are turned alike.
          *
@@ -1270,6 +1395,30 @@ export interface components {
              */
             mirrors: "as the destination allows" | "twins";
             where?: components["schemas"]["Where"];
+        };
+        /**
+         * BakedPart
+         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall.
+         */
+        BakedPart: {
+            /** Brightest */
+            brightest: number;
+            /** Buried */
+            buried: number;
+            /** Height */
+            height: number;
+            /** Lux */
+            lux: number;
+            /** Name */
+            name: string;
+            /** Noise */
+            noise: number;
+            /** Source */
+            source: number;
+            /** Texels */
+            texels: number;
+            /** Width */
+            width: number;
         };
         /** Body_add_files */
         Body_add_files: {
@@ -5224,6 +5373,47 @@ export interface operations {
             };
         };
     };
+    baked_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+                ending: "exr" | "png";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     preview_view: {
         parameters: {
             query?: {
@@ -5400,6 +5590,52 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["WaysRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    ask_for_light: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BakeAsk"];
             };
         };
         responses: {

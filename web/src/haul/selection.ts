@@ -31,6 +31,8 @@ type ViewState = {
   picking: ((place: [number, number, number] | null) => void) | null;
   /** Whether that click is drawn to a corner near it. */
   corners: boolean;
+  /** A job that baked the light of the scene that is shown: the view is that with it. */
+  baked: { job: string; scene: string } | null;
   /** What the pointer is on in the lens of batches: all that is drawn with it. */
   batch: Batch | null;
   /** Lines of the places of a fault: x, y, z of both ends in metres, Y up. */
@@ -56,6 +58,7 @@ type ViewState = {
         | "level"
         | "picking"
         | "corners"
+        | "baked"
         | "batch"
       >
     >,
@@ -79,6 +82,7 @@ export const useView = create<ViewState>((set) => ({
   placing: false,
   picking: null,
   corners: true,
+  baked: null,
   batch: null,
   places: null,
   select: (ids, known) =>

@@ -13,6 +13,7 @@ import {
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { tell } from "../shared/messages";
+import { Bake } from "./Bake";
 import { Cost } from "./Cost";
 import { around, useView } from "./selection";
 import { type Rows, useShown } from "./shown";
@@ -219,6 +220,7 @@ export function LightStation({ haul, onAdd, busy, kinds, onSteps }: LightProps) 
       ) : (
         <p className="opacity-80">Run the route to see what the unwrap gives.</p>
       )}
+      <Bake key={`bake ${haul.result?.id}`} haul={haul} />
       <TexelBudget key={(haul.result ?? haul.source)?.id} {...{ haul, kinds, busy, onSteps }} />
     </div>
   );

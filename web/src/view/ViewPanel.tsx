@@ -6,7 +6,7 @@ import { nameOf, useView } from "../haul/selection";
 import { count } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { LENSES, lensNumber, lensOf } from "./lenses";
-import { STAGE } from "./load";
+import { BAKED, STAGE } from "./load";
 import { type Figures, SceneView } from "./SceneView";
 import { bar, PERSON_METRES } from "./scale";
 
@@ -27,6 +27,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
     placing,
     picking,
     corners,
+    baked,
     stage,
     level,
     batch,
@@ -161,7 +162,14 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         <SceneView
           key={record ? `step ${stage}` : paired ? "pair" : "single"}
           left={{
-            id: load && preview && !paired ? `${leftId}|${preview}` : paired ? leftId : `${leftId}${coarse}`,
+            id:
+              load && preview && !paired
+                ? `${leftId}|${preview}`
+                : paired
+                  ? leftId
+                  : baked?.scene === leftId && !coarse
+                    ? `${BAKED}${baked.job}`
+                    : `${leftId}${coarse}`,
             label: leftLabel,
             images: haul.revision?.sceneId ?? null,
           }}

@@ -2,9 +2,11 @@
 import {
   BufferAttribute,
   BufferGeometry,
+  DataTexture,
   DynamicDrawUsage,
   InstancedBufferAttribute,
   InstancedMesh,
+  LinearFilter,
   Matrix4,
   type Object3D,
   Scene,
@@ -41,6 +43,15 @@ function imageOf(scene: string, index: number, cache: Map<number, Texture>, chan
   return texture;
 }
 
+/** The light of a bake; between texels it is read as it will be in the engine. */
+function pageOf(page: NonNullable<ViewFile["page"]>): DataTexture {
+  const texture = new DataTexture(page.data, page.width, page.height);
+  texture.magFilter = LinearFilter;
+  texture.minFilter = LinearFilter;
+  texture.needsUpdate = true;
+  return texture;
+}
+
 /** Builds everything once; `origin` is the world point that becomes 0, equal for both sides of a pair. */
 export function buildBatches(
   file: ViewFile,
@@ -57,6 +68,7 @@ export function buildBatches(
   const offset = new Vector3(...file.centre).sub(new Vector3(...origin));
   const move = new Matrix4().makeTranslation(offset);
   const matrix = new Matrix4();
+  const page = file.page ? pageOf(file.page) : null;
   let batchCount = 0;
   file.meshes.forEach((mesh, number) => {
     if (!mesh.indices) return;
@@ -78,6 +90,10 @@ export function buildBatches(
     geometry.setAttribute("state", state);
     const maps = file.lightmaps.subarray(2 * mesh.firstInstance, 2 * (mesh.firstInstance + mesh.instances));
     geometry.setAttribute("lightmap", new InstancedBufferAttribute(maps, 2));
+    const places =
+      file.places?.subarray(4 * mesh.firstInstance, 4 * (mesh.firstInstance + mesh.instances)) ??
+      new Float32Array(4 * mesh.instances);
+    geometry.setAttribute("place", new InstancedBufferAttribute(places, 4));
     const own = mesh.groups.map((group, k) => {
       geometry.addGroup(group.start, group.count, k);
       const look = file.materials[group.material];
@@ -88,6 +104,7 @@ export function buildBatches(
       const material = lensMaterial(
         look,
         map,
+        page,
         mesh.uvSets,
         shared,
         mesh.instances > 1 ? signOf(number) : null,

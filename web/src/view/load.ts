@@ -39,7 +39,13 @@ export type ViewFile = {
   sources: Int32Array;
   /** Width and height of each instance's lightmap in texels, 0 where none was chosen. */
   lightmaps: Float32Array;
+  /** Of a bake: scale and offset of each instance's map on the page, and the page as a picture. */
+  places: Float32Array | null;
+  page: { width: number; height: number; data: Uint8Array<ArrayBuffer> } | null;
 };
+
+/** Before the number of a job that baked the light of a scene: its view. */
+export const BAKED = "baked:";
 
 type Entry = { dtype: string; shape: number[]; data_offsets: [number, number] };
 
@@ -66,6 +72,14 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
     nodes: new Int32Array(bytes("nodes")),
     sources: new Int32Array(bytes("sources")),
     lightmaps: new Float32Array(bytes("lightmaps")),
+    places: header.places ? new Float32Array(bytes("places")) : null,
+    page: header.page
+      ? {
+          height: header.page.shape[0] ?? 1,
+          width: header.page.shape[1] ?? 1,
+          data: new Uint8Array(bytes("page")),
+        }
+      : null,
   };
 }
 
@@ -127,11 +141,13 @@ export const STAGE = "stage:";
 export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFile> {
   const [scene, ...rest] = id.split("|");
   const step = rest.join("|");
-  const address = id.startsWith(STAGE)
-    ? await stageOf(id.slice(STAGE.length))
-    : step
-      ? await previewOf(scene ?? "", step, signal)
-      : viewOf(scene ?? "");
+  const address = id.startsWith(BAKED)
+    ? `/api/jobs/${id.slice(BAKED.length)}/view`
+    : id.startsWith(STAGE)
+      ? await stageOf(id.slice(STAGE.length))
+      : step
+        ? await previewOf(scene ?? "", step, signal)
+        : viewOf(scene ?? "");
   const response = await fetch(address, { signal });
   if (response.status === 401) toSignIn();
   if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);

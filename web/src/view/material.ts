@@ -7,6 +7,7 @@ const VERTEX = /* glsl */ `
 in vec2 uv1;
 in float state;
 in vec2 lightmap;
+in vec4 place;
 out vec3 vNormal;
 out vec3 vPosition;
 out vec2 vUv0;
@@ -14,6 +15,7 @@ out vec2 vUv1;
 flat out float vFlip;
 flat out float vState;
 flat out vec2 vMap;
+out vec2 vPage;
 void main() {
   mat3 linear = mat3(instanceMatrix);
   float det = determinant(linear);
@@ -26,6 +28,7 @@ void main() {
   vFlip = det < 0.0 ? -1.0 : 1.0;
   vState = state;
   vMap = lightmap;
+  vPage = uv1 * place.xy + place.zw;
   gl_Position = projectionMatrix * viewMatrix * world;
 }`;
 
@@ -39,6 +42,9 @@ in vec2 vUv1;
 flat in float vFlip;
 flat in float vState;
 flat in vec2 vMap;
+in vec2 vPage;
+uniform bool baked;
+uniform sampler2D page;
 uniform int lens;
 uniform vec4 color;
 uniform vec3 emissive;
@@ -116,6 +122,7 @@ export type Shared = {
 export function lensMaterial(
   look: ViewMaterial | undefined,
   map: Texture | DataTexture | null,
+  page: DataTexture | null,
   uvSets: number,
   shared: Shared,
   meshSign: ReturnType<typeof signOf> | null,
@@ -137,6 +144,8 @@ export function lensMaterial(
       hasMap: { value: !!map },
       map: { value: map },
       uvSets: { value: uvSets },
+      baked: { value: !!page },
+      page: { value: page },
     },
   });
   return Object.assign(material, { signs: [meshSign, batchSign] as [typeof meshSign, typeof batchSign] });

@@ -1,22 +1,25 @@
-"""What lightmaps weigh: sizes for a texel size, or for so many bytes, answered while a slider moves."""
+"""What lightmaps weigh: sizes for a texel size, or for so many bytes, answered while a slider moves; and the preview bake."""
 
 from __future__ import annotations
 
 import uuid
 from collections import OrderedDict
 from threading import Lock
-from typing import Annotated
+from typing import Annotated, Literal
 
-from fastapi import Query
+from fastapi import BackgroundTasks, Query, Response
 
+from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.lightmap.report import Ask, Lamp, LightReport
 from tidy_caravan.core.route import parse_route
 from tidy_caravan.core.selection import Assignment
-from tidy_caravan.server.api.context import SessionDep, StateDep, found
+from tidy_caravan.server.api.context import SessionDep, StateDep, found, new_job
 from tidy_caravan.server.api.loading import scene_of
 from tidy_caravan.server.api.requests import router as new_router
-from tidy_caravan.server.db.models import Haul, SceneRow
+from tidy_caravan.server.api.schemas import JobOut
+from tidy_caravan.server.db.models import Haul, Job, SceneRow
 from tidy_caravan.server.jobs.tasks import destination_of
+from tidy_caravan.server.problems import Problem
 
 router = new_router("/api", "light")
 LAMPS_KEPT = 8
@@ -48,3 +51,33 @@ def scene_light(
             while len(lamps) > LAMPS_KEPT:
                 lamps.popitem(last=False)
     return lamp.report(Ask(texel_m, megabytes, ceiling, largest))
+
+
+@router.post("/scenes/{scene_id}/bake", status_code=202)
+def ask_for_light(
+    scene_id: uuid.UUID, request: BakeAsk, session: SessionDep, state: StateDep, after: BackgroundTasks
+) -> JobOut:
+    """A job that traces light on all lightmaps; its answer has the figures. Asked again with more samples it goes on from what
+    it has, also after it was cancelled or cut off."""
+    row = found(session, SceneRow, scene_id, "scene")
+    if not row.store_key:
+        raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
+    arguments = {"scene": row.store_key, "bake": request.model_dump(by_alias=True, mode="json")}
+    job = new_job(session, found(session, Haul, row.haul_id, "haul"), "preview", arguments)
+    after.add_task(state.manager.submit, job.id)
+    return JobOut.model_validate(job)
+
+
+@router.get("/jobs/{job_id}/light.{ending}", response_class=Response)
+def baked_page(job_id: uuid.UUID, ending: Literal["exr", "png"], session: SessionDep, state: StateDep) -> Response:
+    """The page of a bake: light in lux as 32-bit floats, or a picture of it."""
+    job = found(session, Job, job_id, "job")
+    key = job.arguments.get(ending) if job.state == "done" else None
+    if not isinstance(key, str):
+        raise Problem(409, "answer.not-ready", "There is no light yet. Wait for the job to end.", str(job_id))
+    try:
+        data = state.store.get(key)
+    except FileNotFoundError as error:
+        raise Problem(404, "answer.gone", "The light was tidied away. Ask for it again.", str(job_id)) from error
+    headers = {"Content-Disposition": f'attachment; filename="light.{ending}"', "Cache-Control": "no-store"}
+    return Response(data, media_type="image/png" if ending == "png" else "image/x-exr", headers=headers)

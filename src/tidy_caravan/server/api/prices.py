@@ -9,6 +9,7 @@ import orjson
 from fastapi import BackgroundTasks
 from pydantic import Field
 
+from tidy_caravan.core.bake.report import BakeReport
 from tidy_caravan.core.conventions.destinations import FrameWeights
 from tidy_caravan.core.plans import Alternative, Budget, By, Plan
 from tidy_caravan.core.price import Cost, Group, Price, costly, price
@@ -46,10 +47,11 @@ class WaysRequest(Camel):
 
 
 class AnswerOut(Camel):
-    """What was asked for; the other is null."""
+    """What was asked for; the others are null."""
 
     alternatives: list[Alternative] | None = None
     plan: Plan | None = None
+    bake: BakeReport | None = None
 
 
 @router.get("/scenes/{scene_id}/price")

@@ -339,6 +339,9 @@ def do_preview(
             arguments[name] = store.put_blob(view_bytes(made))
         return
     scene = load_scene(store, arguments["scene"])
+    if "bake" in arguments:
+        do_bake(session, store, haul, scene, arguments, progress)
+        return
     if "ask" in arguments:
         arguments["answer"] = store.put_blob(answer_to(arguments["ask"], scene, session, store, haul, progress))
         return
@@ -346,6 +349,40 @@ def do_preview(
     progress("making the shapes", 1, 2)
     made, _ = step.apply(scene, StepContext())
     arguments["view"] = store.put_blob(view_bytes(made))
+
+
+def do_bake(
+    session: Session, store: Store, haul: Haul, scene: Scene, arguments: dict[str, Any], progress: Progress
+) -> None:
+    """Bakes the light of a scene: figures, the page as floats and as a picture, and a view with it."""
+    from tidy_caravan.core.bake.baking import bake
+    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture
+    from tidy_caravan.core.bake.report import BakeAsk, told
+
+    began = time.monotonic()
+    asked = BakeAsk.model_validate(arguments["bake"]).on(scene)
+    channel = destination_of(haul).lightmap_channel
+    baked = bake(
+        scene, channel, asked, workshop_of(session, store, haul.id),
+        lambda done, total: progress("tracing light", done, total),
+    )  # fmt: skip
+    if not baked.sheets:
+        raise CaravanError(
+            "no part has a lightmap with a size: put “Lightmap UV set” and “Texel budget” on the tape and run it",
+            code="bake.no-maps",
+        )
+    try:
+        page = paged(baked)
+    except ValueError as error:
+        raise CaravanError(str(error), code="bake.too-large") from error
+    white = exposure(page.light)
+    report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
+    shown = np.clip(page.light / max(white, 1e-12), 0, 1) ** (1 / 2.2) * 255
+    rgba = np.dstack([shown, np.full(shown.shape[:2], 255.0)]).astype(np.uint8)
+    where = dict(zip((s.node for s in baked.sheets), page.places(), strict=True))
+    arguments["answer"] = store.put_blob(orjson.dumps({"bake": report.model_dump(by_alias=True, mode="json")}))
+    arguments["exr"], arguments["png"] = store.put_blob(exr(page.light)), store.put_blob(picture(page.light, white))
+    arguments["view"] = store.put_blob(view_bytes(scene, (where, rgba)))
 
 
 def answer_to(

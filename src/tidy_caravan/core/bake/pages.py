@@ -1,0 +1,110 @@
+"""Baked maps together on one page: where each lies, the page as light and as a picture, and files of both."""
+
+from __future__ import annotations
+
+import io
+import os
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from tidy_caravan.core.bake.baking import BRIGHTNESS, Baked
+from tidy_caravan.core.bake.texels import dilated
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+
+LARGEST_PAGE = 4096
+PADDING = 2
+"""Texels by which light is carried outwards."""
+BRIGHT = 98.0
+"""Per cent of all texels that are no brighter than white in the picture."""
+
+
+@dataclass(frozen=True)
+class Page:
+    """light: (H, W, 3) lux. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
+
+    light: AnyArray
+    corner: I64
+    size: I64
+
+    def places(self) -> F64:
+        """(K, 4) scale and offset that bring coordinates of each map to the page."""
+        side = np.array(self.light.shape[1::-1], np.float64)
+        return np.concatenate([self.size / side, self.corner / side], axis=1)
+
+
+def paged(baked: Baked) -> Page:
+    """All maps of a bake on one page, each with its light carried into the padding. Raises ValueError when they are too many."""
+    size = np.array([(s.width, s.height) for s in baked.sheets], np.int64).reshape(-1, 2)
+    side, corner = spread(size)
+    light = np.zeros((side[1], side[0], 3), np.float32)
+    for k in range(len(size)):
+        image, there = baked.image(k)
+        x, y = corner[k]
+        light[y : y + size[k, 1], x : x + size[k, 0]] = dilated(image, there, PADDING)
+    return Page(light, corner, size)
+
+
+def spread(size: I64) -> tuple[tuple[int, int], I64]:
+    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2); shelves, the
+    highest first. Raises ValueError when none is large enough."""
+    order = np.lexsort((-size[:, 0], -size[:, 1]))
+    width = 64
+    while width <= LARGEST_PAGE:
+        for high in (width // 2, width):
+            corner = shelved(size[order], width, high)
+            if corner is not None:
+                out = np.zeros_like(size)
+                out[order] = corner
+                return (width, high), out
+        width *= 2
+    raise ValueError(f"{len(size)} maps do not fit a page of {LARGEST_PAGE} texels: take a smaller first look")
+
+
+def shelved(size: I64, width: int, height: int) -> I64 | None:
+    """Corners of maps in order of their height on shelves, None when they do not fit."""
+    out = np.zeros_like(size)
+    x = y = shelf = 0
+    for k, (w, h) in enumerate(size.tolist()):
+        if x + w > width:
+            x, y, shelf = 0, y + shelf, 0
+        if w > width or y + h > height:
+            return None
+        out[k] = x, y
+        x, shelf = x + w, max(shelf, h)
+    return out
+
+
+def exposure(light: AnyArray) -> float:
+    """Lux that are white in the picture."""
+    bright = light @ BRIGHTNESS
+    bright = bright[bright > 0]
+    return float(np.percentile(bright, BRIGHT)) if bright.size else 1.0
+
+
+def picture(light: AnyArray, white: float) -> bytes:
+    """PNG of light in sRGB, white where it is as bright as said."""
+    from PIL import Image
+
+    linear = np.clip(light / max(white, 1e-12), 0, 1)
+    srgb = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
+    out = io.BytesIO()
+    Image.fromarray((srgb * 255 + 0.5).astype(np.uint8)).save(out, "PNG")
+    return out.getvalue()
+
+
+def exr(light: AnyArray) -> bytes:
+    """OpenEXR of light in 32-bit floats."""
+    import OpenEXR
+
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    handle, path = tempfile.mkstemp(suffix=".exr")
+    os.close(handle)
+    try:
+        with OpenEXR.File(header, {"RGB": np.ascontiguousarray(light, np.float32)}) as file:
+            file.write(path)
+        return Path(path).read_bytes()
+    finally:
+        Path(path).unlink(missing_ok=True)

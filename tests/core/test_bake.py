@@ -1,0 +1,235 @@
+"""Light against closed forms: lamps, skies, rectangles that glow, a closed white room; texels, noise, and going on."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.core.test_light_budget import hall
+from tests.core.test_sides import as_mesh, at
+from tidy_caravan.core.bake.baking import Ask, bake, noise_of
+from tidy_caravan.core.bake.texels import dilated, texels_of
+from tidy_caravan.core.bake.trace import traced
+from tidy_caravan.core.bake.world import Sky, World, world_arrays
+from tidy_caravan.core.scene import GLTF, Light, Material, Scene, make_nodes
+from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.work.heavy import Remembered, Workshop
+
+DOWN = trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0])
+"""A light's own −Z onto −Y."""
+GREY = Material("grey", (0.5, 0.5, 0.5, 1.0), metallic=0.0)
+UP = np.array([[0.0, 1.0, 0.0]])
+
+
+def scene_of(shapes: list[tuple[Any, int]], materials: list[Material], lights: list[tuple[Light, F64]] = []) -> Scene:  # noqa: B006
+    meshes = tuple(as_mesh(shape, slot) for shape, slot in shapes)
+    local = np.array([*(np.eye(4) for _ in shapes), *(m for _, m in lights)]).reshape(-1, 4, 4)
+    count = len(shapes)
+    nodes = make_nodes(
+        [-1] * len(local), local, [f"n{k}" for k in range(len(local))], mesh=[*range(count), *[-1] * len(lights)],
+        light=[*[-1] * count, *range(len(lights))],
+    )  # fmt: skip
+    return Scene(GLTF, nodes, meshes, tuple(materials), lights=tuple(light for light, _ in lights))
+
+
+def plane(size: float = 40.0) -> Any:
+    return trimesh.Trimesh(
+        [[-size, 0, -size], [size, 0, -size], [size, 0, size], [-size, 0, size]], [[0, 2, 1], [0, 3, 2]], process=False
+    )
+
+
+def lux(scene: Scene, place: Any, samples: int, seed: int = 1, facing: F64 = UP, bounces: int = 64, **sky: Any) -> F64:
+    """(N, 3) samples of the light at one place."""
+    arrays = world_arrays(scene, Sky(**sky))
+    world = World(arrays)
+    places = np.tile(np.array(place, np.float64) - arrays["centre"], (samples, 1))
+    return traced(world, places, np.tile(facing, (samples, 1)), np.random.default_rng(seed), bounces).light
+
+
+class ClosedForm(unittest.TestCase):
+    def test_a_point_light(self) -> None:
+        lamp = Light("point", intensity=100.0, color=(1.0, 0.5, 0.25))
+        scene = scene_of([(plane(), 0)], [GREY], [(lamp, at(1, 2, 0))])
+        for x in (0.0, 1.0, 4.0):
+            far = np.hypot(2, x - 1)
+            wanted = 100 * (2 / far) / far**2 * np.array([1, 0.5, 0.25])
+            np.testing.assert_allclose(lux(scene, [x, 0, 0], 4).mean(axis=0), wanted, rtol=1e-3)
+
+    def test_the_sun_and_a_spot(self) -> None:
+        turned = trimesh.transformations.rotation_matrix(np.radians(30), [0, 0, 1]) @ DOWN
+        sun = scene_of([(plane(), 0)], [GREY], [(Light("directional", intensity=50_000.0), turned)])
+        np.testing.assert_allclose(lux(sun, [0, 0, 0], 2).mean(axis=0), 50_000 * np.cos(np.radians(30)), rtol=1e-4)
+        spot = Light("spot", intensity=80.0, inner_cone=0.2, outer_cone=0.5)
+        scene = scene_of([(plane(), 0)], [GREY], [(spot, at(0, 3, 0) @ DOWN)])
+        self.assertAlmostEqual(lux(scene, [0, 0, 0], 1)[0, 0], 80 / 9, places=3)
+        angle = 0.35
+        x = 3 * np.tan(angle)
+        cone = ((np.cos(angle) - np.cos(0.5)) / (np.cos(0.2) - np.cos(0.5))) ** 2
+        self.assertAlmostEqual(lux(scene, [x, 0, 0], 1)[0, 0], 80 * np.cos(angle) ** 3 / 9 * cone, places=3)
+        self.assertEqual(lux(scene, [3 * np.tan(0.51), 0, 0], 1)[0, 0], 0)
+
+    def test_a_uniform_sky_over_an_open_plane(self) -> None:
+        scene = scene_of([(plane(), 0)], [GREY])
+        found = lux(scene, [0, 0, 0], 2000, luminance=(100.0, 200.0, 300.0)).mean(axis=0)
+        np.testing.assert_allclose(found, np.pi * np.array([100, 200, 300]), rtol=1e-9)
+        # a wall without end takes half of it away, and gives a part back
+        wall = trimesh.Trimesh(
+            [[0, 0, -400], [0, 400, -400], [0, 400, 400], [0, 0, 400]], [[0, 1, 2], [0, 2, 3]], process=False
+        )
+        black = replace(GREY, base_color=(0, 0, 0, 1))
+        scene = scene_of([(plane(400), 0), (wall, 1)], [GREY, black])
+        found = lux(scene, [0.05, 0, 0], 20_000, luminance=(100.0,) * 3)[:, 0].mean()
+        self.assertAlmostEqual(found, np.pi * 50, delta=np.pi * 1.0)
+
+    def test_a_rectangle_that_glows(self) -> None:
+        """Form factor of a small surface and a parallel rectangle over its corner (Howell, catalogue B-3), four times."""
+        a, b, h, luminance = 1.5, 0.8, 2.0, 1000.0
+        glow = trimesh.Trimesh([[-a, h, -b], [a, h, -b], [a, h, b], [-a, h, b]], [[0, 1, 2], [0, 2, 3]], process=False)
+        lamp = Material("lamp", (0, 0, 0, 1), metallic=0.0, emissive=(1.0, 1.0, 1.0), emissive_strength=luminance)
+        scene = scene_of([(plane(), 0), (glow, 1)], [replace(GREY, base_color=(0, 0, 0, 1)), lamp])
+        x, y = a / h, b / h
+        corner = (x / np.sqrt(1 + x * x) * np.arctan(y / np.sqrt(1 + x * x)) + y / np.sqrt(1 + y * y) * np.arctan(x / np.sqrt(1 + y * y))) / (2 * np.pi)  # fmt: skip
+        wanted = np.pi * luminance * 4 * corner
+        found = lux(scene, [0, 0, 0], 40_000)[:, 0]
+        self.assertAlmostEqual(found.mean() / wanted, 1.0, delta=0.01)
+        # from behind it is dark
+        self.assertEqual(lux(scene, [0, h + 1, 0], 100, facing=-UP)[:, 0].max(), 0)
+
+    def test_a_closed_white_room(self) -> None:
+        """Every wall gives and reflects alike: the light is what is given, by one less what is reflected."""
+        room = trimesh.creation.box((3, 3, 3))
+        room.invert()
+        for albedo in (0.0, 0.5, 0.8):
+            walls = Material(
+                "w", (albedo, albedo, albedo, 1), metallic=0.0, emissive=(1.0, 1.0, 1.0), emissive_strength=10.0
+            )
+            found = lux(scene_of([(room, 0)], [walls]), [0.2, -1.5, 0.4], 30_000)[:, 0]
+            self.assertAlmostEqual(found.mean() / (10 * np.pi / (1 - albedo)), 1.0, delta=0.01)
+
+    def test_the_error_falls_with_the_root_of_the_samples(self) -> None:
+        room = trimesh.creation.box((3, 3, 3))
+        room.invert()
+        walls = Material("w", (0.6, 0.6, 0.6, 1), metallic=0.0, emissive=(1.0, 1.0, 1.0))
+        scene = scene_of([(room, 0)], [walls])
+        wanted = np.pi / 0.4
+        errors = []
+        for samples in (64, 1024):
+            found = lux(scene, [0.2, -1.5, 0.4], 64 * samples)[:, 0].reshape(64, samples).mean(axis=1)
+            errors.append(float(np.sqrt(((found - wanted) ** 2).mean())))
+        self.assertAlmostEqual(errors[0] / errors[1], 4.0, delta=1.0)
+
+    def test_what_is_transparent_lets_its_part_through(self) -> None:
+        pane = trimesh.Trimesh([[-9, 1, -9], [9, 1, -9], [9, 1, 9], [-9, 1, 9]], [[0, 2, 1], [0, 3, 2]], process=False)
+        lamp = (Light("point", intensity=100.0), at(0, 2, 0))
+        for alpha, mode, part in ((0.25, "BLEND", 0.75), (0.2, "MASK", 1.0), (0.9, "MASK", 0.0), (0.25, "OPAQUE", 0.0)):
+            glass = Material("g", (0, 0, 0, alpha), metallic=0.0, alpha_mode=mode)  # type: ignore[arg-type]
+            scene = scene_of([(plane(), 0), (pane, 1)], [replace(GREY, base_color=(0, 0, 0, 1)), glass], [lamp])
+            found = lux(scene, [0, 0, 0], 8000, bounces=0)[:, 0].mean()
+            self.assertAlmostEqual(found / 25, part, delta=0.02)
+
+
+class Texels(unittest.TestCase):
+    def test_middles_lie_on_their_triangles_and_borders_are_covered(self) -> None:
+        uv = np.float32([[0.1, 0.1], [0.8, 0.15], [0.3, 0.9]])
+        faces = np.uint32([[0, 1, 2]])
+        found = texels_of(uv, faces, 32, 16)
+        spot = np.stack([found.index % 32 + 0.5, found.index // 32 + 0.5], axis=1)
+        back = np.einsum("tk,tki->ti", found.bary, uv[faces[found.triangle]].astype(float) * [32, 16])
+        off = np.linalg.norm(spot - back, axis=1)
+        self.assertLess(off.max(), 0.76)
+        self.assertTrue((found.bary > -1e-9).all() and np.allclose(found.bary.sum(axis=1), 1))
+        area = 0.5 * abs(np.linalg.det(np.diff(uv.astype(float) * [32, 16], axis=0)))
+        self.assertAlmostEqual(int((off < 1e-6).sum()), area, delta=6)
+        self.assertTrue((np.diff(found.index) > 0).all())
+
+    def test_light_is_carried_into_the_padding(self) -> None:
+        image, there = np.zeros((9, 9, 3)), np.zeros((9, 9), bool)
+        image[4, 4], there[4, 4] = [3, 2, 1], True
+        out = dilated(image, there, 2)
+        np.testing.assert_allclose(out[2, 6], [3, 2, 1])
+        self.assertEqual(out[0, 0].max(), 0)
+
+
+class Bakes(unittest.TestCase):
+    def setUp(self) -> None:
+        scene = hall()
+        lamp = (Light("point", intensity=200.0), at(0, 2.5, 1.0))
+        nodes = scene.nodes
+        light = np.full(len(nodes) + 1, -1, np.int32)
+        light[-1] = 0
+        grown = make_nodes(
+            [*nodes.parent.tolist(), -1], np.concatenate([nodes.local, lamp[1][None]]), [*nodes.names, "lamp"],
+            mesh=[*nodes.mesh.tolist(), -1], light=light, lightmap=np.concatenate([nodes.lightmap // 8, [[0, 0]]]).astype(np.int32),
+        )  # fmt: skip
+        self.scene = scene.but(nodes=grown, lights=(lamp[0],), materials=(GREY,))
+
+    def test_every_part_gets_light_and_more_samples_less_noise(self) -> None:
+        few = bake(self.scene, 1, Ask(samples=4, each=4, sky=Sky((10.0,) * 3)), Workshop())
+        more = bake(self.scene, 1, Ask(samples=32, each=4, sky=Sky((10.0,) * 3)), Workshop())
+        self.assertEqual(len(few.sheets), 26)
+        self.assertEqual((few.samples, more.samples, few.lost), (4, 32, []))
+        self.assertGreater(more.rays, 7 * few.rays)
+        floor = next(k for k, s in enumerate(more.sheets) if self.scene.nodes.names[s.node] == "floor")
+        self.assertLess(more.noise[floor], 0.5 * few.noise[floor])
+        image, there = more.image(floor)
+        self.assertEqual(image.shape[:2], tuple(self.scene.nodes.lightmap[more.sheets[floor].node][::-1]))
+        self.assertGreater(there.mean(), 0.5)
+        self.assertGreater(image[there].mean(), 1.0)
+
+    def test_what_was_traced_is_not_traced_again(self) -> None:
+        kept = Remembered()
+        asked = [0]
+
+        class Counting(Workshop):
+            def do(self, work: Any, pieces: Any, *more: Any, **named: Any) -> Any:
+                before = len(kept.made)
+                out = super().do(work, pieces, *more, **named)
+                asked[0] = len(kept.made) - before
+                return out
+
+        first = bake(self.scene, 1, Ask(samples=8, each=4), Counting(results=kept))
+        self.assertEqual(asked[0], 2)
+        again = bake(self.scene, 1, Ask(samples=8, each=4), Counting(results=kept))
+        self.assertEqual(asked[0], 0)
+        np.testing.assert_array_equal(first.light[0], again.light[0])
+        bake(self.scene, 1, Ask(samples=16, each=4), Counting(results=kept))
+        self.assertEqual(asked[0], 2)
+
+    def test_chosen_parts_alone_and_a_smaller_first_look(self) -> None:
+        chosen = np.array([n == "wall_1" for n in self.scene.nodes.names])
+        one = bake(self.scene, 1, Ask(samples=2, each=2, nodes=chosen), Workshop())
+        self.assertEqual([self.scene.nodes.names[s.node] for s in one.sheets], ["wall_1"])
+        small = bake(self.scene, 1, Ask(samples=2, each=2, divide=2, nodes=chosen), Workshop())
+        self.assertEqual(small.sheets[0].width * 2, one.sheets[0].width)
+
+    def test_texels_that_look_into_a_wall_are_told(self) -> None:
+        # a box pushed a little into another: the texels of its foot see the inside of the other
+        box, block = trimesh.creation.box((1, 1, 1)), trimesh.creation.box((3, 3, 3))
+        scene = scene_of([(box, 0), (block, 0)], [GREY])
+        local = scene.nodes.local.copy()
+        local[0, 1, 3] = 1.6
+        uvs = [
+            np.float32(m.positions[:, :2] * 0 + np.random.default_rng(0).uniform(0.1, 0.9, (m.vertices, 2)))
+            for m in scene.meshes
+        ]
+        meshes = tuple(replace(m, uvs=(u, u)) for m, u in zip(scene.meshes, uvs, strict=True))
+        nodes = replace(scene.nodes, local=local, lightmap=np.full((2, 2), 16, np.int32))
+        found = bake(scene.but(nodes=nodes, meshes=meshes), 1, Ask(samples=8, each=8, sky=Sky((1.0,) * 3)), Workshop())
+        sheet = found.sheets[0]
+        buried = sheet.places[:, 1] + 0.05 < 1.5 - 1.05 - 0.05  # about the middle of the scene, which is 0.3 up
+        self.assertGreater(found.behind[0].max(), 0.9)
+        self.assertTrue((found.behind[0][sheet.normals[:, 1] > 0.9] == 0).all())
+        self.assertGreater(int((found.behind[0] > 0.5).sum()), 0)
+        del buried
+
+    def test_noise_of_equal_texels_is_none(self) -> None:
+        mean = np.full((50, 3), 2.0)
+        self.assertLess(noise_of(mean, np.full(50, 8 * 4.0), np.full(50, 8.0)), 1e-6)
+
+
+if __name__ == "__main__":
+    unittest.main()
