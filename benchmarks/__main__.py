@@ -10,7 +10,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks import arrival, copies, formats, large, ledger, lightmap, reading, recall, rerun, spread, survey
+from benchmarks import arrival, copies, formats, large, ledger, lightmap, reading, recall, rerun, spread, survey, unwrap
 
 BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "reading": reading.measure,
@@ -24,6 +24,7 @@ BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "recall": recall.measure,
     "large": large.measure,
     "copies": copies.measure,
+    "unwrap": unwrap.measure_,
 }
 
 

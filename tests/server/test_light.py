@@ -1,0 +1,156 @@
+"""Light over HTTP and from the shell: budgets while a slider moves, and the preview bake with its page."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenEXR
+import trimesh
+
+from tests.core.test_sides import at
+from tests.server.stand import begin, client, work
+from tests.server.test_prices import answered
+
+
+def room() -> bytes:
+    """A floor, a wall, and a post four times."""
+    scene = trimesh.Scene()
+    scene.add_geometry(trimesh.creation.box([6, 0.2, 6]), node_name="floor", geom_name="floor")
+    scene.add_geometry(trimesh.creation.box([6, 3, 0.2]), node_name="wall", geom_name="wall", transform=at(0, 1.6, -3))
+    for k in range(4):
+        post = trimesh.creation.box([0.2, 1, 0.2])
+        scene.add_geometry(post, node_name=f"post_{k}", geom_name="post", transform=at(k - 1.5, 0.6, 1))
+    return bytes(scene.export(file_type="glb"))
+
+
+STEPS = [
+    {"kind": "match_units_axes"}, {"kind": "lightmap_uvs", "resolution": 64, "paddingTexels": 2},
+    {"kind": "light_budget", "texelM": 0.1, "paddingTexels": 2},
+]  # fmt: skip
+
+
+def lit(c: Any) -> dict[str, Any]:
+    """A haul whose result has lightmaps with sizes."""
+    haul = begin(c, room())
+    edit = {"route": {"steps": STEPS}}
+    answer = c.patch(f"/api/hauls/{haul['id']}", json=edit, headers={"If-Match": f'"{haul["version"]}"'})
+    assert answer.status_code == 200, answer.text
+    return work(c, haul["id"], "run")
+
+
+class Budgets(unittest.TestCase):
+    def test_texel_sizes_and_megabytes(self) -> None:
+        with client() as c:
+            haul = lit(c)
+            scene = haul["result"]["id"]
+            fine = c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.01}).json()
+            coarse = c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.04}).json()
+            self.assertEqual((fine["maps"], fine["guessed"]), (6, 0))
+            self.assertGreater(fine["bytes"], 8 * coarse["bytes"])
+            self.assertEqual(sum(s["maps"] for s in fine["sizes"]), 6)
+            self.assertAlmostEqual(sum(s["bytes"] for s in fine["sizes"]), fine["bytes"])
+            self.assertEqual(fine["dearest"][0]["name"], "floor")
+            within = c.get(f"/api/scenes/{scene}/light", params={"megabytes": 1}).json()
+            self.assertLessEqual(within["bytes"], 1e6)
+            self.assertGreater(within["bytes"], 0.2e6)
+            least = c.get(f"/api/scenes/{scene}/light", params={"megabytes": 0.001}).json()
+            self.assertEqual(least["bytes"], least["least"])
+            began = time.monotonic()
+            for _ in range(20):
+                c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.03})
+            self.assertLess((time.monotonic() - began) / 20, 0.2)
+            for bad in ({"texelM": 0}, {"megabytes": -1}, {"ceiling": 0}):
+                self.assertEqual(c.get(f"/api/scenes/{scene}/light", params=bad).status_code, 422)
+
+
+class Bakes(unittest.TestCase):
+    def test_a_bake_has_figures_pages_and_a_view(self) -> None:
+        with client() as c:
+            scene = lit(c)["result"]["id"]
+            sky = {"sky": [100, 100, 100], "ground": [0, 0, 0], "bounces": 2}
+            job = c.post(f"/api/scenes/{scene}/bake", json={"samples": 16, "divide": 1, **sky}).json()
+            self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.exr").status_code, 409)
+            until = time.monotonic() + 120
+            while (job := c.get(f"/api/jobs/{job['id']}").json())["state"] in ("waiting", "running"):
+                self.assertLess(time.monotonic(), until)
+                time.sleep(0.1)
+            self.assertEqual(job["state"], "done", job)
+            told = c.get(f"/api/jobs/{job['id']}/answer").json()["bake"]
+            self.assertEqual((told["maps"], told["samples"], told["lost"]), (6, 16, []))
+            floor = next(p for p in told["parts"] if p["name"] == "floor")
+            # most of the floor's upper side sees nearly the whole sky, its underside none
+            self.assertGreater(floor["brightest"], 0.9 * np.pi * 100)
+            self.assertLess(floor["lux"], np.pi * 100)
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "light.exr"
+                path.write_bytes(c.get(f"/api/jobs/{job['id']}/light.exr").content)
+                pixels = OpenEXR.File(str(path)).channels()["RGB"].pixels
+            self.assertEqual(pixels.shape, (told["height"], told["width"], 3))
+            self.assertEqual(pixels.dtype, np.float32)
+            self.assertAlmostEqual(float(pixels.max() / (np.pi * 100)), 1.0, delta=0.35)
+            self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.png").content[:4], b"\x89PNG")
+            view = c.get(f"/api/jobs/{job['id']}/view").content
+            header = json.loads(view[8 : 8 + int.from_bytes(view[:8], "little")])
+            self.assertEqual(header["places"]["shape"], [6, 4])
+            self.assertEqual(header["page"]["shape"], [told["height"], told["width"], 4])
+            one = answered(c, f"/api/scenes/{scene}/bake", {"samples": 1, "parts": [self.identity(c, scene)], **sky})
+            self.assertEqual([p["name"] for p in one["bake"]["parts"]], ["wall"])
+
+    def identity(self, c: Any, scene: str) -> str:
+        rows = c.get(f"/api/scenes/{scene}/parts", params={"limit": "50"}).json()["items"]
+        return str(next(r["identity"] for r in rows if r["name"] == "wall"))
+
+    def test_without_maps_it_says_what_to_do(self) -> None:
+        with client() as c:
+            scene = begin(c, room())["source"]["id"]
+            job = c.post(f"/api/scenes/{scene}/bake", json={}).json()
+            until = time.monotonic() + 60
+            while (job := c.get(f"/api/jobs/{job['id']}").json())["state"] in ("waiting", "running"):
+                self.assertLess(time.monotonic(), until)
+                time.sleep(0.1)
+            self.assertEqual(job["state"], "failed")
+            self.assertIn("Texel budget", job["problem"]["title"])
+
+
+class Shell(unittest.TestCase):
+    def test_light_and_bake(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            file, route = Path(folder) / "room.glb", Path(folder) / "route.json"
+            file.write_bytes(room())
+            route.write_text(json.dumps({"steps": STEPS}))
+
+            def ask(*words: str) -> tuple[int, Any]:
+                command = [
+                    sys.executable,
+                    "-m",
+                    "tidy_caravan.cli",
+                    *words,
+                    "--to",
+                    "metre-y-up-right",
+                    "--route",
+                    str(route),
+                    "--json",
+                ]
+                done = subprocess.run(command, capture_output=True, text=True, timeout=240, check=False)
+                return done.returncode, json.loads(done.stdout) if done.stdout else done.stderr
+
+            code, told = ask("light", str(file), "--texel", "0.05")
+            self.assertEqual((code, told["maps"]), (0, 6))
+            code, told = ask("light", str(file), "--megabytes", "0.0001")
+            self.assertEqual(code, 1)
+            out = Path(folder) / "out"
+            code, told = ask("bake", str(file), "--out", str(out), "--samples", "2", "--divide", "2")
+            self.assertEqual((code, told["maps"], told["samples"]), (0, 6, 2))
+            self.assertEqual(sorted(p.name for p in out.iterdir()), ["light.exr", "light.png"])
+
+
+if __name__ == "__main__":
+    unittest.main()
