@@ -24,7 +24,7 @@ BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "recall": recall.measure,
     "large": large.measure,
     "copies": copies.measure,
-    "unwrap": unwrap.measure_,
+    "unwrap": unwrap.measure_sets,
 }
 
 

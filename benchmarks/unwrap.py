@@ -115,7 +115,7 @@ def own_layout(name: str, positions: F32, faces: U32) -> float | None:
     return report.fill
 
 
-def measure_(folder: Path) -> list[tuple[str, float, str, float]]:
+def measure_sets(folder: Path) -> list[tuple[str, float, str, float]]:
     every = meshes(COUNT)
     workshop = Workshop()
     began = time.perf_counter()
@@ -130,9 +130,8 @@ def measure_(folder: Path) -> list[tuple[str, float, str, float]]:
             )
             for k in waiting
         ]  # fmt: skip
-        for k, outcome in zip(waiting, workshop.do(UNWRAP, pieces, lambda done, total: None), strict=True):
-            if isinstance(outcome, Done):
-                found[k] = outcome
+        outcomes = zip(waiting, workshop.do(UNWRAP, pieces, lambda done, total: None), strict=True)
+        found |= {k: outcome for k, outcome in outcomes if isinstance(outcome, Done)}
         waiting = [k for k in waiting if k not in found]
         if not waiting:
             break
