@@ -247,8 +247,8 @@ def run_light(args: argparse.Namespace) -> int:
 
 
 def run_bake(args: argparse.Namespace) -> int:
-    from tidy_caravan.core.bake.baking import bake
-    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture
+    from tidy_caravan.core.bake.baking import bake, mapped
+    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture, spread
     from tidy_caravan.core.bake.report import BakeAsk, told
     from tidy_caravan.core.packing.pack import save
     from tidy_caravan.core.steps.light_budget import LightBudget
@@ -264,14 +264,16 @@ def run_bake(args: argparse.Namespace) -> int:
     scene, _ = run(scene, route, target)
     sky = (args.sky * 0.87, args.sky, args.sky * 1.2)
     asked = BakeAsk(samples=args.samples, divide=args.divide, bounces=args.bounces, sky=sky, lamps=args.lamps)
-    began = time.monotonic()
-    baked = bake(scene, target.lightmap_channel, asked.on(scene), Workshop())
-    if not baked.sheets:
+    _, sizes = mapped(scene, target.lightmap_channel, asked.on(scene))
+    if not len(sizes):
         raise UnusableInput("no part has a lightmap with a size after the route", where=str(args.file))
     try:
-        page = paged(baked)
+        spread(sizes)  # before anything is traced for them
     except ValueError as error:
         raise UnusableInput(str(error), where="--divide") from error
+    began = time.monotonic()
+    baked = bake(scene, target.lightmap_channel, asked.on(scene), Workshop())
+    page = paged(baked)
     white = exposure(page.light)
     report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
     save({"light.exr": exr(page.light), "light.png": picture(page.light, white)}, args.out)

@@ -100,19 +100,24 @@ class Baked:
         return out.reshape(sheet.height, sheet.width, 3), there.reshape(sheet.height, sheet.width)
 
 
-def sheets_of(scene: Scene, channel: int, centre: F64, ask: Ask) -> list[Sheet]:
-    """The texels of all parts that have a map and a set. O(texels)."""
-    nodes, metre = scene.nodes, scene.convention.metres_per_unit
+def mapped(scene: Scene, channel: int, ask: Ask) -> tuple[I64, I64]:
+    """(K,) nodes that have a map and a set, and (K, 2) texels of their maps as they are asked for."""
+    nodes = scene.nodes
     wanted = (nodes.mesh >= 0) & ((nodes.flags & (HIDDEN | NO_LIGHTMAP)) == 0) & (nodes.lightmap[:, 0] > 0)
     if ask.nodes is not None:
         wanted &= ask.nodes
+    has = np.array([len(m.uvs) > channel for m in scene.meshes] + [False])
+    rows = np.flatnonzero(wanted & has[nodes.mesh])
+    return rows, np.maximum(LEAST_MAP, nodes.lightmap[rows].astype(np.int64) // ask.divide)
+
+
+def sheets_of(scene: Scene, channel: int, centre: F64, ask: Ask) -> list[Sheet]:
+    """The texels of all parts that have a map and a set. O(texels)."""
+    nodes, metre = scene.nodes, scene.convention.metres_per_unit
     cut: dict[tuple[int, int, int], tuple[Texels, F64, F64]] = {}
     out = []
-    for i in np.flatnonzero(wanted).tolist():
+    for i, (width, height) in zip(*(a.tolist() for a in mapped(scene, channel, ask)), strict=True):
         mesh = scene.meshes[nodes.mesh[i]]
-        if len(mesh.uvs) <= channel:
-            continue
-        width, height = (max(LEAST_MAP, int(v) // ask.divide) for v in nodes.lightmap[i])
         key = int(nodes.mesh[i]), width, height
         if key not in cut:
             cut[key] = on_surface(mesh, channel, width, height)

@@ -355,26 +355,28 @@ def do_bake(
     session: Session, store: Store, haul: Haul, scene: Scene, arguments: dict[str, Any], progress: Progress
 ) -> None:
     """Bakes the light of a scene: figures, the page as floats and as a picture, and a view with it."""
-    from tidy_caravan.core.bake.baking import bake
-    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture
+    from tidy_caravan.core.bake.baking import bake, mapped
+    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture, spread
     from tidy_caravan.core.bake.report import BakeAsk, told
 
     began = time.monotonic()
     asked = BakeAsk.model_validate(arguments["bake"]).on(scene)
     channel = destination_of(haul).lightmap_channel
-    baked = bake(
-        scene, channel, asked, workshop_of(session, store, haul.id),
-        lambda done, total: progress("tracing light", done, total),
-    )  # fmt: skip
-    if not baked.sheets:
+    _, sizes = mapped(scene, channel, asked)
+    if not len(sizes):
         raise CaravanError(
             "no part has a lightmap with a size: put “Lightmap UV set” and “Texel budget” on the tape and run it",
             code="bake.no-maps",
         )
     try:
-        page = paged(baked)
+        spread(sizes)  # before anything is traced for them
     except ValueError as error:
         raise CaravanError(str(error), code="bake.too-large") from error
+    baked = bake(
+        scene, channel, asked, workshop_of(session, store, haul.id),
+        lambda done, total: progress("tracing light", done, total),
+    )  # fmt: skip
+    page = paged(baked)
     white = exposure(page.light)
     report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
     shown = np.clip(page.light / max(white, 1e-12), 0, 1) ** (1 / 2.2) * 255
