@@ -211,6 +211,18 @@ class Step(unittest.TestCase):
         out, changes = budgeted(self.scene, by="megabytes", megabytes=0.01)
         self.assertTrue(any(c.problem and "not enough" in c.text for c in changes))
 
+    def test_parts_that_share_a_mesh_and_are_not_asked_about_keep_their_padding(self) -> None:
+        small, _ = budgeted(self.scene, texelM=0.2)
+        sizes = self.texels(small)
+        some, _ = budgeted(small, texelM=0.01, where={"names": ["wall_0"]})
+        after = self.texels(some)
+        self.assertEqual(after["wall_1"], sizes["wall_1"])
+        self.assertGreater(np.prod(after["wall_0"]), 16 * np.prod(after["wall_1"]))
+        i = some.nodes.names.index("wall_1")
+        mesh, (w, h) = some.meshes[some.nodes.mesh[i]], after["wall_1"]
+        report = measure(mesh.uvs[1], mesh.indices, w, positions=mesh.positions, height=h)
+        self.assertGreaterEqual(report.gap_texels, 4 - 1e-2)
+
     def test_a_second_time_nothing_changes(self) -> None:
         once, _ = budgeted(self.scene, texelM=0.04)
         twice, _ = budgeted(once, texelM=0.04)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import tempfile
@@ -16,6 +17,7 @@ import OpenEXR
 import trimesh
 
 from tests.core.test_sides import at
+from tests.harden.kills import Application
 from tests.server.stand import begin, client, work
 from tests.server.test_prices import answered
 
@@ -118,6 +120,72 @@ class Bakes(unittest.TestCase):
                 time.sleep(0.1)
             self.assertEqual(job["state"], "failed")
             self.assertIn("Texel budget", job["problem"]["title"])
+
+
+class Killed(unittest.TestCase):
+    def test_tiles_that_were_traced_before_a_kill_are_there_after_it(self) -> None:
+        with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
+            os.chmod(folder, 0o755)
+            application = Application(Path(folder) / "state")
+            try:
+                application.start()
+                job = self.begun(application)
+                before = self.traced(Path(folder), 6)
+                application.stop(9)
+                application.start()
+                until = time.monotonic() + 180
+                while True:
+                    told = application.call("GET", f"/api/jobs/{job}")
+                    state = told.json()["state"] if told is not None else "waiting"
+                    if state not in ("waiting", "running"):
+                        break
+                    self.assertLess(time.monotonic(), until)
+                    time.sleep(0.2)
+                self.assertEqual(state, "done")
+                answer = application.call("GET", f"/api/jobs/{job}/answer")
+                assert answer is not None
+                self.assertEqual(answer.json()["bake"]["samples"], 120)
+                after = self.traced(Path(folder), 0)
+                self.assertEqual(before.items() & after.items(), before.items(), "a tile was traced again")
+                self.assertEqual(len(after), 30)
+            finally:
+                application.stop()
+
+    def begun(self, application: Application) -> str:
+        """The job that bakes the result of a haul."""
+        made = application.call("POST", "/api/hauls", files=[("files", ("room.glb", room()))])
+        assert made is not None
+        path = f"/api/hauls/{made.json()['id']}"
+
+        def settled() -> dict[str, Any]:
+            until = time.monotonic() + 90
+            while True:
+                answer = application.call("GET", path)
+                haul = answer.json() if answer is not None else {}
+                if haul and not haul.get("job"):
+                    return dict(haul)
+                if haul and haul["job"]["state"] in ("done", "failed", "cancelled"):
+                    return dict(haul)
+                self.assertLess(time.monotonic(), until)
+                time.sleep(0.2)
+
+        haul = settled()
+        application.call("PATCH", path, json={"route": {"steps": STEPS}}, headers={"If-Match": f'"{haul["version"]}"'})
+        application.call("POST", f"{path}/run")
+        scene = settled()["result"]["id"]
+        job = application.call("POST", f"/api/scenes/{scene}/bake", json={"samples": 120, "divide": 1})
+        assert job is not None
+        return str(job.json()["id"])
+
+    def traced(self, folder: Path, least: int) -> dict[str, int]:
+        """Files of traced tiles and where they lie on the disk, once there are so many."""
+        until = time.monotonic() + 90
+        while True:
+            found = {str(p): p.stat().st_ino for p in folder.rglob("*.done") if b"behind" in p.read_bytes()[:600]}
+            if len(found) >= least:
+                return found
+            self.assertLess(time.monotonic(), until)
+            time.sleep(0.2)
 
 
 class Shell(unittest.TestCase):

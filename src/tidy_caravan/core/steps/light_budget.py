@@ -128,6 +128,10 @@ class Sheets:
         order = np.argsort(-sizes[:, 0], kind="stable")  # the smallest is written last
         self.now[self.mesh[order]] = sizes[order]
         self.was = self.now.copy()
+        # maps that other parts keep, which share a mesh with these: no set may be laid out for more than the least of them
+        self.others = np.full(count, np.iinfo(np.int64).max)
+        rest = np.setdiff1d(np.flatnonzero((scene.nodes.mesh >= 0) & (scene.nodes.lightmap[:, 0] > 0)), rows)
+        np.minimum.at(self.others, scene.nodes.mesh[rest], scene.nodes.lightmap[rest, 0].astype(np.int64))
         self.floor = np.zeros(count, np.int64)
         """Maps that are known to be the smallest that a mesh's islands fit."""
         self.made: dict[int, Mesh] = {}
@@ -138,7 +142,7 @@ class Sheets:
     def laid_out_for(self, width: I64) -> bool:
         """Lays out every mesh for the smallest map (P,) that any of its parts gets; whether one did not fit, or its map got
         another shape, so that sizes have to be asked for again."""
-        smallest = np.full(len(self.scene.meshes), np.iinfo(np.int64).max)
+        smallest = self.others.copy()
         np.minimum.at(smallest, self.mesh, width)
         used = np.unique(self.mesh)
         waiting = [
