@@ -24,7 +24,7 @@ BARGAIN = 1.25
 """Coarser sizes up to this factor are looked at for bargains …"""
 WORTH = 0.08
 """… that save this part of the bytes at least."""
-MOST_BARGAINS = 4
+MOST_BARGAINS, LOOKED_AT = 4, 24
 
 
 @dataclass(frozen=True)
@@ -192,8 +192,8 @@ def bargains(lit: Lit, texel: float, limits: Limits) -> list[Bargain]:
         return []
     _, wanted, _ = stairs(lit, limits)
     near = np.unique(wanted[np.isfinite(wanted) & (wanted > texel) & (wanted <= texel * BARGAIN)])
-    if len(near) > 60:
-        near = near[np.linspace(0, len(near) - 1, 60).astype(np.int64)]
+    if len(near) > LOOKED_AT:
+        near = near[np.linspace(0, len(near) - 1, LOOKED_AT).astype(np.int64)]
     found: list[Bargain] = []
     best = WORTH
     for size in near.tolist():

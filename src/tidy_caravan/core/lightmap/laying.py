@@ -10,8 +10,9 @@ from tidy_caravan.core.lightmap.charts import boxes, island_of, laid_out, signed
 from tidy_caravan.core.lightmap.packing import MOST, Island, Layout, packed, turned
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 
-SPARSE = 0.2
-"""Part of a map that islands cover below which a larger one is proposed: it is mostly what lies between them."""
+SPARSE, MANY = 0.2, 12
+"""Part of a map that so many islands and more cover below which a larger one is proposed: it is mostly what lies between
+them. Of fewer it is their own thinness that leaves a map empty."""
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,7 @@ def laid(
     islands = islands_of(points, indices, label, np.maximum(high - low, 1e-9), count)
     while True:
         layout = packed(islands, resolution, padding, square)
-        if (layout is not None and layout.fill >= SPARSE) or resolution * 2 > most:
+        if (layout is not None and (layout.fill >= SPARSE or count < MANY)) or resolution * 2 > most:
             break
         larger = packed(islands, resolution * 2, padding, square)
         if layout is not None and larger is not None and larger.fill < 1.5 * layout.fill:

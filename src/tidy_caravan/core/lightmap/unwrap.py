@@ -105,6 +105,8 @@ def unwrap(
     used = np.unique(indices).astype(np.int64)
     compact = np.searchsorted(used, indices).astype(np.uint32)
     points = positions[used]
+    if not np.isfinite(points).all():
+        raise RuntimeError("corners of it lie at places that are no numbers; clean the geometry first")
     low, high = points.min(axis=0), points.max(axis=0)
     size = float((high - low).max()) or 1.0
     mesh = Surface(((points - low) / size).astype(np.float32), compact)  # the libraries' own tolerances are absolute
