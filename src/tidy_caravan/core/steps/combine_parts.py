@@ -57,30 +57,43 @@ class CombineParts(Step):
         return (*(Effect(a, why=why) for a in aspects), Effect(Aspect.POSITIONS, 0.05))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        rows = np.flatnonzero(context.selected(self.where, scene) & can_be_combined(scene))
-        groups = self.groups(scene, context, rows)
+        chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        rows = np.flatnonzero(chosen & can_be_combined(scene))
+        groups, apart = self.groups(scene, context, rows)
+        apart["that moves, is hidden, bent, flat in space or has morph targets"] = np.setdiff1d(
+            np.flatnonzero(chosen), rows
+        )
+        left = [
+            Change(text=f"{plural(len(i), 'part')} {why} left apart", count=len(i), parts=identities_of(scene, i))
+            for why, i in apart.items()
+            if len(i)
+        ]
         if not groups:
-            return scene, []
+            return scene, left
         before = len(rows)
         if self.to == "node":
             out = under_one_node(scene, groups)
             text = f"{plural(sum(map(len, groups)), 'part')} stand under {plural(len(groups), 'node')} of their own"
-            return out, [Change(text=text, count=len(groups), parts=identities_of(scene, np.concatenate(groups)))]
+            return out, [
+                Change(text=text, count=len(groups), parts=identities_of(scene, np.concatenate(groups))),
+                *left,
+            ]
         out = self.together(scene, groups, context)
         members = np.concatenate(groups)
         after = before - len(members) + (len(out.nodes.parts) - (len(scene.nodes.parts) - len(members)))
         text = f"{plural(len(members), 'part')} became {plural(after - before + len(members), 'part')}"
-        return out, [Change(text=text, count=len(members), parts=identities_of(scene, members))]
+        return out, [Change(text=text, count=len(members), parts=identities_of(scene, members)), *left]
 
-    def groups(self, scene: Scene, context: StepContext, rows: I64) -> list[I64]:
-        """Nodes that are put together, two at least, none larger than it may be."""
+    def groups(self, scene: Scene, context: StepContext, rows: I64) -> tuple[list[I64], dict[str, I64]]:
+        """Nodes that are put together, two at least, none larger than it may be; and by reason, those that have something in
+        common with others and are not put together with most of them."""
         nodes = scene.nodes
         sets = context.assignment.of(scene)
         usual = Treatment().model_dump_json(exclude={"joined"})
         treatments = [s.treatment.model_dump_json(exclude={"joined"}) for s in context.assignment.sets]
         boxes = scene.part_bounds[np.searchsorted(nodes.parts, rows)]
         cells = np.floor(boxes.mean(axis=1) * scene.convention.metres_per_unit / self.cell_m).astype(np.int64)
-        found: dict[object, list[int]] = defaultdict(list)
+        found: dict[tuple[object, object, object], list[int]] = defaultdict(list)
         for k, i in enumerate(rows.tolist()):
             mesh = scene.meshes[nodes.mesh[i]]
             own = int(sets[i])
@@ -93,7 +106,8 @@ class CombineParts(Step):
                 "all": 0,
             }[self.by]
             data = data_of(mesh) if self.to != "node" else ()
-            found[key, treatments[own] if own >= 0 else usual, data, bool(nodes.flags[i] & NO_LIGHTMAP)].append(i)
+            how = treatments[own] if own >= 0 else usual, bool(nodes.flags[i] & NO_LIGHTMAP)
+            found[key, how, data].append(i)
         out = []
         for members in found.values():
             sizes = np.array([scene.meshes[nodes.mesh[i]].vertices for i in members])
@@ -106,7 +120,7 @@ class CombineParts(Step):
                     filled += size
                     part[k] = number
             out += [g for g in np.split(np.array(members), np.flatnonzero(np.diff(part)) + 1) if len(g) > 1]
-        return out
+        return out, left_apart(found)
 
     def together(self, scene: Scene, groups: list[I64], context: StepContext) -> Scene:
         nodes = scene.nodes
@@ -147,6 +161,23 @@ class CombineParts(Step):
         spare = np.append(gone, np.zeros(len(grown) - len(nodes), np.bool_))
         spare &= (grown.children_count == 0) & (grown.light < 0) & (grown.camera < 0)
         return keep_nodes(out, ~spare) if spare.any() else out
+
+
+def left_apart(found: dict[tuple[object, object, object], list[int]]) -> dict[str, I64]:
+    """Of groups by what they have in common, how they are dealt with and what data they have: by reason the nodes that are
+    not in the largest of those that have the same in common."""
+    by_key: dict[object, list[tuple[object, object, list[int]]]] = defaultdict(list)
+    for (key, how, data), members in found.items():
+        by_key[key].append((how, data, members))
+    out: dict[str, list[int]] = {"that their sets treat otherwise": [], "with other data on their vertices": []}
+    for some in by_key.values():
+        most = max(some, key=lambda s: len(s[2]))
+        for how, _, members in some:
+            if members is not most[2]:
+                out["that their sets treat otherwise" if how != most[0] else "with other data on their vertices"] += (
+                    members
+                )
+    return {why: np.array(nodes, np.int64) for why, nodes in out.items()}
 
 
 def can_be_combined(scene: Scene) -> Bool:
