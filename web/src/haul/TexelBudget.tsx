@@ -180,7 +180,7 @@ function Told({ data, over, onTexel }: { data: LightReport; over: boolean; onTex
         </p>
       )}
       <div className="grid grid-cols-2 gap-3">
-        <ul className="max-h-36 overflow-y-auto border rule" aria-label="Maps by size">
+        <ul className="self-start border rule" aria-label="Maps by size">
           {data.sizes.map((s) => (
             <li
               key={`${s.width} ${s.height}`}

@@ -95,7 +95,8 @@ class Packer:
         few = len(islands) <= MOST_SHAPED
         self.shaped = [few and not i.boxlike for i in islands]
         self.size = np.array([i.size for i in islands]).reshape(-1, 2)
-        self.order = "area"
+        self.order, self.every = "area", True
+        """The order that islands fit in last, and whether the others are tried as well."""
 
     def attempt(self, width: int, height: int, scale: F64) -> Spots | None:
         """Where every island lies, None when they do not fit in any order. scale: (2,) cells per unit."""
@@ -106,7 +107,8 @@ class Packer:
             "high": -(cells.min(axis=1) * 1e5 + cells.max(axis=1)),
         }
         shapes: Shapes = {}
-        for name in (self.order, *(o for o in ORDERS if o != self.order)):
+        others = [o for o in ORDERS if o != self.order] if self.every else []
+        for name in (self.order, *others):
             placed = self.in_order(np.argsort(keys[name], kind="stable").tolist(), width, height, scale, shapes)
             if placed is not None:
                 self.order = name
@@ -264,7 +266,8 @@ class Best:
         return FINER_OF_STRIPS if float(np.median(thin)) < STRIP else FINER
 
     def finished(self) -> Best:
-        """With what can still be made of it."""
+        """With what can still be made of it; shapes in the order that did best so far alone."""
+        self.packer.every = not any(self.packer.shaped)  # boxes are cheap
         self.stretched()
         if len(self.packer.islands) <= (MOST_SHAPED_RATIOS if any(self.packer.shaped) else MOST_RATIOS):
             self.by_ratios()

@@ -50,7 +50,7 @@ class LightBudget(Step):
     megabytes: float = parameter(64.0, "Megabytes", "Of all lightmaps together", "MB", ge=0.001, le=1_000_000)
     ceilings: float = parameter(
         0.5, "Weight of ceilings", "Flat parts above head height are plain and far away; 1 treats them like the rest",
-        gt=0, le=10,
+        "×", gt=0, le=10,
     )  # fmt: skip
     largest: int = parameter(2048, "Largest map", "No map is longer", "texels", ge=16, le=8192)
     padding_texels: int = parameter(
