@@ -6,7 +6,6 @@ import argparse
 import dataclasses
 import hashlib
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -247,9 +246,8 @@ def run_light(args: argparse.Namespace) -> int:
 
 
 def run_bake(args: argparse.Namespace) -> int:
-    from tidy_caravan.core.bake.baking import bake, mapped
-    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture, spread
-    from tidy_caravan.core.bake.report import BakeAsk, told
+    from tidy_caravan.core.bake.look import look_at
+    from tidy_caravan.core.bake.report import BakeAsk
     from tidy_caravan.core.packing.pack import save
     from tidy_caravan.core.steps.light_budget import LightBudget
     from tidy_caravan.core.work.heavy import Workshop
@@ -262,21 +260,13 @@ def run_bake(args: argparse.Namespace) -> int:
     if not args.route:
         route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
     scene, _ = run(scene, route, target)
-    sky = (args.sky * 0.87, args.sky, args.sky * 1.2)
-    asked = BakeAsk(samples=args.samples, divide=args.divide, bounces=args.bounces, sky=sky, lamps=args.lamps)
-    _, sizes = mapped(scene, target.lightmap_channel, asked.on(scene))
-    if not len(sizes):
-        raise UnusableInput("no part has a lightmap with a size after the route", where=str(args.file))
-    try:
-        spread(sizes)  # before anything is traced for them
-    except ValueError as error:
-        raise UnusableInput(str(error), where="--divide") from error
-    began = time.monotonic()
-    baked = bake(scene, target.lightmap_channel, asked.on(scene), Workshop())
-    page = paged(baked)
-    white = exposure(page.light)
-    report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
-    save({"light.exr": exr(page.light), "light.png": picture(page.light, white)}, args.out)
+    asked = BakeAsk(
+        samples=args.samples, divide=args.divide, bounces=args.bounces,
+        sky=(args.sky * 0.87, args.sky, args.sky * 1.2), lamps=args.lamps,
+    )  # fmt: skip
+    look = look_at(scene, target.lightmap_channel, asked, Workshop())
+    report = look.report
+    save(look.files(), args.out)
     if args.json:
         show(report.model_dump(by_alias=True))
         return 1 if report.lost else 0
@@ -286,6 +276,8 @@ def run_bake(args: argparse.Namespace) -> int:
     )
     for part in report.parts[:SHOWN]:
         print(f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall")
+    for what in report.unread:
+        print(f"  {what}")
     for why in report.lost:
         print(f"  lost: {why}")
     return 1 if report.lost else 0

@@ -16,6 +16,7 @@ flat out float vFlip;
 flat out float vState;
 flat out vec2 vMap;
 out vec2 vPage;
+flat out float vBaked;
 void main() {
   mat3 linear = mat3(instanceMatrix);
   float det = determinant(linear);
@@ -29,6 +30,7 @@ void main() {
   vState = state;
   vMap = lightmap;
   vPage = uv1 * place.xy + place.zw;
+  vBaked = place.x;
   gl_Position = projectionMatrix * viewMatrix * world;
 }`;
 
@@ -43,6 +45,7 @@ flat in float vFlip;
 flat in float vState;
 flat in vec2 vMap;
 in vec2 vPage;
+flat in float vBaked;
 uniform bool baked;
 uniform sampler2D page;
 uniform int lens;

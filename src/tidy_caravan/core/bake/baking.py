@@ -17,6 +17,7 @@ from tidy_caravan.core.bake.texels import Texels, texels_of
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import Sky, World, world_arrays
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
@@ -54,8 +55,8 @@ def tile(
 
 @dataclass(frozen=True)
 class Ask:
-    """samples: of each texel. first: samples of the first pass, the others have as many each. divide: maps that many times
-    smaller each way, for a first look. nodes: those to be baked, all when it is None."""
+    """samples: of each texel. each: of them in one pass, so that as many are taken as fill passes. divide: maps that many
+    times smaller each way, for a first look. nodes: those to be baked, all when it is None."""
 
     samples: int = 16
     each: int = 4
@@ -140,7 +141,8 @@ def on_surface(mesh: Mesh, channel: int, width: int, height: int) -> tuple[Texel
 
 
 def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = lambda done, total: None) -> Baked:
-    """The light on all lightmaps of a scene. O(samples · texels · rays log triangles)."""
+    """The light on all lightmaps of a scene as it is drawn. O(samples · texels · rays log triangles)."""
+    scene = at_rest(scene)
     arrays = world_arrays(scene, ask.sky, ask.lamps)
     sheets = sheets_of(scene, channel, arrays["centre"], ask)
     digest = hashlib.blake2b(digest_size=16)
@@ -149,19 +151,21 @@ def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = 
         digest.update(np.ascontiguousarray(arrays[name]).tobytes())
     places = np.concatenate([np.zeros((0, 3)), *(s.places for s in sheets)])
     normals = np.concatenate([np.zeros((0, 3)), *(s.normals for s in sheets)])
+    tiles = []
+    for at in range(0, len(places), TILE):
+        rows = slice(at, min(at + TILE, len(places)))
+        own = hashlib.blake2b(digest.digest() + places[rows].tobytes() + normals[rows].tobytes(), digest_size=16)
+        tiles.append((rows, own.digest(), {**arrays, "places": places[rows], "normals": normals[rows]}))
     pieces, spans = [], []
     passes = max(1, -(-ask.samples // ask.each))
     for number in range(passes):
-        for at in range(0, len(places), TILE):
-            rows = slice(at, min(at + TILE, len(places)))
-            own = hashlib.blake2b(digest.digest() + places[rows].tobytes() + normals[rows].tobytes(), digest_size=16)
-            seed = int.from_bytes(
-                hashlib.blake2b(own.digest() + number.to_bytes(4, "little"), digest_size=8).digest(), "little"
-            )
-            parameters = {"samples": ask.each, "seed": seed, "bounces": ask.bounces}
+        for rows, own_digest, work in tiles:
+            salt = hashlib.blake2b(own_digest + number.to_bytes(4, "little"), digest_size=8)
+            parameters = {
+                "samples": ask.each, "seed": int.from_bytes(salt.digest(), "little"), "bounces": ask.bounces,
+            }  # fmt: skip
             size = ask.each * (rows.stop - rows.start)
-            work = {**arrays, "places": places[rows], "normals": normals[rows]}
-            pieces.append(Piece(own.hexdigest(), work, parameters, 60 + size / 2_000, size))
+            pieces.append(Piece(own_digest.hex(), work, parameters, 60 + size / 2_000, size))
             spans.append(rows)
     light, squares, behind = np.zeros((len(places), 3)), np.zeros(len(places)), np.zeros(len(places))
     number_of, rays, lost = np.zeros(len(places)), 0, []

@@ -1,8 +1,7 @@
-"""Baked maps together on one page: where each lies, the page as light and as a picture, and files of both."""
+"""Baked maps together on one page: where each lies, the page as light, as sRGB, and as a file of floats."""
 
 from __future__ import annotations
 
-import io
 import os
 import tempfile
 from dataclasses import dataclass
@@ -12,7 +11,9 @@ import numpy as np
 
 from tidy_caravan.core.bake.baking import BRIGHTNESS, Baked
 from tidy_caravan.core.bake.texels import dilated
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.lightmap.charts import shelves
+from tidy_caravan.core.scene.arrays import F64, I64, U8, AnyArray
+from tidy_caravan.core.space.srgb import coded
 
 LARGEST_PAGE = 4096
 PADDING = 2
@@ -48,33 +49,20 @@ def paged(baked: Baked) -> Page:
 
 
 def spread(size: I64) -> tuple[tuple[int, int], I64]:
-    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2); shelves, the
+    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2); on shelves, the
     highest first. Raises ValueError when none is large enough."""
     order = np.lexsort((-size[:, 0], -size[:, 1]))
-    width = 64
-    while width <= LARGEST_PAGE:
-        for high in (width // 2, width):
-            corner = shelved(size[order], width, high)
-            if corner is not None:
-                out = np.zeros_like(size)
-                out[order] = corner
-                return (width, high), out
-        width *= 2
+    wide, high = (size[order, k].astype(np.float64).tolist() for k in (0, 1))
+    side = 64
+    while side <= LARGEST_PAGE:
+        placed = shelves(wide, high, float(side), 0.0)
+        if placed is not None:
+            corner = np.zeros_like(size)
+            corner[order] = np.array(placed, np.int64).reshape(-1, 2)
+            used = int((corner + size)[:, 1].max(initial=1))
+            return (side, 1 << (used - 1).bit_length()), corner
+        side *= 2
     raise ValueError(f"{len(size)} maps do not fit a page of {LARGEST_PAGE} texels: take a smaller first look")
-
-
-def shelved(size: I64, width: int, height: int) -> I64 | None:
-    """Corners of maps in order of their height on shelves, None when they do not fit."""
-    out = np.zeros_like(size)
-    x = y = shelf = 0
-    for k, (w, h) in enumerate(size.tolist()):
-        if x + w > width:
-            x, y, shelf = 0, y + shelf, 0
-        if w > width or y + h > height:
-            return None
-        out[k] = x, y
-        x, shelf = x + w, max(shelf, h)
-    return out
 
 
 def exposure(light: AnyArray) -> float:
@@ -84,15 +72,9 @@ def exposure(light: AnyArray) -> float:
     return float(np.percentile(bright, BRIGHT)) if bright.size else 1.0
 
 
-def picture(light: AnyArray, white: float) -> bytes:
-    """PNG of light in sRGB, white where it is as bright as said."""
-    from PIL import Image
-
-    linear = np.clip(light / max(white, 1e-12), 0, 1)
-    srgb = np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
-    out = io.BytesIO()
-    Image.fromarray((srgb * 255 + 0.5).astype(np.uint8)).save(out, "PNG")
-    return out.getvalue()
+def shown(light: AnyArray, white: float) -> U8:
+    """(H, W, 3) light as sRGB, white where it is as bright as said."""
+    return np.rint(coded(np.clip(light / max(white, 1e-12), 0, 1)) * 255).astype(np.uint8)
 
 
 def exr(light: AnyArray) -> bytes:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
-from pydantic.alias_generators import to_camel
+from pydantic import Field
 
 from tidy_caravan.core.bake.baking import BRIGHTNESS, Ask, Baked
-from tidy_caravan.core.bake.world import Sky
+from tidy_caravan.core.bake.world import Sky, unread
+from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
 
 LISTED = 500
@@ -15,11 +15,7 @@ BURIED = 0.5
 """Part of a texel's first rays that meet backs from which on it looks into a wall."""
 
 
-class Told(BaseModel):
-    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
-
-
-class BakeAsk(Told):
+class BakeAsk(CamelModel):
     """What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². lamps: what
     the power of all lamps is multiplied with. parts: identities, all when there are none."""
 
@@ -41,7 +37,7 @@ class BakeAsk(Told):
         return Ask(self.samples, each, self.divide, self.bounces, Sky(self.sky, self.ground), self.lamps, chosen)
 
 
-class BakedPart(Told):
+class BakedPart(CamelModel):
     """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall."""
 
     name: str
@@ -55,8 +51,9 @@ class BakedPart(Told):
     buried: float
 
 
-class BakeReport(Told):
-    """white: lux that the picture shows as white. lost: why tiles are missing."""
+class BakeReport(CamelModel):
+    """white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
+    by."""
 
     parts: list[BakedPart]
     maps: int
@@ -66,12 +63,11 @@ class BakeReport(Told):
     seconds: float
     noise: float
     white: float
-    width: int
-    height: int
     lost: list[str]
+    unread: list[str]
 
 
-def told(scene: Scene, baked: Baked, white: float, page: tuple[int, int], seconds: float) -> BakeReport:
+def told(scene: Scene, baked: Baked, white: float, seconds: float) -> BakeReport:
     """The figures of a bake, the noisiest parts first."""
     parts = []
     for k, sheet in enumerate(baked.sheets):
@@ -99,7 +95,6 @@ def told(scene: Scene, baked: Baked, white: float, page: tuple[int, int], second
         seconds=seconds,
         noise=sum(p.noise * p.texels for p in parts) / max(texels, 1),
         white=white,
-        width=page[0],
-        height=page[1],
         lost=baked.lost,
+        unread=unread(scene),
     )

@@ -110,9 +110,8 @@ def direct(world: World, at: F64, facing: F64, rng: np.random.Generator) -> tupl
             light[lit[clear]] += falls[lit[clear], None] * world.lamps["power"][k]
             rays += len(lit)
     if len(world.glowing):
-        which = world.glowing[
-            np.minimum(np.searchsorted(np.cumsum(world.chance), rng.random(len(at))), len(world.glowing) - 1)
-        ]
+        asked = np.searchsorted(world.chances, rng.random(len(at)))
+        which = world.glowing[np.minimum(asked, len(world.glowing) - 1)]
         place = on_triangles(world, which, rng)
         way = place - start
         reach = np.linalg.norm(way, axis=1)

@@ -38,12 +38,15 @@ def world_arrays(scene: Scene, sky: Sky, lamps: float = 1.0) -> dict[str, AnyArr
     found = placed(table, nodes.mesh[shown].astype(np.int64), nodes.world[shown])
     points = found.points * metre
     centre = (points.min(axis=0) + points.max(axis=0)) / 2 if len(points) else np.zeros(3)
+    # a mirror turns triangles over; what is drawn shows the same side as before
+    mirrored = np.linalg.det(nodes.world[shown][:, :3, :3]) < 0
+    faces = np.where(mirrored[found.part][:, None], found.faces[:, ::-1], found.faces)
     slot = np.concatenate([np.zeros(0, np.int32), *(m.material for m in scene.meshes)])
     material = slot[table.face[nodes.mesh[shown][found.part]] + found.local].astype(np.int64)
     looks = [*scene.materials, Material(base_color=(0.7, 0.7, 0.7, 1.0), metallic=0.0)]
     arrays: dict[str, AnyArray] = {
         "points": points - centre,
-        "faces": found.faces,
+        "faces": faces,
         "material": np.where(material < 0, len(looks) - 1, material),
         "albedo": np.array([np.minimum(np.array(m.base_color[:3]) * (1 - m.metallic), MOST_ALBEDO) for m in looks]),
         "emission": np.array([np.array(m.emissive) * m.emissive_strength * lamps for m in looks]),
@@ -55,6 +58,29 @@ def world_arrays(scene: Scene, sky: Sky, lamps: float = 1.0) -> dict[str, AnyArr
         "ground": np.array(sky.ground, np.float64),
     }
     return arrays | lamp_arrays(scene, centre, lamps)
+
+
+def unread(scene: Scene) -> list[str]:
+    """What of the materials a bake does not go by, in words."""
+    drawn = {s for m in scene.meshes for s in m.slots if s >= 0}
+    looks = [scene.materials[s] for s in sorted(drawn)]
+    told = []
+    for what, there in (
+        ("reflect their base colour alike all over, without its texture", [m.base_color_texture for m in looks]),
+        (
+            "glow alike all over, without their texture",
+            [m.emissive_texture if any(m.emissive) else None for m in looks],
+        ),
+        (
+            "are as transparent all over as their factor says, without a texture",
+            [m.base_color_texture if m.alpha_mode != "OPAQUE" else None for m in looks],
+        ),
+    ):
+        names = [m.name or "?" for m, t in zip(looks, there, strict=True) if t is not None]
+        if names:
+            more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+            told.append(f"{', '.join(names[:3])}{more} {what}")
+    return told
 
 
 def cut(material: Material) -> float:
@@ -105,8 +131,9 @@ class World:
         self.normal: F64 = cross / np.maximum(length, 1e-300)[:, None]
         power = self.area * self.emission[self.material].sum(axis=1)
         self.glowing: I64 = np.flatnonzero(power > 0)
-        """Triangles that give light, and how likely each is asked, by their power."""
-        self.chance: F64 = power[self.glowing] / max(float(power.sum()), 1e-300)
+        """Triangles that give light."""
+        self.chances: F64 = np.cumsum(power[self.glowing]) / max(float(power.sum()), 1e-300)
+        """How likely each of them and those before it are asked, by their power."""
         self.density: F64 = power / np.maximum(self.area * max(float(power.sum()), 1e-300), 1e-300)
         """(F,) how likely a place of each is, per m²."""
         self.clear = bool((self.alpha[self.material] < 1).any())

@@ -355,36 +355,17 @@ def do_bake(
     session: Session, store: Store, haul: Haul, scene: Scene, arguments: dict[str, Any], progress: Progress
 ) -> None:
     """Bakes the light of a scene: figures, the page as floats and as a picture, and a view with it."""
-    from tidy_caravan.core.bake.baking import bake, mapped
-    from tidy_caravan.core.bake.pages import exposure, exr, paged, picture, spread
-    from tidy_caravan.core.bake.report import BakeAsk, told
+    from tidy_caravan.core.bake.look import look_at
+    from tidy_caravan.core.bake.report import BakeAsk
 
-    began = time.monotonic()
-    asked = BakeAsk.model_validate(arguments["bake"]).on(scene)
-    channel = destination_of(haul).lightmap_channel
-    _, sizes = mapped(scene, channel, asked)
-    if not len(sizes):
-        raise CaravanError(
-            "no part has a lightmap with a size: put “Lightmap UV set” and “Texel budget” on the tape and run it",
-            code="bake.no-maps",
-        )
-    try:
-        spread(sizes)  # before anything is traced for them
-    except ValueError as error:
-        raise CaravanError(str(error), code="bake.too-large") from error
-    baked = bake(
-        scene, channel, asked, workshop_of(session, store, haul.id),
-        lambda done, total: progress("tracing light", done, total),
+    look = look_at(
+        scene, destination_of(haul).lightmap_channel, BakeAsk.model_validate(arguments["bake"]),
+        workshop_of(session, store, haul.id), lambda done, total: progress("tracing light", done, total),
     )  # fmt: skip
-    page = paged(baked)
-    white = exposure(page.light)
-    report = told(scene, baked, white, (page.light.shape[1], page.light.shape[0]), time.monotonic() - began)
-    shown = np.clip(page.light / max(white, 1e-12), 0, 1) ** (1 / 2.2) * 255
-    rgba = np.dstack([shown, np.full(shown.shape[:2], 255.0)]).astype(np.uint8)
-    where = dict(zip((s.node for s in baked.sheets), page.places(), strict=True))
-    arguments["answer"] = store.put_blob(orjson.dumps({"bake": report.model_dump(by_alias=True, mode="json")}))
-    arguments["exr"], arguments["png"] = store.put_blob(exr(page.light)), store.put_blob(picture(page.light, white))
-    arguments["view"] = store.put_blob(view_bytes(scene, (where, rgba)))
+    files = look.files()
+    arguments["answer"] = store.put_blob(orjson.dumps({"bake": look.report.model_dump(by_alias=True, mode="json")}))
+    arguments["exr"], arguments["png"] = (store.put_blob(files[f"light.{ending}"]) for ending in ("exr", "png"))
+    arguments["view"] = store.put_blob(view_bytes(scene, (look.places(), look.srgb)))
 
 
 def answer_to(

@@ -80,7 +80,8 @@ def named_keys(session: Any, store: Store) -> set[str]:
         "SELECT f->>'key' FROM package, jsonb_array_elements(files) f",
         "SELECT f->>1 FROM job, jsonb_array_elements(CASE WHEN jsonb_typeof(arguments->'files') = 'array'"
         " THEN arguments->'files' ELSE '[]' END) f WHERE job.state IN ('waiting', 'running')",
-        "SELECT unnest(ARRAY[arguments->>'view', arguments->>'before', arguments->>'answer']) FROM job"
+        "SELECT unnest(ARRAY[arguments->>'view', arguments->>'before', arguments->>'answer',"
+        " arguments->>'exr', arguments->>'png']) FROM job"
         " WHERE kind = 'preview' AND created > now() - interval '1 day'",
     ):
         out.update(key for (key,) in session.execute(text(query)) if key)
