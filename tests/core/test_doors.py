@@ -104,6 +104,7 @@ class Shapes(unittest.TestCase):
             "an opening that is closed behind": trimesh.util.concatenate([*frame(1.06, 2.2), *leaf(0.085, 0.89, 2.11, 0.8), block([0, 0, -0.1], [1.06, 2.2, 0])]),
             "a window": trimesh.util.concatenate([*frame(1.06, 2.2), block([0, 0, 0], [1.06, 0.5, 0.1]), block([0.08, 0.5, 0.04], [0.98, 2.12, 0.06])]),
             "a bench": trimesh.util.concatenate([block([0, 0.4, 0], [2, 0.45, 0.5]), block([0, 0, 0], [0.1, 0.4, 0.5]), block([1.9, 0, 0], [2, 0.4, 0.5])]),
+            "a block in an opening": trimesh.util.concatenate([*frame(1.06, 2.2), block([0.085, 0, 0], [0.975, 2.11, 0.6]), block([0.5, 1, 0.6], [0.55, 1.2, 0.7])]),
             "a ball": trimesh.creation.icosphere(2),
             "posts in a row": trimesh.util.concatenate([block([k, 0, 0], [k + 0.1, 2, 0.1]) for k in range(6)]),
             "a picture on a wall": trimesh.util.concatenate([block([0, 0, 0], [4, 3, 0.2]), wall]),

@@ -124,7 +124,7 @@ class Budgets(unittest.TestCase):
             began = time.perf_counter()
             at_budget(lit, 200e6, limits)
             took.append(time.perf_counter() - began)
-        self.assertLess(min(took), 0.25)  # a tenth of a second where nothing else runs; see the benchmark
+        self.assertLess(min(took), 0.25)  # what it takes where nothing else runs is in the benchmark of light
         part, texel, _ = stairs(lit, limits)
         self.assertEqual(len(part), 10_000 * 9)
         self.assertTrue((np.diff(texel[np.isfinite(texel)]) <= 1e-6).all())
@@ -176,7 +176,7 @@ class Step(unittest.TestCase):
             mesh, (w, h) = out.meshes[out.nodes.mesh[i]], out.nodes.lightmap[i].tolist()
             report = measure(mesh.uvs[1], mesh.indices, w, positions=mesh.positions, height=h)
             self.assertTrue(report.clean)
-            self.assertGreaterEqual(report.gap_texels, 4 - 1e-2)
+            self.assertGreaterEqual(report.gap_texels, 4)
         self.assertEqual(len(out.meshes), 3, "copies still share their mesh")
         self.assertIn("26 lightmaps of", changes[0].text)
 
@@ -221,13 +221,21 @@ class Step(unittest.TestCase):
         i = some.nodes.names.index("wall_1")
         mesh, (w, h) = some.meshes[some.nodes.mesh[i]], after["wall_1"]
         report = measure(mesh.uvs[1], mesh.indices, w, positions=mesh.positions, height=h)
-        self.assertGreaterEqual(report.gap_texels, 4 - 1e-2)
+        self.assertGreaterEqual(report.gap_texels, 4)
 
     def test_a_second_time_nothing_changes(self) -> None:
         once, _ = budgeted(self.scene, texelM=0.04)
         twice, _ = budgeted(once, texelM=0.04)
         np.testing.assert_array_equal(once.nodes.lightmap, twice.nodes.lightmap)
         self.assertEqual([m.id for m in once.meshes], [m.id for m in twice.meshes])
+
+    def test_parts_that_the_largest_map_is_not_enough_for_are_told(self) -> None:
+        out, changes = budgeted(self.scene, texelM=0.005, largest=256)
+        self.assertEqual(int(out.nodes.lightmap.max()), 256)
+        told = next(c for c in changes if c.problem)
+        self.assertIn("largest map, 256 texels", told.text)
+        self.assertEqual(told.count, 6)  # floor, ceiling and the walls; posts have room enough
+        self.assertFalse(any(c.problem for c in budgeted(self.scene, texelM=0.05)[1]))
 
     def test_square_maps_where_the_destination_wants_them(self) -> None:
         to = METRE.model_copy(update={"lightmap_maps": "square"})

@@ -66,6 +66,40 @@ class Structure(BrowserTest):
             done = work(c, haul["id"], "run")
             self.assertEqual(done["result"]["counts"]["uniqueMeshes"], 13)
 
+    def test_pieces_are_picked_in_the_view_to_be_split_off(self) -> None:
+        page = self.page
+        with client() as c:
+            haul = begin(c, shared_hall(), name="shared.glb")
+            step = {"kind": "split_parts", "by": "picked"}
+            edit = {"route": {"steps": [{"kind": "match_units_axes"}, step]}}
+            headers = {"If-Match": f'"{haul["version"]}"'}
+            self.assertEqual(c.patch(f"/api/hauls/{haul['id']}", json=edit, headers=headers).status_code, 200)
+            work(c, haul["id"], "run")
+        page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        self.drawn()
+        page.get_by_role("button", name="Numbers of Split").click()
+        for number, name in ((1, "Pick points in the view"), (2, "Pick another point")):
+            page.get_by_role("button", name=name).click()
+            expect(page.get_by_text("Click on what is to be split off.")).to_be_visible()
+            box = page.get_by_test_id("view").bounding_box()
+            assert box
+            for across, down in [(x, y) for y in (0.5, 0.45, 0.55) for x in (0.5, 0.45, 0.55, 0.4, 0.6)]:
+                page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
+                page.wait_for_timeout(60)
+                if page.locator("dialog[open]").count():
+                    break
+            expect(page.get_by_role("button", name=f"Remove point {number}")).to_be_visible()
+        page.get_by_role("button", name="Remove point 2").click()
+        self.assert_nothing_overflows()
+        page.get_by_role("button", name="Save").click()
+        route = self.route_once(haul["id"], lambda r: bool(r["steps"][1].get("points")))
+        self.assertEqual(len(route["steps"][1]["points"]), 1)
+        with client() as c:
+            done = work(c, haul["id"], "run")
+            changes = next(r for r in done["run"]["records"] if r["kind"] == "split_parts")["changes"]
+        # the point lies on a crate, which is one shell and stays whole: nothing lies beside it
+        self.assertFalse([c for c in changes if c["problem"]], changes)
+
     def test_a_batch_under_the_pointer_tells_its_price(self) -> None:
         page = self.page
         with client() as c:

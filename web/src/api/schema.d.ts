@@ -1323,11 +1323,10 @@ export interface components {
         };
         /**
          * BakeReport
-         * @description white: lux that the picture shows as white. lost: why tiles are missing.
+         * @description white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
+         *     by.
          */
         BakeReport: {
-            /** Height */
-            height: number;
             /** Lost */
             lost: string[];
             /** Maps */
@@ -1344,10 +1343,10 @@ export interface components {
             seconds: number;
             /** Texels */
             texels: number;
+            /** Unread */
+            unread: string[];
             /** White */
             white: number;
-            /** Width */
-            width: number;
         };
         /**
          * BakeRotation
@@ -2499,7 +2498,8 @@ export interface components {
         /**
          * LightReport
          * @description texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
-         *     are. guessed: parts without a set of coordinates yet, whose fill is a guess.
+         *     are. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
+         *     the largest there is, and coarser than wanted.
          */
         LightReport: {
             /** Bargains */
@@ -2528,6 +2528,8 @@ export interface components {
             sizes: components["schemas"]["MapSize"][];
             /** Texelm */
             texelM: number;
+            /** Toosmall */
+            tooSmall: number;
         };
         /**
          * LightmapUvs

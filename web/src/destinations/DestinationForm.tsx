@@ -13,6 +13,13 @@ const UNITS: [number, string][] = [
 
 type Props = { destination: Destination; busy: boolean; onKeep: (d: Destination) => void };
 
+/** Sizes that lightmaps come in. */
+export const MAPS = {
+  square: "squares of powers of 2",
+  powers: "powers of 2 each way",
+  blocks: "multiples of 4",
+} as const;
+
 export function DestinationForm({ destination, busy, onKeep }: Props) {
   const [d, setD] = useState(destination);
   const world = (change: Partial<Destination["world"]>) => setD({ ...d, world: { ...d.world, ...change } });
@@ -94,6 +101,19 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
           value={d.lightmapChannel ?? 1}
           onChange={(e) => setD({ ...d, lightmapChannel: Number(e.target.value) })}
         />
+      </Field>
+      <Field label="Lightmap sizes">
+        <select
+          className="select select-sm w-full"
+          value={d.lightmapMaps ?? "powers"}
+          onChange={(e) => setD({ ...d, lightmapMaps: e.target.value as keyof typeof MAPS })}
+        >
+          {Object.entries(MAPS).map(([value, text]) => (
+            <option key={value} value={value}>
+              {text}
+            </option>
+          ))}
+        </select>
       </Field>
       <Field label="One allowed character of names">
         <input

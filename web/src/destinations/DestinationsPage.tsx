@@ -7,7 +7,7 @@ import { api, type Destination, type Problem } from "../api/client";
 import { useDestinations } from "../api/hooks";
 import { tell } from "../shared/messages";
 import { TopBar } from "../shared/TopBar";
-import { DestinationForm } from "./DestinationForm";
+import { DestinationForm, MAPS } from "./DestinationForm";
 import { Yardstick } from "./Yardstick";
 
 const unit = (metres: number) =>
@@ -202,6 +202,7 @@ function Conventions({ d }: { d: Destination }) {
     ["Indices", `${d.indexBits ?? 32} bits`],
     ["Names", `${d.namePattern ?? ""}, up to ${d.nameLength ?? 63}`],
     ["Lightmap channel", String(d.lightmapChannel ?? 1)],
+    ["Lightmap sizes", MAPS[d.lightmapMaps ?? "powers"]],
     ["Grid cell", d.gridCell ? `${d.gridCell} m` : "inferred"],
     ["GPU instancing", instancing(d)],
   ];

@@ -144,6 +144,11 @@ export function Bake({ haul }: { haul: Haul }) {
               </span>
             )}
           </p>
+          {report.unread.map((what) => (
+            <p key={what} className="text-xs opacity-80">
+              {what}.
+            </p>
+          ))}
           {report.lost.map((why) => (
             <p key={why} className="text-error">
               ✗ Tiles are missing: {why}

@@ -158,6 +158,12 @@ function Told({ data, over, onTexel }: { data: LightReport; over: boolean; onTex
           ✗ Not enough: the smallest maps of {plural(data.maps, "part")} weigh {mb(data.least)}.
         </p>
       )}
+      {data.tooSmall > 0 && (
+        <p className="text-error">
+          ✗ {plural(data.tooSmall, "part has", "parts have")} the largest map there is, and coarser texels
+          than wanted.
+        </p>
+      )}
       {data.guessed > 0 && (
         <p className="text-xs opacity-80">
           {plural(data.guessed, "part has", "parts have")} no map of their own yet: the fill is a guess or

@@ -90,7 +90,7 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
         [np.array([low[leaf_of == k].min(axis=0), high[leaf_of == k].max(axis=0)]) for k in range(1, number + 1)]
     )
     span = boxes[:, 1] - boxes[:, 0]
-    if (span[:, upright] < TALL * size[upright]).any() or (span[:, thin].min() > THIN * span[:, width]).all():
+    if (span[:, upright] < TALL * size[upright]).any():
         return None
     foot = boxes[:, 0 if up[upright] > 0 else 1, upright] - whole[0 if up[upright] > 0 else 1, upright]
     if (np.abs(foot) > FOOT * size[upright]).any():
@@ -101,7 +101,9 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     frame = mesh.positions.astype(np.float64)[mesh.indices[label == 0]]
     if covered(frame, boxes, width, upright):
         return None
-    hinges, sure, handle = hung(low, high, leaf_of, boxes, (width, upright, thin), up)
+    hinges, thick, sure, handle = hung(low, high, leaf_of, boxes, (width, upright, thin), up)
+    if (thick > THIN * span[:, width]).any():
+        return None
     return Door(label, width, boxes, hinges, sure, handle)
 
 
@@ -154,11 +156,11 @@ def across(a: F64, b: F64, points: F64) -> F64:
 
 def hung(
     low: F64, high: F64, leaf_of: I64, boxes: F64, axes: tuple[int, int, int], up: F64
-) -> tuple[F64, tuple[bool, ...], bool]:
-    """(leaves, 3) foot of each leaf's hinge, and whether its shape says on which side that is: of a pair the outer edges,
+) -> tuple[F64, F64, tuple[bool, ...], bool]:
+    """(leaves, 3) foot of each leaf's hinge, (leaves,) how thick its tall shells are together, whether its shape says on which side that is: of a pair the outer edges,
     of one the edge further from the small shells that stand out of its slab; and whether there are such."""
     width, upright, thin = axes
-    hinges, sure, handle = np.zeros((len(boxes), 3)), [], False
+    hinges, thickness, sure, handle = np.zeros((len(boxes), 3)), np.zeros(len(boxes)), [], False
     for k, box in enumerate(boxes):
         mine = np.flatnonzero(leaf_of == k + 1)
         sides = high[mine] - low[mine]
@@ -166,6 +168,7 @@ def hung(
         slab = mine[tall] if tall.any() else mine
         depth = np.median((low[slab, thin] + high[slab, thin]) / 2)
         thick = np.array([low[slab, thin].min(), high[slab, thin].max()])
+        thickness[k] = thick[1] - thick[0]
         out = mine[(low[mine, thin] < thick[0] - 1e-9) | (high[mine, thin] > thick[1] + 1e-9)]
         out = out[~np.isin(out, slab)]
         handle |= len(out) > 0
@@ -180,7 +183,7 @@ def hung(
         hinges[k, thin] = depth
         hinges[k, upright] = box[0 if up[upright] > 0 else 1, upright]
         sure.append(known)
-    return hinges, tuple(sure), handle
+    return hinges, thickness, tuple(sure), handle
 
 
 def up_in(world: F64, up: F64) -> F64:

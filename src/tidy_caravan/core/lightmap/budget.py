@@ -17,7 +17,8 @@ from tidy_caravan.core.scene.arrays import F64, I64, Bool
 Maps = Literal["square", "powers", "blocks"]
 BLOCK = 4
 """Texels of a block that is compressed together, each way."""
-LEAST = 8
+LEAST = 16
+"""Texels along the smallest map."""
 FINEST, COARSEST = 1e-4, 1e3
 """Metres of a texel within which a budget is looked for."""
 BARGAIN = 1.25
@@ -172,6 +173,12 @@ def filled_up(part: I64, cost: F64, level: I64, left: float, steps: int) -> tupl
                 left -= price
                 gone[open_[k]] += 1
                 level[open_[k]] += 1
+
+
+def too_small(lit: Lit, found: Budgeted, limits: Limits) -> Bool:
+    """(P,) parts whose map is the largest that there is, and has coarser texels than they were to have."""
+    longest: Bool = found.size.max(axis=1) >= limits.most
+    return longest & (found.texels_of(lit) > 1.001 * found.texel / lit.weight)
 
 
 @dataclass(frozen=True)

@@ -17,14 +17,11 @@ them. Of fewer it is their own thinness that leaves a map empty."""
 
 @dataclass(frozen=True)
 class Laid:
-    """uv: (V, 2) in 0–1. width, height: texels of the map at which the padding holds. fill: part that islands cover.
-    stretch: (2,) texels of the map per unit of the mesh, along and across."""
+    """uv: (V, 2) in 0–1. width, height: texels of the map at which the padding holds."""
 
     uv: F32
     width: int
     height: int
-    fill: float
-    scale: F64
 
 
 def laid(
@@ -36,9 +33,7 @@ def laid(
     count = int(label.max()) + 1
     if count > MOST:
         placed, needed = laid_out(uv, indices, label, solid, resolution, padding + 0.5, padding / 2 + 0.01, most)
-        area = float(np.abs(signed_areas(placed, indices)).sum())
-        each = np.sqrt(area / max(float(solid.sum()), 1e-30)) * needed
-        return Laid(placed, needed, needed, area, np.full(2, each))
+        return Laid(placed, needed, needed)
     of_vertex = island_of(indices, label, len(uv))
     points = uv.astype(np.float64)
     points[of_vertex < 0] = 0.0
@@ -56,8 +51,7 @@ def laid(
         layout, resolution = larger, resolution * 2
     if layout is None:
         raise RuntimeError(f"{count} islands with {padding:g} texels between them do not fit {most} texels")
-    out = spread(points, of_vertex, islands, layout)
-    return Laid(out, layout.width, layout.height, layout.fill, layout.scale)
+    return Laid(spread(points, of_vertex, islands, layout), layout.width, layout.height)
 
 
 def islands_of(points: F64, indices: U32, label: I64, size: F64, count: int) -> list[Island]:
@@ -71,11 +65,7 @@ def islands_of(points: F64, indices: U32, label: I64, size: F64, count: int) -> 
     lines = points[ends[lonely[order]]]
     begin = np.searchsorted(owner[order], np.arange(count + 1))
     area = np.bincount(label, weights=np.abs(signed_areas(points, indices)), minlength=count)
-    out = []
-    for k in range(count):
-        border = lines[begin[k] : begin[k + 1]]
-        out.append(Island(border, size[k], float(area[k])))
-    return out
+    return [Island(lines[begin[k] : begin[k + 1]], size[k], float(area[k])) for k in range(count)]
 
 
 def spread(points: F64, of_vertex: I64, islands: list[Island], layout: Layout) -> F32:

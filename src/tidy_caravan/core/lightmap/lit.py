@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -21,7 +20,6 @@ FLAT = 0.15
 """Height by the lesser width up to which a part is flat."""
 HEAD_M = 2.2
 """Metres over what is lowest from which on a flat part is a ceiling."""
-LEAST_MAP = 16
 
 
 @dataclass(frozen=True)
@@ -35,8 +33,7 @@ class SetFigures:
     there: bool
 
 
-@lru_cache(maxsize=50_000)
-def set_figures(key: str, channel: int, mesh: Mesh) -> SetFigures:
+def set_figures(mesh: Mesh, channel: int) -> SetFigures:
     """Of a mesh's lightmap set. O(F)."""
     normal = face_vectors(mesh.positions, mesh.indices)
     area = float(np.linalg.norm(normal, axis=1).sum()) / 2
@@ -73,7 +70,7 @@ def lit_parts(scene: Scene, destination: Destination, assignment: Assignment | N
     used = np.unique(mesh)
     table = np.zeros((len(scene.meshes) + 1, 3))
     for i in used.tolist():
-        own = set_figures(scene.meshes[i].id, channel, scene.meshes[i])
+        own = set_figures(scene.meshes[i], channel)
         table[i] = own.area, own.fill, own.along
     scale: F64 = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (2 / 3)
     area: F64 = table[mesh, 0] * scale * scene.convention.metres_per_unit**2
@@ -101,10 +98,10 @@ def weights(scene: Scene, assignment: Assignment) -> tuple[F64, Bool]:
     return every[winner], spared[winner]
 
 
-def limits_of(destination: Destination, most: int = 0) -> Limits:
-    """What maps a destination takes."""
-    largest = min(most or destination.max_texture, destination.max_texture)
-    return Limits(destination.lightmap_maps, largest, destination.frame.light_bytes, LEAST_MAP)
+def limits_of(destination: Destination, largest: int) -> Limits:
+    """What maps a destination takes, none longer than said."""
+    largest = min(largest, destination.max_texture)
+    return Limits(destination.lightmap_maps, largest, destination.frame.light_bytes)
 
 
 def ceilings(scene: Scene, rows: I64) -> Bool:

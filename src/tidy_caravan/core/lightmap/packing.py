@@ -196,7 +196,7 @@ Shapes = dict[tuple[int, int], tuple[list[Block], int, int]]
 class Grid:
     """A square map of cells: texels of each, what lies between islands and at the edge, cells along the side."""
 
-    cell: float
+    cell: int
     gap: int
     border: int
     side: int

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import CamelModel, Destination
-from tidy_caravan.core.lightmap.budget import Limits, at_budget, at_texel, bargains
 from tidy_caravan.core.lightmap.budget import Lit as LitParts
+from tidy_caravan.core.lightmap.budget import at_budget, at_texel, bargains, too_small
 from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
@@ -52,7 +52,8 @@ class Saving(CamelModel):
 
 class LightReport(CamelModel):
     """texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
-    are. guessed: parts without a set of coordinates yet, whose fill is a guess."""
+    are. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
+    the largest there is, and coarser than wanted."""
 
     maps: int
     texel_m: float
@@ -63,6 +64,7 @@ class LightReport(CamelModel):
     fill: float
     ceilings: int
     guessed: int
+    too_small: int
     bytes_per_texel: float
     sizes: list[MapSize]
     dearest: list[PartMap]
@@ -89,18 +91,18 @@ class Lamp:
     flat: Bool
     names: list[str]
     sources: I64
-    limits: Limits
+    destination: Destination
 
     @classmethod
     def of(cls, scene: Scene, destination: Destination, assignment: Assignment | None = None) -> Lamp:
         """One pass over the scene. O(parts + triangles of meshes)."""
         rows, lit = lit_parts(scene, destination, assignment)
         names = [scene.nodes.names[i] for i in rows.tolist()]
-        return cls(rows, lit, ceilings(scene, rows), names, scene.nodes.source[rows], limits_of(destination))
+        return cls(rows, lit, ceilings(scene, rows), names, scene.nodes.source[rows], destination)
 
     def report(self, ask: Ask) -> LightReport:
         """The maps for what is asked. O(parts · sizes · log)."""
-        limits = replace(self.limits, most=min(self.limits.most, ask.largest))
+        limits = limits_of(self.destination, ask.largest)
         coarse = self.flat & (self.lit.weight == 1) & (ask.ceiling != 1)
         weight = np.where(coarse, ask.ceiling, self.lit.weight)
         lit = replace(self.lit, weight=weight, least=np.zeros(len(self.lit), np.int64))
@@ -123,6 +125,7 @@ class Lamp:
             fill=float(np.average(lit.fill, weights=bytes_)) if len(lit) else 0.0,
             ceilings=int(coarse.sum()),
             guessed=int((self.lit.least == 0).sum()),
+            too_small=int(too_small(lit, done, limits).sum()),
             bytes_per_texel=limits.bytes_per_texel,
             sizes=[
                 MapSize(width=w, height=h, maps=n, bytes=n * w * h * limits.bytes_per_texel)

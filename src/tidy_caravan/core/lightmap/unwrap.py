@@ -36,8 +36,6 @@ ITS_OWN = 0.6
 """Fill of a layout of ours from which on a library's own is not asked for."""
 EVEN = 1.15
 """How uneven or stretched a set may be on average whose islands serve for light."""
-ROUNDING = 1e-3
-"""Texels that float32 coordinates may be off."""
 SMALL = 2500
 """Up to so many triangles xatlas is tried first: it fills its maps better and is quick enough there."""
 LARGEST_MAP = 8192
@@ -128,7 +126,10 @@ def unwrap(
     elif method == "flat pieces":
         tried("flat pieces", flat_pieces(mesh.points, compact))
     if method in LIBRARIES and not any(m.report.fill >= SURELY for m in made):
-        made += by_library(mesh, method, wanted, told)
+        try:
+            made += by_library(mesh, method, wanted, told)
+        except RuntimeError as error:  # what there is without it is as good as before
+            told.append(str(error))
     if not made:
         raise RuntimeError(f"{method} left {told[-1]}")
     best = max(made, key=lambda m: m.report.fill)
@@ -230,8 +231,8 @@ def good(report: UvReport, padding: int) -> bool:
         report.clean
         and report.collapsed == 0
         and report.mirrored == 0
-        and report.gap_texels >= padding - ROUNDING
-        and report.border_texels >= border_of(padding) - ROUNDING
+        and report.gap_texels >= padding
+        and report.border_texels >= border_of(padding) - 1e-3
     )
 
 
@@ -298,7 +299,7 @@ def job(
     if "existing" in arrays:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
         report = measure(arrays["existing"], indices, resolution, solid, positions, padding + 1)
-        if report.clean and report.collapsed == 0 and report.gap_texels >= padding - ROUNDING:
+        if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return {}, {"method": KEPT, **figures_of(report, resolution, resolution)}
     made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"))
     figures = {"method": made.method, **figures_of(made.report, made.resolution, made.height)}
@@ -324,7 +325,7 @@ def relay(
     return {"uv": out}, {"why": "", **figures_of(made.report, made.resolution, made.height)}
 
 
-RELAY = Work("lightmap laid out anew", 1, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
+RELAY = Work("lightmap laid out anew", 2, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
 
 
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
@@ -336,4 +337,4 @@ def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 5, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 6, "tidy_caravan.core.lightmap.unwrap:job")

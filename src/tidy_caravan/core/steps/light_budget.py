@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.lightmap.budget import Budgeted, Limits, Lit, at_budget, at_texel, bargains, widths
+from tidy_caravan.core.lightmap.budget import Budgeted, Limits, Lit, at_budget, at_texel, bargains, too_small, widths
 from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts
 from tidy_caravan.core.lightmap.unwrap import RELAY, time_limit
 from tidy_caravan.core.scene import Mesh, Scene
@@ -100,6 +100,11 @@ class LightBudget(Step):
         if self.by == "megabytes" and kept.bytes > self.megabytes * 1e6:
             over = f"{self.megabytes:g} MB are not enough for the smallest maps of {plural(len(rows), 'part')}: {kept.bytes / 1e6:.3g} MB"
             changes.append(Change(text=over, count=len(rows), problem=True))
+        if (small := too_small(lit, kept, limits)).any():
+            text = f"{plural(int(small.sum()), 'part has', 'parts have')} the largest map, {limits.most} texels, and coarser texels than wanted: cut them, or allow larger ones"
+            changes.append(
+                Change(text=text, count=int(small.sum()), problem=True, parts=identities_of(scene, rows[small]))
+            )
         if len(flat):
             changes.append(
                 Change(

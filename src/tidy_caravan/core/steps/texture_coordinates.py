@@ -386,6 +386,10 @@ class LightmapUvs(Step):
                     parts=identities_of(scene, parts),
                 )
             )
+        if thin := [i for i in new if facts[i]["thin"]]:
+            parts = rows[np.isin(scene.nodes.mesh[rows], thin)]
+            text = f"{plural(len(thin), 'mesh has', 'meshes have')} islands that are less than a texel wide on a map of that size"
+            changes.append(Change(text=text, count=len(thin), parts=identities_of(scene, parts)))
         for i in [i for i in new if facts[i]["resolution"] > self.resolution][:LISTED]:
             parts = rows[scene.nodes.mesh[rows] == i]
             f = facts[i]
