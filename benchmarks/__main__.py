@@ -10,11 +10,26 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from benchmarks import arrival, copies, formats, large, ledger, lightmap, reading, recall, rerun, spread, survey, unwrap
+from benchmarks import (
+    arrival,
+    copies,
+    formats,
+    large,
+    ledger,
+    light,
+    lightmap,
+    reading,
+    recall,
+    rerun,
+    spread,
+    survey,
+    unwrap,
+)
 
 BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "reading": reading.measure,
     "lightmap": lightmap.measure,
+    "light": light.measure,
     "ledger": ledger.measure,
     "formats": formats.measure,
     "arrival": arrival.measure,

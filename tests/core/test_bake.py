@@ -241,9 +241,9 @@ class Bakes(unittest.TestCase):
         leaf = Material("leaf", alpha_mode="MASK", base_color_texture=use)
         scene = scene_of([(plane(), 0), (plane(), 1), (plane(), 2)], [GREY, glow, leaf])
         told = " / ".join(unread(scene))
-        self.assertIn("leaf reflect their base colour alike", told)
-        self.assertIn("screen glow alike all over", told)
-        self.assertIn("leaf are as transparent", told)
+        self.assertIn("the base colour without its texture, of leaf", told)
+        self.assertIn("what glows without its texture, of screen", told)
+        self.assertIn("by the factor alone, without its texture, of leaf", told)
         self.assertEqual(unread(scene_of([(plane(), 0)], [GREY])), [])
 
     def test_noise_of_equal_texels_is_none(self) -> None:

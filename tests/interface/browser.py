@@ -77,6 +77,12 @@ class BrowserTest(unittest.TestCase):
             self.assertLess(time.monotonic(), until, route)
             time.sleep(0.1)
 
+    def picture(self) -> bytes:
+        """The view as it is, once it is drawn."""
+        self.drawn()
+        self.page.wait_for_timeout(300)
+        return self.page.locator("canvas").first.screenshot()
+
     def drawn(self) -> int:
         """Draw calls of the last picture, as the renderer counted them."""
         figures = self.page.locator("[data-testid=view-figures]:not([data-calls=''])")

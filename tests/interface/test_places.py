@@ -45,11 +45,6 @@ class Places(BrowserTest):
                 haul = work(c, haul["id"], "run")
         return haul
 
-    def picture(self) -> bytes:
-        self.drawn()
-        self.page.wait_for_timeout(300)
-        return self.page.locator("canvas").first.screenshot()
-
     def test_a_finding_opens_with_a_picture_of_its_worst_place_and_goes_to_the_next_by_keyboard(self) -> None:
         page, haul = self.page, self.haul()
         page.goto(f"{self.address}/hauls/{haul['id']}/survey")

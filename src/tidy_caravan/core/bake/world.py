@@ -66,20 +66,20 @@ def unread(scene: Scene) -> list[str]:
     looks = [scene.materials[s] for s in sorted(drawn)]
     told = []
     for what, there in (
-        ("reflect their base colour alike all over, without its texture", [m.base_color_texture for m in looks]),
+        ("the base colour without its texture", [m.base_color_texture for m in looks]),
         (
-            "glow alike all over, without their texture",
+            "what glows without its texture",
             [m.emissive_texture if any(m.emissive) else None for m in looks],
         ),
         (
-            "are as transparent all over as their factor says, without a texture",
+            "what is transparent by the factor alone, without its texture",
             [m.base_color_texture if m.alpha_mode != "OPAQUE" else None for m in looks],
         ),
     ):
         names = [m.name or "?" for m, t in zip(looks, there, strict=True) if t is not None]
         if names:
             more = f" and {len(names) - 3} more" if len(names) > 3 else ""
-            told.append(f"{', '.join(names[:3])}{more} {what}")
+            told.append(f"Taken for the light: {what}, of {', '.join(names[:3])}{more}")
     return told
 
 
