@@ -246,8 +246,9 @@ def clip(one: F64, other: F64) -> tuple[F64, I64]:
     return poly, count.astype(np.int64)
 
 
-def outlines(one: F64, other: F64) -> F64:
-    """(L, 2, 3) the lines around what pairs of triangles (N, 3, 3) that lie in one plane share, in the plane of the first."""
+def outlines(one: F64, other: F64) -> tuple[F64, I64]:
+    """(L, 2, 3) the lines around what pairs of triangles (N, 3, 3) that lie in one plane share, in the plane of the first;
+    and (L,) the pair of each, ascending."""
     normals = np.cross(one[:, 1] - one[:, 0], one[:, 2] - one[:, 0])
     length = np.linalg.norm(normals, axis=1, keepdims=True)
     frame = np.stack(frame_across(normals / np.where(length > 0, length, 1.0)), axis=2)
@@ -257,7 +258,8 @@ def outlines(one: F64, other: F64) -> F64:
     step = np.arange(7)[None, :]
     after = np.where(step + 1 < count[:, None], step + 1, 0)
     lines: F64 = np.stack([solid, np.take_along_axis(solid, after[:, :, None], axis=1)], axis=2)
-    return lines[(step < count[:, None]) & (count[:, None] > 2)]
+    kept = (step < count[:, None]) & (count[:, None] > 2)
+    return lines[kept], np.nonzero(kept)[0]
 
 
 def cross2(a: F64, b: F64) -> F64:

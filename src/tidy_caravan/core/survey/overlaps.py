@@ -112,6 +112,6 @@ def patches(scene: Scene, found: dict[int, Overlaps]) -> Callable[[Mesh], F64]:
         o = by_id[mesh.id]
         corners = mesh.positions.astype(np.float64)
         rows = np.argsort(-o.area, kind="stable")[:MOST_LINES]
-        return rims(outlines(corners[mesh.indices[o.first[rows]]], corners[mesh.indices[o.second[rows]]]))
+        return rims(outlines(corners[mesh.indices[o.first[rows]]], corners[mesh.indices[o.second[rows]]])[0])
 
     return lines

@@ -135,15 +135,19 @@ def of_overlaps(scene: Scene, found: Flicker) -> list[Place]:
     area = np.bincount(number, found.area)
     order = np.argsort(number, kind="stable")
     begin = np.searchsorted(number[order], np.arange(len(pairs) + 1))
-    out: list[Place] = []
-    drawn = 0
-    for k in np.argsort(-area, kind="stable")[:MOST_PLACES].tolist():
+    chosen = np.argsort(-area, kind="stable")[:MOST_PLACES].tolist()
+    own = []
+    for k in chosen:
         rows = order[begin[k] : begin[k + 1]]
-        rows = rows[np.argsort(-found.area[rows], kind="stable")][: MOST_LINES if drawn < ALL_LINES else 0]
-        one = corners_in_world(scene, found.first[rows], found.triangles[rows, 0])
-        other = corners_in_world(scene, found.second[rows], found.triangles[rows, 1])
-        out.append(place(pairs[k].tolist(), rims(outlines(one, other)), float(area[k]), "m²"))
-        drawn += len(out[-1].lines)
+        own.append(rows[np.argsort(-found.area[rows], kind="stable")][:MOST_LINES])
+    every = np.concatenate([np.zeros(0, np.int64), *own])
+    one = corners_in_world(scene, found.first[every], found.triangles[every, 0])
+    other = corners_in_world(scene, found.second[every], found.triangles[every, 1])
+    lines, row = outlines(one, other)
+    ends = np.searchsorted(row, np.cumsum([0, *map(len, own)]))
+    out = []
+    for k, start, stop in zip(chosen, ends[:-1], ends[1:], strict=True):
+        out.append(place(pairs[k].tolist(), rims(lines[start:stop]), float(area[k]), "m²"))
     return within_budget(out)
 
 

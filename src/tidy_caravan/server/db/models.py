@@ -83,7 +83,6 @@ part = Table(
     Column("scene_id", UUID(as_uuid=True), ForeignKey("scene.id", ondelete="CASCADE"), primary_key=True),
     Column("node", Integer, primary_key=True),
     *(Column(c.name, KINDS[c.kind], nullable=c.later) for c in part_columns()),
-    Index("part_mesh", "scene_id", "mesh"),
     Index("part_source", "scene_id", "source"),
 )
 """One part of a scene as a row (see server/columns.py). Lengths and places in metres, Y up, right-handed."""

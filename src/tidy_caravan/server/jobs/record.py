@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import orjson
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.arrival.report import ArrivalReport
@@ -43,6 +44,7 @@ AS_THEY_ARE = (
     "triangles_arrived",
     "told",
 )
+BRACES = str.maketrans("[]", "{}")
 BOUNDED = ("position_mm", "size_ratio", "surface_mm")
 """Figures that may be infinite."""
 
@@ -88,26 +90,7 @@ def record_scene(
     session.flush()
     if whole:
         copy_columns(session, "part", part_values(row.id, scene, findings))
-        for rank, f in enumerate(findings):
-            session.add(
-                FindingRow(
-                    id=uuid.uuid4(),
-                    scene_id=row.id,
-                    rank=rank,
-                    code=clean(f.code),
-                    severity=f.severity,
-                    title=f.title,
-                    text=clean(f.text),
-                    count=f.count,
-                    value=f.value,
-                    limit=f.limit,
-                    unit=f.unit,
-                    guess=f.guess,
-                    mend=f.mend,
-                    parts=f.parts,
-                    places=[p.model_dump() for p in f.places],  # numbers and units of ours alone
-                )
-            )
+        copy_columns(session, FindingRow.__tablename__, finding_values(row.id, findings))
     return row.id
 
 
@@ -129,6 +112,28 @@ def picture_key(store: Store, scene: Scene) -> str:
         made = store.put_blob(picture(scene))
         store.put(kept, made.encode())
         return made
+
+
+def finding_values(scene_id: uuid.UUID, findings: list[Finding]) -> dict[str, Sequence[Any]]:
+    """All columns of the findings' table; lists and documents as the text that COPY takes for them."""
+
+    def document(value: Any) -> str | None:
+        return None if value is None else orjson.dumps(clean_json(value)).decode()
+
+    plain = ("severity", "title", "count", "value", "limit", "unit", "guess")
+    return {
+        "id": [str(uuid.uuid4()) for _ in findings],
+        "scene_id": [str(scene_id)] * len(findings),
+        "rank": list(range(len(findings))),
+        "code": [clean(f.code) for f in findings],
+        "text": [clean(f.text) for f in findings],
+        **{name: [getattr(f, name) for f in findings] for name in plain},
+        "mend": [document(f.mend) for f in findings],
+        "parts": [orjson.dumps(f.parts).decode().translate(BRACES) for f in findings],
+        "places": [
+            orjson.dumps([{**p.model_dump(), "text": clean(p.text)} for p in f.places]).decode() for f in findings
+        ],  # all else in them are numbers and units of ours
+    }
 
 
 def part_values(scene_id: uuid.UUID, scene: Scene, findings: list[Finding]) -> dict[str, Sequence[Any]]:

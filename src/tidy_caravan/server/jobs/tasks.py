@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import hashlib
 import logging
 import tempfile
@@ -45,6 +46,8 @@ from tidy_caravan.server.store.scenes import StoreSteps, load_scene
 from tidy_caravan.server.view import view_bytes
 
 TELL_SECONDS = 0.25
+SELDOM = (50_000, 20, 50)
+"""When to look for circles among objects: a scene has hundreds of thousands of texts and boxes, and hardly a circle."""
 log = logging.getLogger("tidy_caravan.jobs")
 
 
@@ -84,6 +87,7 @@ def perform(job_id: str, database: str, store_address: str, upload_bytes: int, l
     """
     job_key = uuid.UUID(job_id)
     keep_log(log_file)
+    gc.set_threshold(*SELDOM)
     try:
         with psycopg.connect(database.replace("+psycopg", ""), autocommit=True, connect_timeout=10) as connection:
             claimed = claim(connection, job_key)
