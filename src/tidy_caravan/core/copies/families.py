@@ -15,7 +15,7 @@ import numpy as np
 from tidy_caravan.core.copies.batch import Batch, Normal, clusters, figures, normal_form, unstacked
 from tidy_caravan.core.copies.laid import Allowed, Laid, laid
 from tidy_caravan.core.copies.placing import placing
-from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
@@ -24,6 +24,10 @@ MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12
 """Meshes that one is laid on before it is laid on all that are like it."""
+FEW = 64
+"""Pairs for each mesh, on average, that are asked all at once whether they can be copies."""
+CHUNK = 1 << 22
+"""Numbers that are compared together."""
 EXACT = 1 / 8
 """Part of what may be off below which a copy is one of this mesh and no other."""
 SCALES = ("none", "uniform", "per_axis")
@@ -41,10 +45,10 @@ class Family:
     triangles: I32
 
     @classmethod
-    def of(cls, row: int, batch: Batch) -> Family:
-        """Of one alone."""
-        result = Laid.none(1, batch.points.shape[1], batch.faces.shape[1])
-        return cls(np.array([row], np.int64), result.linear, result.place, result.vertices, result.triangles)
+    def each(cls, rows: I64, batch: Batch) -> list[Family]:
+        """One of each alone."""
+        own = Laid.none(1, batch.points.shape[1], batch.faces.shape[1])
+        return [cls(rows[k : k + 1], own.linear, own.place, own.vertices, own.triangles) for k in range(len(rows))]
 
     def with_(self, members: I64, result: Laid, fits: I64) -> Family:
         """With those that were found to fit."""
@@ -104,7 +108,7 @@ def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Fam
     order = np.argsort(label, kind="stable")
     edges = np.flatnonzero(np.concatenate([[True], np.diff(label[order]) != 0, [True]]))
     alone = order[edges[:-1][np.diff(edges) == 1]]
-    out = [Family.of(int(rows[k]), batch) for k in alone.tolist()]
+    out = Family.each(rows[alone], batch)
     for begin, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
         if end - begin < 2:
             continue
@@ -125,13 +129,14 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     reach = 2 * float(spare[:, column].max())
     begins = np.searchsorted(values[along, column], values[along, column] - reach)
     ends = np.searchsorted(values[along, column], values[along, column] + reach, side="right")
-    # what fits only about is held for a head that it fits better, which the first may have been near to by chance
-    waiting, held = np.ones(len(along), np.bool_), np.full(len(along), np.inf)
-    of_held = np.full(len(along), -1, np.int64)
-    out: list[tuple[Family, Laid, I64]] = []
     # how far the vertices of copies lie from the middle, one by one: cheap, and few that are none agree in that
     radii = np.sort(np.linalg.norm(normal.points, axis=2), axis=1)
     blur = 2 * normal.blur + 1e-6
+    lonely = like_none(values[along], spare[along], radii[along], blur[along], begins, ends)
+    # what fits only about is held for a head that it fits better, which the first may have been near to by chance
+    waiting, held = ~lonely, np.full(len(along), np.inf)
+    of_held = np.full(len(along), -1, np.int64)
+    out: list[tuple[Family, Laid, I64]] = []
     spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
     first = np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist()
     later = np.zeros(len(along), np.bool_)
@@ -166,10 +171,29 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         better = np.flatnonzero(rest < held[places])
         held[places[better]], of_held[places[better]] = rest[better], len(out)
         waiting[places[better[rest[better] <= EXACT]]] = False
-        out.append((Family.of(int(head[0]), batch), result, places))
-    return [
-        f.with_(along[p[mine := np.flatnonzero(of_held[p] == n)]], r, mine) for n, (f, r, p) in enumerate(out)
-    ], left
+        out.append((Family.each(head, batch)[0], result, places))
+    grown = [f.with_(along[p[mine := np.flatnonzero(of_held[p] == n)]], r, mine) for n, (f, r, p) in enumerate(out)]
+    return grown + Family.each(along[lonely], batch), left
+
+
+def like_none(values: F64, spare: F64, radii: F64, blur: F64, begins: I64, ends: I64) -> Bool:
+    """(N,) meshes, in the order of their windows, of which no other in the window can be a copy; all at once, those in the
+    emptiest windows first. In the fullest most are like each other, and all are taken to be. O(FEW · N)."""
+    count = ends - begins
+    rows = np.argsort(count, kind="stable")
+    rows = rows[np.cumsum(count[rows]) <= FEW * len(count)]
+    out = np.zeros(len(count), np.bool_)
+    out[rows] = True
+    for some in np.array_split(rows, max(1, int(np.ceil(count[rows].sum() * radii.shape[1] / CHUNK)))):
+        one, other = np.repeat(some, count[some]), ranges(begins[some], count[some])
+        near = np.flatnonzero(
+            (one != other) & (np.abs(values[one] - values[other]) <= spare[one] + spare[other]).all(axis=1)
+        )
+        one, other = one[near], other[near]
+        near = np.abs(radii[one] - radii[other]).max(axis=1, initial=0.0) <= blur[one] + blur[other]
+        out[one[near]] = False
+        out[other[near]] = False
+    return out
 
 
 def heads_last(values: F64, spare: F64, normal: Normal, allowed: Allowed) -> F64:
