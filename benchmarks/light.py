@@ -5,12 +5,14 @@ from __future__ import annotations
 
 import time
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.bake.trace import scattered, traced
-from tidy_caravan.core.bake.world import Sky, World, shift, world_arrays
+from tidy_caravan.core.bake.trace import traced
+from tidy_caravan.core.bake.world import Sky, World, world_arrays
 from tidy_caravan.core.lightmap.budget import Limits, Lit, at_budget, at_texel
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -33,29 +35,50 @@ def points(world: World) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-
     return world.points[world.faces[which]].mean(axis=1), world.normal[which]
 
 
+def landing_world() -> World:
+    """The landing, which is given in centimetres and says metres."""
+    scene = landing()
+    return World(
+        world_arrays(scene.but(convention=replace(scene.convention, metres_per_unit=0.01)), Sky((2300.0,) * 3))
+    )
+
+
 def rays_a_second(seed: int) -> float:
     """Of one process that traces the landing; a few seconds of it."""
-    arrays = world_arrays(landing(), Sky((2300.0,) * 3))
-    arrays["points"] = arrays["points"] * 0.01  # it is given in centimetres
-    world = World(arrays)
+    world = landing_world()
     places, normals = points(world)
-    rng, rays, began = np.random.default_rng(seed), 0, time.perf_counter()
+    traced(world, places[:100], normals[:100], seed, BOUNCES)  # compiled by now
+    rays, began = 0, time.perf_counter()
     while time.perf_counter() - began < 4:
-        rays += traced(world, places, normals, rng, BOUNCES).rays
+        rays += traced(world, places, normals, seed + rays, BOUNCES).rays
     return rays / (time.perf_counter() - began)
 
 
+class Listening:
+    """The library's tree, which keeps the rays that it is asked about."""
+
+    def __init__(self, scene: Any) -> None:
+        self.scene, self.asked = scene, []
+
+    def run(self, *args: Any, **how: Any) -> Any:
+        self.asked.append((self.scene, tuple(a.copy() for a in args), how))
+        return self.scene.run(*args, **how)
+
+
 def raw() -> float:
-    """Rays a second of the library by itself, from the same places in directions as paths take them."""
-    arrays = world_arrays(landing(), Sky())
-    world = World({**arrays, "points": arrays["points"] * 0.01})
+    """Rays a second of the library by itself, of the very rays that a bake casts, in the same portions."""
+    world = landing_world()
     places, normals = points(world)
-    way = scattered(normals, np.random.default_rng(2))
-    start, way32 = (places + normals * shift(places)[:, None]).astype(np.float32), way.astype(np.float32)
+    heard = [Listening(c.scene) for c in {id(c): c for c in (world.caster, world.solid, world.glass)}.values()]
+    for caster in (world.caster, world.solid, world.glass):
+        caster.scene = next((h for h in heard if caster.scene in (h, h.scene)), caster.scene)
+    traced(world, places, normals, 1, BOUNCES)
+    calls = [call for h in heard for call in h.asked]
     rays, began = 0, time.perf_counter()
-    while time.perf_counter() - began < 3:
-        world.caster.scene.run(start, way32, output=1)
-        rays += len(start)
+    while time.perf_counter() - began < 4:
+        for scene, args, how in calls:
+            scene.run(*args, **how)
+            rays += len(args[0])
     return rays / (time.perf_counter() - began)
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import unittest
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import PIL.Image
 import trimesh
 
 from tests.core.test_light_budget import hall
@@ -15,8 +17,9 @@ from tidy_caravan.core.bake.baking import Ask, bake, noise_of
 from tidy_caravan.core.bake.texels import dilated, texels_of
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import Sky, World, unread, world_arrays
-from tidy_caravan.core.scene import GLTF, Light, Material, Scene, TextureUse, make_nodes
+from tidy_caravan.core.scene import GLTF, Image, Light, Material, Sampler, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.srgb import linear
 from tidy_caravan.core.work.heavy import Remembered, Workshop
 
 DOWN = trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0])
@@ -47,7 +50,7 @@ def lux(scene: Scene, place: Any, samples: int, seed: int = 1, facing: F64 = UP,
     arrays = world_arrays(scene, Sky(**sky))
     world = World(arrays)
     places = np.tile(np.array(place, np.float64) - arrays["centre"], (samples, 1))
-    return traced(world, places, np.tile(facing, (samples, 1)), np.random.default_rng(seed), bounces).light
+    return traced(world, places, np.tile(facing, (samples, 1)), seed, bounces).light
 
 
 class ClosedForm(unittest.TestCase):
@@ -144,6 +147,70 @@ class ClosedForm(unittest.TestCase):
             self.assertAlmostEqual(found / 25, part, delta=0.02)
 
 
+def picture(grey: Any, alpha: Any = 255) -> bytes:
+    """PNG with these numbers in red, green and blue, and an alpha."""
+    grey = np.uint8(grey)
+    out = io.BytesIO()
+    PIL.Image.fromarray(np.dstack([grey, grey, grey, np.broadcast_to(np.uint8(alpha), grey.shape)])).save(out, "PNG")
+    return out.getvalue()
+
+
+class Textured(unittest.TestCase):
+    """What a texture says at a place, and not its mean, nor the factor alone."""
+
+    def dressed(self, scene: Scene, slot: int, data: bytes, wrap: int = 10497) -> Scene:
+        """The meshes of a material with coordinates x, z of their places, and an image."""
+        meshes = tuple(
+            replace(m, uvs=(m.positions[:, [0, 2]].astype(np.float32),)) if slot in m.slots else m for m in scene.meshes
+        )
+        return scene.but(
+            meshes=meshes, textures=(Texture(0, Sampler(wrap_s=wrap, wrap_t=wrap)),), images=(Image(data=data),)
+        )
+
+    def test_a_cut_out_lets_light_through_where_its_image_is_clear(self) -> None:
+        pane = trimesh.Trimesh([[-9, 1, -9], [9, 1, -9], [9, 1, 9], [-9, 1, 9]], [[0, 2, 1], [0, 3, 2]], process=False)
+        sun = (Light("directional", intensity=100.0), DOWN)
+        black = replace(GREY, base_color=(0, 0, 0, 1))
+        # solid on the left half of each metre; by the same numbers, half a metre on, on the right half
+        image = picture([[255, 255]], [[255, 0]])
+        for use, first in ((TextureUse(0), 0.0), (TextureUse(0, offset=(0.5, 0.0)), 100.0)):
+            leaf = Material("leaf", (0, 0, 0, 1), metallic=0.0, alpha_mode="MASK", base_color_texture=use)
+            scene = self.dressed(scene_of([(plane(), 0), (pane, 1)], [black, leaf], [sun]), 1, image)
+            for x, wanted in ((0.2, first), (0.7, 100 - first), (3.2, first), (-0.3, 100 - first)):
+                self.assertAlmostEqual(lux(scene, [x, 0, 0.1], 4, bounces=0)[:, 0].mean(), wanted, places=3)
+            edge = self.dressed(scene_of([(plane(), 0), (pane, 1)], [black, leaf], [sun]), 1, image, 33071)
+            self.assertAlmostEqual(lux(edge, [3.2, 0, 0.1], 4, bounces=0)[:, 0].mean(), 100.0, places=3)
+        glass = Material("glass", (0, 0, 0, 0.5), metallic=0.0, alpha_mode="BLEND", base_color_texture=TextureUse(0))
+        scene = self.dressed(scene_of([(plane(), 0), (pane, 1)], [black, glass], [sun]), 1, picture([[255]], [[128]]))
+        self.assertAlmostEqual(
+            lux(scene, [0, 0, 0], 9000, bounces=0)[:, 0].mean(), 100 * (1 - 0.5 * 128 / 255), delta=2.0
+        )
+
+    def test_a_room_reflects_what_its_image_says(self) -> None:
+        room = trimesh.creation.box((3, 3, 3))
+        room.invert()
+        glow = {"emissive": (1.0, 1.0, 1.0), "emissive_strength": 10.0}
+        albedo = float(linear(188 / 255))
+        walls = Material("w", (1, 1, 1, 1), metallic=0.0, base_color_texture=TextureUse(0), **glow)  # type: ignore[arg-type]
+        scene = self.dressed(scene_of([(room, 0)], [walls]), 0, picture([[188]]))
+        found = lux(scene, [0.2, -1.5, 0.4], 30_000)[:, 0]
+        self.assertAlmostEqual(found.mean() / (10 * np.pi / (1 - albedo)), 1.0, delta=0.01)
+        # a texture that says how metallic: a quarter, of a factor of one
+        steel = Material("s", (0.8, 0.8, 0.8, 1), metallic=1.0, metallic_roughness_texture=TextureUse(0), **glow)  # type: ignore[arg-type]
+        scene = self.dressed(scene_of([(room, 0)], [steel]), 0, picture([[51]]))
+        found = lux(scene, [0.2, -1.5, 0.4], 30_000)[:, 0]
+        self.assertAlmostEqual(found.mean() / (10 * np.pi / (1 - 0.8 * 0.8)), 1.0, delta=0.01)
+
+    def test_what_glows_gives_as_much_as_its_image_on_the_whole(self) -> None:
+        panel = trimesh.Trimesh([[-1, 2, -1], [1, 2, -1], [1, 2, 1], [-1, 2, 1]], [[0, 1, 2], [0, 2, 3]], process=False)
+        black = replace(GREY, base_color=(0, 0, 0, 1))
+        lamp = Material("l", (0, 0, 0, 1), metallic=0.0, emissive=(1.0, 1.0, 1.0), emissive_strength=100.0)
+        whole = lux(scene_of([(plane(), 0), (panel, 1)], [black, lamp]), [0, 0, 0], 20_000)[:, 0].mean()
+        dim = replace(lamp, emissive_texture=TextureUse(0))
+        scene = self.dressed(scene_of([(plane(), 0), (panel, 1)], [black, dim]), 1, picture([[0, 255], [255, 0]]))
+        self.assertAlmostEqual(lux(scene, [0, 0, 0], 20_000)[:, 0].mean() / whole, 0.5, delta=0.02)
+
+
 class Texels(unittest.TestCase):
     def test_middles_lie_on_their_triangles_and_borders_are_covered(self) -> None:
         uv = np.float32([[0.1, 0.1], [0.8, 0.15], [0.3, 0.9]])
@@ -235,15 +302,18 @@ class Bakes(unittest.TestCase):
         self.assertGreater(found.behind[0].max(), 0.9)
         self.assertTrue((found.behind[0][sheet.normals[:, 1] > 0.9] == 0).all())
 
-    def test_what_is_not_read_of_materials_is_told(self) -> None:
-        use = TextureUse(0)
-        glow = Material("screen", emissive=(1.0, 1.0, 1.0), emissive_texture=use)
-        leaf = Material("leaf", alpha_mode="MASK", base_color_texture=use)
-        scene = scene_of([(plane(), 0), (plane(), 1), (plane(), 2)], [GREY, glow, leaf])
+    def test_what_is_taken_another_way_than_materials_say_is_told(self) -> None:
+        glow = Material("screen", emissive=(1.0, 1.0, 1.0), emissive_texture=TextureUse(0))
+        steel = Material("steel", metallic_roughness_texture=TextureUse(0))
+        leaf = Material("leaf", alpha_mode="MASK", base_color_texture=TextureUse(1))
+        scene = scene_of([(plane(), 0), (plane(), 1), (plane(), 2), (plane(), 3)], [GREY, glow, steel, leaf])
+        scene = scene.but(
+            textures=(Texture(0), Texture(1)), images=(Image(data=picture([[128]])), Image(data=b"no picture"))
+        )
         told = " / ".join(unread(scene))
-        self.assertIn("the base colour without its texture, of leaf", told)
-        self.assertIn("what glows without its texture, of screen", told)
-        self.assertIn("by the factor alone, without its texture, of leaf", told)
+        self.assertIn("of what glows, the mean of its texture on each triangle (screen)", told)
+        self.assertIn("how metallic a surface is, by the mean of its texture (steel)", told)
+        self.assertIn("no texture, since the image is missing or cannot be read (leaf)", told)
         self.assertEqual(unread(scene_of([(plane(), 0)], [GREY])), [])
 
     def test_noise_of_equal_texels_is_none(self) -> None:

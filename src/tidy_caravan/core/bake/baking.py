@@ -23,10 +23,12 @@ from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
-LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
+LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "tidy_caravan.core.bake.kernels")
 TILE = 1 << 16
 """Texels of a tile."""
-TRACE = Work("light traced", 1, f"{__name__}:tile", memory=6 << 30)
+SAMPLE = 0x9E3779B97F4A7C15
+"""What the seeds of one sample and the next differ by."""
+TRACE = Work("light traced", 2, f"{__name__}:tile", memory=6 << 30)
 BRIGHTNESS = np.array([0.2126, 0.7152, 0.0722])
 """Luminance of linear colours (ITU-R BT.709)."""
 LEAST_MAP = 4
@@ -39,11 +41,10 @@ def tile(
     brightness, and how often the first ray met the back of a one-sided surface."""
     world = World(arrays)
     places, normals = arrays["places"], arrays["normals"]
-    rng = np.random.Generator(np.random.Philox(key=seed))
     light, squares, behind = np.zeros((len(places), 3)), np.zeros(len(places)), np.zeros(len(places))
     rays = 0
-    for _ in range(samples):
-        one = traced(world, places, normals, rng, bounces)
+    for number in range(samples):
+        one = traced(world, places, normals, seed + number * SAMPLE, bounces)
         light += one.light
         squares += (one.light @ BRIGHTNESS) ** 2
         behind += one.behind

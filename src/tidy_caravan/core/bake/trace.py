@@ -1,9 +1,9 @@
 """Irradiance on points of surfaces by tracing rays: lamps, glowing surfaces, sky, and light that was reflected before.
 
-Surfaces reflect alike in all directions. One sample of a point is a path: at each of its places all lamps and one place
-of a glowing surface are asked directly, and the path goes on in a direction chosen as light falls in (cosine-weighted),
-its weight multiplied by what the surface reflects (Kajiya, 1986); where that meets what glows, both ways are weighed
-against each other. Without bias but for what `BOUNCES` leaves out.
+Surfaces reflect alike in all directions. One sample of a point is a path: at each of its places lamps and one place of a
+glowing surface are asked directly, and the path goes on in a direction chosen as light falls in (cosine-weighted), its
+weight multiplied by what the surface reflects (Kajiya, 1986); where that meets what glows, both ways are weighed against
+each other. Without bias but for what `BOUNCES` leaves out.
 """
 
 from __future__ import annotations
@@ -12,14 +12,22 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.bake.world import DIRECTIONAL, SPOT, World, shift
-from tidy_caravan.core.geometry.normals import frame_across
-from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.bake.world import World
+from tidy_caravan.core.geometry.rays import Caster
+from tidy_caravan.core.scene.arrays import F32, F64, I32, AnyArray
 
 BOUNCES = 64
 """Most reflections of a path; those that carry little end by chance long before."""
 SURE = 3
 """Reflections from which on a path may end by chance."""
+MOST_ALBEDO = 0.95
+"""Of a white that reflects everything, light would never end."""
+ALL_LAMPS = 8
+"""Lamps up to which all are asked at the first place of a path; of more, and later on, one by chance."""
+PASSES = 16
+"""Transparent surfaces one after the other that a ray goes through."""
+CHUNK = 1 << 15
+"""Paths that are followed together, so that what is known of them stays near the processor."""
 
 
 @dataclass
@@ -32,137 +40,144 @@ class Traced:
     behind: F64
 
 
-def traced(world: World, places: F64, normals: F64, rng: np.random.Generator, bounces: int = BOUNCES) -> Traced:
-    """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3)."""
-    light = np.zeros((len(places), 3))
-    behind = np.zeros(len(places))
-    rays = 0
-    alive = np.arange(len(places))
-    at, facing, weight = places, normals, np.ones((len(places), 3))
-    for bounce in range(bounces + 1):
-        if not len(alive):
-            break
-        found, cast = direct(world, at, facing, rng)
-        light[alive] += weight * found
-        way = scattered(facing, rng)
-        start = at + facing * shift(at)[:, None]
-        far, hit = world.hits(start, way, rng)
-        rays += cast + len(alive)
-        out = hit < 0
-        above = (way @ world.up) > 0
-        open_ = np.where(above[:, None], world.sky, world.ground)
-        light[alive[out]] += weight[out] * np.pi * open_[out]
-        inside = ~out
-        front = (world.normal[hit] * way).sum(axis=1) < 0
-        if len(world.glowing):
-            shines = np.flatnonzero(inside & (world.density[hit] > 0))
-            shines = shines[front[shines] | world.two_sided[world.material[hit[shines]]]]
-            light[alive[shines]] += weight[shines] * met(world, facing[shines], way[shines], far[shines], hit[shines])
-        if bounce == 0:
-            behind[alive] = inside & ~front & ~world.two_sided[world.material[hit]]
-        alive, weight = alive[inside], weight[inside] * world.albedo[world.material[hit[inside]]]
-        at = start[inside] + way[inside] * far[inside, None]
-        facing = np.where(front[inside, None], world.normal[hit[inside]], -world.normal[hit[inside]])
-        if bounce >= SURE:  # the rest is carried on by those that stay
-            stays = np.clip(weight.max(axis=1), 0.05, 0.95)
-            kept = rng.random(len(alive)) < stays
-            alive, at, facing = alive[kept], at[kept], facing[kept]
-            weight = weight[kept] / stays[kept, None]
-        dark = weight.max(axis=1, initial=0.0) <= 0
-        if dark.any():
-            alive, at, facing, weight = alive[~dark], at[~dark], facing[~dark], weight[~dark]
+def traced(world: World, places: F64, normals: F64, seed: int, bounces: int = BOUNCES) -> Traced:
+    """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3); the same for the same seed."""
+    light, behind, rays = np.zeros((len(places), 3)), np.zeros(len(places)), 0
+    for at in range(0, len(places), CHUNK):
+        rows = slice(at, at + CHUNK)
+        paths = Paths(world, places[rows], normals[rows], seed, at)
+        paths.follow(bounces)
+        light[rows], behind[rows] = paths.light, paths.behind
+        rays += paths.rays
     return Traced(light, rays, behind)
 
 
-def met(world: World, facing: F64, way: F64, far: F64, hit: I64) -> F64:
-    """(N, 3) lux by rays that were sent out as light falls in, and met a glowing surface: the part of it that asking such a
-    surface directly is not answerable for (multiple importance sampling, balance heuristic; Veach, 1997)."""
-    mine = np.maximum((facing * way).sum(axis=1), 0.0) / np.pi
-    there = np.abs((world.normal[hit] * way).sum(axis=1))
-    asked = world.density[hit] * far**2 / np.maximum(there, 1e-12)
-    out: F64 = (np.pi * mine / np.maximum(mine + asked, 1e-300))[:, None] * world.emission[world.material[hit]]
-    return out
+class Paths:
+    """Paths under way, those that go on in front: at, facing, weight (N, 3), the row of the light that each is of, and the
+    state of its random numbers. start, way, reach, gift, who: room for the rays that are cast next."""
 
+    def __init__(self, world: World, places: F64, normals: F64, seed: int, first: int) -> None:
+        from tidy_caravan.core.bake import kernels  # compiled when it is first called
 
-def scattered(normals: F64, rng: np.random.Generator) -> F64:
-    """(N, 3) directions about normals, as likely as light falls in from there (Malley's method)."""
-    u, v = rng.random((2, len(normals)))
-    radius, turn = np.sqrt(u), 2 * np.pi * v
-    across, along = frame_across(normals)
-    out: F64 = (
-        (radius * np.cos(turn))[:, None] * across
-        + (radius * np.sin(turn))[:, None] * along
-        + np.sqrt(1 - u)[:, None] * normals
-    )
-    return out
+        self.world, self.kernels, self.count = world, kernels, len(places)
+        self.light, self.behind, self.rays = np.zeros((self.count, 3)), np.zeros(self.count), 0
+        self.at, self.facing = places.copy(), normals.copy()
+        self.weight, self.row = np.ones((self.count, 3)), np.arange(self.count)
+        self.state = np.zeros(self.count, np.uint64)
+        kernels.begin(self.state, np.uint64(seed & (2**64 - 1)), first)
+        self.start, self.way = np.zeros((self.count, 3), np.float32), np.zeros((self.count, 3), np.float32)
+        self.reach, self.gift = np.zeros(self.count, np.float32), np.zeros((self.count, 3))
+        self.who = np.zeros(self.count, np.int64)
 
+    def follow(self, bounces: int) -> None:
+        w, k = self.world, self.kernels
+        for bounce in range(bounces + 1):
+            if not self.count:
+                break
+            self.ask_lamps(bounce)
+            if len(w.glowing):
+                self.given(k.towards_glow(
+                    w.glowing, w.corners, w.chances, w.normal, w.emission, w.density, w.both, self.count,
+                    self.at, self.facing, self.weight, self.state, *self.room(),
+                ))  # fmt: skip
+            k.starts(self.at, self.facing, self.count, self.start)
+            k.scattered(self.facing, self.state, self.count, self.way)
+            far, hit, u, v = self.cast()
+            self.count = k.arrived(
+                bounce, SURE, far, hit, u, v, self.start, self.way, self.count, self.at, self.facing, self.weight,
+                self.row, self.state, self.light, self.behind, w.normal, w.material, w.albedo, w.emission, w.density,
+                w.both, w.texture, w.coordinates, w.pixels, w.up, w.sky, w.ground, MOST_ALBEDO,
+            )  # fmt: skip
 
-def direct(world: World, at: F64, facing: F64, rng: np.random.Generator) -> tuple[F64, int]:
-    """(N, 3) lux that come straight from lamps and from one place of a glowing surface, and the rays cast for it."""
-    light = np.zeros((len(at), 3))
-    start = at + facing * shift(at)[:, None]
-    rays = 0
-    for k in range(len(world.lamps["kind"])):
-        way, reach, falls = from_lamp(world, k, at, facing)
-        lit = np.flatnonzero(falls > 0)
-        if len(lit):
-            clear = seen(world, start[lit], way[lit], reach[lit], rng)
-            light[lit[clear]] += falls[lit[clear], None] * world.lamps["power"][k]
-            rays += len(lit)
-    if len(world.glowing):
-        asked = np.searchsorted(world.chances, rng.random(len(at)))
-        which = world.glowing[np.minimum(asked, len(world.glowing) - 1)]
-        place = on_triangles(world, which, rng)
-        way = place - start
-        reach = np.linalg.norm(way, axis=1)
-        way /= np.maximum(reach, 1e-30)[:, None]
-        here = (facing * way).sum(axis=1)
-        there = -(world.normal[which] * way).sum(axis=1)
-        there = np.where(world.two_sided[world.material[which]], np.abs(there), there)
-        chance = world.density[which] * reach**2 / np.maximum(there, 1e-12)
-        mine = np.maximum(here, 0.0) / np.pi
-        falls = np.where((here > 0) & (there > 0), here / np.maximum(chance + mine, 1e-300), 0.0)
-        lit = np.flatnonzero(falls > 0)
-        clear = seen(world, start[lit], way[lit], reach[lit] * (1 - 1e-4), rng)
-        light[lit[clear]] += falls[lit[clear], None] * world.emission[world.material[which[lit[clear]]]]
-        rays += len(lit)
-    return light, rays
+    def room(self) -> tuple[AnyArray, ...]:
+        return self.start, self.way, self.reach, self.gift, self.who
 
+    def ask_lamps(self, bounce: int) -> None:
+        kind, place, way, power, limits = self.world.lamps
+        number, places = len(kind), (self.at, self.facing)
+        lamps = [(int(kind[k]), *map(float, (*place[k], *way[k], *limits[k]))) for k in range(number)]
+        if number == 1 or (number <= ALL_LAMPS and not bounce):
+            for k, lamp in enumerate(lamps):
+                colour = map(float, power[k])
+                self.given(self.kernels.towards_lamp(*lamp, *colour, self.count, *places, self.weight, *self.room()))
+        elif number:
+            total, own, chosen = np.zeros(self.count), np.zeros(self.count), np.full(self.count, -1)
+            for k, lamp in enumerate(lamps):
+                bright = float(power[k].sum())
+                self.kernels.weighed(k, *lamp, bright, self.count, *places, self.state, total, own, chosen)
+            self.given(self.kernels.towards_chosen(
+                *self.world.lamps, self.count, total, own, chosen, *places, self.weight, *self.room()
+            ))  # fmt: skip
 
-def from_lamp(world: World, k: int, at: F64, facing: F64) -> tuple[F64, F64, F64]:
-    """(N, 3) directions to a lamp, (N,) how far it is, and (N,) what each unit of its power gives, nothing in the way. Cones and
-    ranges as KHR_lights_punctual has them."""
-    kind, place, way = world.lamps["kind"][k], world.lamps["place"][k], world.lamps["way"][k]
-    limit, inner, outer = world.lamps["limits"][k]
-    if kind == DIRECTIONAL:
-        to = np.broadcast_to(-way, at.shape)
-        return to, np.full(len(at), np.inf), np.maximum((facing * to).sum(axis=1), 0.0)
-    to = place - at
-    far = np.linalg.norm(to, axis=1)
-    to = to / np.maximum(far, 1e-30)[:, None]
-    falls = np.maximum((facing * to).sum(axis=1), 0.0) / np.maximum(far**2, 1e-12)
-    if np.isfinite(limit):
-        falls *= np.clip(1 - (far / limit) ** 4, 0, 1)
-    if kind == SPOT:
-        scale = 1 / max(0.001, inner - outer)
-        falls *= np.clip((-(to @ way) - outer) * scale, 0, 1) ** 2
-    return to, far, falls
+    def given(self, count: int) -> None:
+        """Casts the rays that were laid out, and takes what those bring that arrive."""
+        if not count:
+            return
+        w = self.world
+        blocked = self.stopped(w.solid, count)
+        if w.clear:  # what no solid surface stops may be stopped by others, by chance
+            rows = np.flatnonzero(blocked < 0)
+            rows = rows[self.stopped(w.glass, rows) >= 0]
+            if len(rows):
+                far, hit, *_ = self.through(w.glass, rows, self.who[rows])
+                blocked[rows] = np.where((hit >= 0) & (far < self.reach[rows]), 0, -1)
+        self.kernels.given(self.light, self.row, self.who, self.gift, blocked, count)
 
+    def stopped(self, caster: Caster, rows: AnyArray | int) -> I32:
+        """Nought for rays that something stops within their reach, −1 for the others."""
+        chosen = slice(0, rows) if isinstance(rows, int) else rows
+        reach = self.reach[chosen]
+        if caster.empty or not len(reach):
+            return np.full(len(reach), -1, np.int32)
+        self.rays += len(reach)
+        found: I32 = caster.scene.run(self.start[chosen], self.way[chosen], reach, query="OCCLUDED")
+        return found
 
-def seen(world: World, start: F64, way: F64, reach: F64, rng: np.random.Generator) -> I64:
-    """Rows of the rays that nothing stops within their reach."""
-    far, _ = world.hits(start, way, rng)
-    return np.flatnonzero(far >= reach * (1 - 1e-6) - 1e-4)
+    def cast(self) -> tuple[F32, I32, F32, F32]:
+        """First surfaces that stop the rays of all paths: distance, triangle (−1 for none) and the place on it."""
+        return self.through(self.world.caster, slice(0, self.count), np.arange(self.count))
 
+    def through(self, caster: Caster, rows: AnyArray | slice, who: AnyArray) -> tuple[F32, I32, F32, F32]:
+        """The same for some rays, which are of paths `who`. What is transparent lets as many through as its alpha says, by
+        chance."""
+        w, count = self.world, len(who)
+        if caster.empty:
+            none = np.zeros(count, np.float32)
+            return none, np.full(count, -1, np.int32), none, none
+        start, way = self.start[rows], self.way[rows]
+        far, hit, u, v = self.first(caster, start, way)
+        if not w.clear:
+            return far, hit, u, v
+        gone, out = np.zeros(count, np.float32), np.zeros(count, np.int64)
+        asked, found = np.arange(count), (hit, u, v)
+        for _ in range(PASSES):
+            on = self.kernels.let_through(
+                *found,
+                w.alpha,
+                w.cutoff,
+                w.material,
+                w.texture,
+                w.coordinates,
+                w.pixels,
+                self.state,
+                who,
+                len(asked),
+                out,
+            )
+            if not on:
+                break
+            asked, who = asked[out[:on]], who[out[:on]]
+            gone[asked] += far[asked] + (1e-4 + np.abs(start[asked]).max(axis=1) * 2.0**-20).astype(np.float32)
+            length, *_ = more = self.first(caster, start[asked] + way[asked] * gone[asked, None], way[asked])
+            found = more[1:]
+            far[asked], (hit[asked], u[asked], v[asked]) = length, found
+        return far + gone, hit, u, v
 
-def on_triangles(world: World, which: I64, rng: np.random.Generator) -> F64:
-    """(N, 3) a place on each of some triangles, all as likely."""
-    u, v = rng.random((2, len(which)))
-    root = np.sqrt(u)
-    corners = world.points[world.faces[which]]
-    out: F64 = (
-        (1 - root)[:, None] * corners[:, 0]
-        + (root * (1 - v))[:, None] * corners[:, 1]
-        + (root * v)[:, None] * corners[:, 2]
-    )
-    return out
+    def first(self, caster: Caster, start: F32, way: F32) -> tuple[F32, I32, F32, F32]:
+        """What rays meet first, whatever it is."""
+        found = caster.scene.run(start, way, output=1)
+        self.rays += len(start)
+        hit = found["primID"]
+        if caster is self.world.glass:
+            hit = np.where(hit >= 0, self.world.of_glass[hit], -1).astype(np.int32)
+        return found["tfar"], hit, found["u"], found["v"]
