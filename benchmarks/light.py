@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.bake.trace import traced
-from tidy_caravan.core.bake.world import Sky, World, world_arrays
+from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.lightmap.budget import Limits, Lit, at_budget, at_texel
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -39,7 +39,7 @@ def landing_world() -> World:
     """The landing, which is given in centimetres and says metres."""
     scene = landing()
     return World(
-        world_arrays(scene.but(convention=replace(scene.convention, metres_per_unit=0.01)), Sky((2300.0,) * 3))
+        world_arrays(scene.but(convention=replace(scene.convention, metres_per_unit=0.01)))
     )
 
 

@@ -97,11 +97,26 @@ def parser() -> Parser:
     eight.add_argument("--bounces", type=int, default=6, metavar="N", help="reflections of light")
     eight.add_argument("--sky", type=float, default=2300.0, metavar="CD", help="candela per m² of the sky")
     eight.add_argument(
-        "--lamps", type=float, default=1.0, metavar="X", help="what the power of all lamps is multiplied with"
+        "--ground", type=float, default=300.0, metavar="CD", help="the same of what is below the horizon"
     )
+    for name, what in (("sun", "the suns of the file"), ("lamps", "its other lamps"), ("glow", "what glows")):
+        eight.add_argument(f"--{name}", type=float, default=1.0, metavar="X", help=f"times the power of {what}")
+        eight.add_argument(
+            f"--{name}-color", type=colour, default=(1.0, 1.0, 1.0), metavar="R,G,B", help="and of this colour"
+        )
+    eight.add_argument("--white", type=float, metavar="LUX", help="white in the picture; found out otherwise")
+    eight.add_argument("--mark", action="store_true", help="mark texels that look into a wall in the picture")
     for command in (one, two, three, four, five, six, seven, eight):
         command.add_argument("--json", action="store_true", help="print JSON")
     return top
+
+
+def colour(text: str) -> tuple[float, float, float]:
+    """Three numbers of one colour in linear light."""
+    parts = [float(part) for part in text.split(",")]
+    if len(parts) != 3 or not all(0 <= part < float("inf") for part in parts):
+        raise ValueError
+    return parts[0], parts[1], parts[2]
 
 
 def main(argv: list[str] | None = None) -> int:

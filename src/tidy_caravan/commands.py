@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import orjson
+from pydantic import ValidationError
 
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.closeup import closeup
@@ -253,17 +254,21 @@ def run_bake(args: argparse.Namespace) -> int:
     from tidy_caravan.core.work.heavy import Workshop
 
     target = destination(args.to)
-    if not (1 <= args.samples <= 65_536 and 1 <= args.divide <= 64 and 0 <= args.bounces <= 64 and args.sky >= 0):
-        raise UnusableInput("--samples, --divide, --bounces or --sky is out of range", where="the command line")
+    try:
+        asked = BakeAsk(
+            samples=args.samples, divide=args.divide, bounces=args.bounces,
+            sky=(args.sky * 0.87, args.sky, args.sky * 1.2), ground=(args.ground, args.ground, args.ground * 0.93),
+            white=args.white, mark=args.mark,
+            **{f"{name}{end}": getattr(args, f"{name}{end}") for name in ("sun", "lamps", "glow") for end in ("", "_color")},
+        )  # fmt: skip
+    except ValidationError as error:
+        wrong = ", ".join(sorted({f"--{e['loc'][0]}" for e in error.errors()}))
+        raise UnusableInput(f"{wrong} is out of range", where="the command line") from error
     scene, _ = read(args.file)
     route = read_route(args.route)
     if not args.route:
         route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
     scene, _ = run(scene, route, target)
-    asked = BakeAsk(
-        samples=args.samples, divide=args.divide, bounces=args.bounces,
-        sky=(args.sky * 0.87, args.sky, args.sky * 1.2), lamps=args.lamps,
-    )  # fmt: skip
     look = look_at(scene, target.lightmap_channel, asked, Workshop())
     report = look.report
     save(look.files(), args.out)
@@ -273,6 +278,10 @@ def run_bake(args: argparse.Namespace) -> int:
     print(
         f"{report.maps} maps, {report.texels} texels, {report.samples} samples each in {report.seconds:.1f} s "
         f"({report.rays / max(report.seconds, 1e-9) / 1e6:.2f} million rays a second), noise {report.noise:.0%}"
+    )
+    print(
+        f"  the file's lights: suns {report.sun_lux:.0f} lux, lamps {report.lamps_lumen:.0f} lumen, "
+        f"what glows {report.glow_lumen:.0f} lumen; white is {report.white:.0f} lux"
     )
     for part in report.parts[:SHOWN]:
         print(f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall")

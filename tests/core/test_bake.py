@@ -14,9 +14,11 @@ import trimesh
 from tests.core.test_light_budget import hall
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.bake.baking import Ask, bake, noise_of
+from tidy_caravan.core.bake.lamps import powers
+from tidy_caravan.core.bake.mix import GROUPS, Mix
 from tidy_caravan.core.bake.texels import dilated, texels_of
 from tidy_caravan.core.bake.trace import traced
-from tidy_caravan.core.bake.world import Sky, World, unread, world_arrays
+from tidy_caravan.core.bake.world import World, unread, world_arrays
 from tidy_caravan.core.scene import GLTF, Image, Light, Material, Sampler, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.srgb import linear
@@ -25,6 +27,7 @@ from tidy_caravan.core.work.heavy import Remembered, Workshop
 DOWN = trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0])
 """A light's own −Z onto −Y."""
 GREY = Material("grey", (0.5, 0.5, 0.5, 1.0), metallic=0.0)
+DAY = Mix(sky=(10.0, 10.0, 10.0))
 UP = np.array([[0.0, 1.0, 0.0]])
 
 
@@ -46,11 +49,11 @@ def plane(size: float = 40.0) -> Any:
 
 
 def lux(scene: Scene, place: Any, samples: int, seed: int = 1, facing: F64 = UP, bounces: int = 64, **sky: Any) -> F64:
-    """(N, 3) samples of the light at one place."""
-    arrays = world_arrays(scene, Sky(**sky))
+    """(N, 3) samples of the light at one place. sky: see Mix."""
+    arrays = world_arrays(scene)
     world = World(arrays)
     places = np.tile(np.array(place, np.float64) - arrays["centre"], (samples, 1))
-    return traced(world, places, np.tile(facing, (samples, 1)), seed, bounces).light
+    return Mix(**sky).of(traced(world, places, np.tile(facing, (samples, 1)), seed, bounces).light)
 
 
 class ClosedForm(unittest.TestCase):
@@ -77,7 +80,7 @@ class ClosedForm(unittest.TestCase):
 
     def test_a_uniform_sky_over_an_open_plane(self) -> None:
         scene = scene_of([(plane(), 0)], [GREY])
-        found = lux(scene, [0, 0, 0], 2000, luminance=(100.0, 200.0, 300.0)).mean(axis=0)
+        found = lux(scene, [0, 0, 0], 2000, sky=(100.0, 200.0, 300.0)).mean(axis=0)
         np.testing.assert_allclose(found, np.pi * np.array([100, 200, 300]), rtol=1e-9)
         # a wall without end takes half of it away, and gives a part back
         wall = trimesh.Trimesh(
@@ -85,7 +88,7 @@ class ClosedForm(unittest.TestCase):
         )
         black = replace(GREY, base_color=(0, 0, 0, 1))
         scene = scene_of([(plane(400), 0), (wall, 1)], [GREY, black])
-        found = lux(scene, [0.05, 0, 0], 20_000, luminance=(100.0,) * 3)[:, 0].mean()
+        found = lux(scene, [0.05, 0, 0], 20_000, sky=(100.0,) * 3)[:, 0].mean()
         self.assertAlmostEqual(found, np.pi * 50, delta=np.pi * 1.0)
 
     def test_a_rectangle_that_glows(self) -> None:
@@ -211,6 +214,127 @@ class Textured(unittest.TestCase):
         self.assertAlmostEqual(lux(scene, [0, 0, 0], 20_000)[:, 0].mean() / whole, 0.5, delta=0.02)
 
 
+class Mixed(unittest.TestCase):
+    def test_powers_and_colours_changed_afterwards_are_those_of_another_trace(self) -> None:
+        """Of the very same paths, so to the last digits; a coloured wall reflects into a corner."""
+        wall = trimesh.creation.box((0.2, 4, 8))
+        panel = trimesh.Trimesh([[1, 3, -1], [3, 3, -1], [3, 3, 1], [1, 3, 1]], [[0, 1, 2], [0, 2, 3]], process=False)
+        red = Material("red", (0.9, 0.2, 0.1, 1), metallic=0.0)
+
+        def scene(sun: float, lamp: float, colour: Any, glow: float) -> Scene:
+            panel_ = Material("p", (0, 0, 0, 1), metallic=0.0, emissive=(1.0, 0.5, 0.2), emissive_strength=glow)
+            turned = trimesh.transformations.rotation_matrix(np.radians(-30), [0, 0, 1]) @ DOWN
+            lights = [
+                (Light("directional", intensity=sun), turned),
+                (Light("point", intensity=lamp, color=colour), at(1, 2, 0)),
+            ]
+            return scene_of([(plane(), 0), (wall, 1), (panel, 2)], [GREY, red, panel_], lights)
+
+        place, plain = [0.6, 0, 0.3], scene(100.0, 50.0, (1.0, 1.0, 1.0), 30.0)
+        mixed = lux(plain, place, 3000, sun=(3.0,) * 3, lamps=(2.0, 1.0, 0.5), glow=(0.5,) * 3, sky=(7.0, 8.0, 9.0))
+        other = lux(scene(300.0, 100.0, (1.0, 0.5, 0.25), 15.0), place, 3000, sky=(7.0, 8.0, 9.0))
+        np.testing.assert_allclose(mixed, other, rtol=1e-6, atol=1e-9)
+        dark = lux(plain, place, 100, sun=(0.0,) * 3, lamps=(0.0,) * 3, glow=(0.0,) * 3)
+        self.assertEqual(dark.max(), 0)
+
+    def test_powers_in_photometric_units(self) -> None:
+        panel = trimesh.Trimesh([[0, 3, 0], [2, 3, 0], [2, 3, 3], [0, 3, 3]], [[0, 1, 2], [0, 2, 3]], process=False)
+        glow = Material("p", emissive=(1.0, 1.0, 1.0), emissive_strength=50.0)
+        lights = [
+            (Light("directional", intensity=80_000.0), DOWN),
+            (Light("point", intensity=10.0, color=(0.0, 1.0, 0.0)), at(1, 2, 0)),
+            (Light("spot", intensity=100.0, inner_cone=0.4, outer_cone=0.4001), at(0, 3, 0) @ DOWN),
+        ]
+        found = powers(world_arrays(scene_of([(plane(), 0), (panel, 1)], [GREY, glow], lights)))
+        self.assertAlmostEqual(found.sun, 80_000)
+        cone = 100 * 2 * np.pi * (1 - np.cos(0.4))
+        self.assertAlmostEqual(found.lamps / (4 * np.pi * 10 * 0.7152 + cone), 1.0, places=3)
+        self.assertAlmostEqual(found.glow / (6 * np.pi * 50), 1.0, places=6)
+        # a spot's light, all round on a sphere about it, is what it is said to give
+        spot = Light("spot", intensity=100.0, inner_cone=0.3, outer_cone=0.7)
+        told = powers(world_arrays(scene_of([(plane(), 0)], [GREY], [(spot, at(0, 3, 0) @ DOWN)]))).lamps
+        angle = np.linspace(0, 0.7, 20_001)
+        fades = np.clip((np.cos(angle) - np.cos(0.7)) / (np.cos(0.3) - np.cos(0.7)), 0, 1) ** 2
+        self.assertAlmostEqual(told / (200 * np.pi * np.trapezoid(fades * np.sin(angle), angle)), 1.0, places=4)
+
+
+class Keeping(unittest.TestCase):
+    """Parts that did not change keep their light; what stands near a change is traced anew."""
+
+    def setUp(self) -> None:
+        posts = [trimesh.creation.box((0.4, 1.0, 0.4)) for _ in range(6)]
+        for k, post in enumerate(posts):
+            post.apply_translation((6.0 * k, 0.5, 0))
+        self.scene = self.lit(scene_of([(post, 0) for post in posts], [GREY]))
+        self.shop = Workshop(results=Remembered())
+
+    def lit(self, scene: Scene) -> Scene:
+        meshes = tuple(replace(m, uvs=(box_uv(m), box_uv(m))) for m in scene.meshes)
+        return scene.but(
+            meshes=meshes, nodes=replace(scene.nodes, lightmap=np.full((len(scene.nodes), 2), 24, np.int32))
+        )
+
+    def moved(self, k: int, x: float) -> Scene:
+        local = self.scene.nodes.local.copy()
+        local[k, 0, 3] += x
+        return self.scene.but(nodes=replace(self.scene.nodes, local=local))
+
+    def light(self, scene: Scene, **more: Any) -> Any:
+        return bake(scene, 1, Ask(samples=2, each=2, bounces=2, **more), self.shop)
+
+    def test_what_did_not_change_keeps_its_light_and_says_so(self) -> None:
+        first = self.light(self.scene)
+        self.assertEqual(first.before, [False] * 6)
+        again = self.light(self.scene)
+        self.assertEqual((again.before, again.rays), ([False] * 6, 0))
+        one = self.light(self.moved(0, 0.3))
+        self.assertEqual(one.before, [False] + [True] * 5)
+        self.assertLess(one.rays, first.rays / 3)
+        for k in range(1, 6):
+            np.testing.assert_array_equal(one.light[k], first.light[k])
+        self.assertTrue((one.light[0] != first.light[0]).any())
+        # a neighbour within reach of a larger thing that came
+        pillar = trimesh.creation.box((0.4, 9, 0.4))
+        pillar.apply_translation((9.0, 4.5, 0))
+        more = scene_of([*((m, 0) for m in []), (pillar, 0)], [GREY])
+        scene = self.lit(with_more(self.scene, more))
+        grown = self.light(scene)
+        self.assertEqual(grown.before[:6], [False, False, False, False, True, True])
+
+    def test_asked_for_anew_or_with_more_samples_nothing_is_kept(self) -> None:
+        self.light(self.scene)
+        changed = self.moved(0, 0.3)
+        self.assertEqual(self.light(changed, keep=False).before, [False] * 6)
+        self.light(self.scene)
+        more = bake(changed, 1, Ask(samples=8, each=4, bounces=2), self.shop)
+        self.assertEqual((more.before, more.samples), ([False] * 6, [8] * 6))
+
+    def test_another_lamp_or_colour_leaves_no_light_from_before(self) -> None:
+        self.light(self.scene)
+        lamp = scene_of([], [], [(Light("point", intensity=9.0), at(2, 3, 1))])
+        self.assertFalse(any(self.light(self.lit(with_more(self.scene, lamp))).before))
+        self.light(self.scene)
+        painted = self.scene.but(materials=(replace(GREY, base_color=(0.9, 0.1, 0.1, 1.0)),))
+        # all stand near something that was painted: themselves
+        self.assertFalse(any(self.light(painted).before))
+
+
+def box_uv(mesh: Any) -> Any:
+    """A set for a mesh: every triangle a cell of its own."""
+    return np.random.default_rng(0).uniform(0.05, 0.95, (mesh.vertices, 2)).astype(np.float32)
+
+
+def with_more(scene: Scene, more: Scene) -> Scene:
+    """A scene with the parts and lights of another behind its own."""
+    nodes, others = scene.nodes, more.nodes
+    mesh = [*nodes.mesh.tolist(), *(i + len(scene.meshes) if i >= 0 else -1 for i in others.mesh.tolist())]
+    light = [*nodes.light.tolist(), *(i + len(scene.lights) if i >= 0 else -1 for i in others.light.tolist())]
+    local = np.concatenate([nodes.local, others.local])
+    names = [f"n{k}" for k in range(len(mesh))]
+    made = make_nodes([-1] * len(mesh), local, names, mesh=mesh, light=light)
+    return scene.but(nodes=made, meshes=scene.meshes + more.meshes, lights=scene.lights + more.lights)
+
+
 class Texels(unittest.TestCase):
     def test_middles_lie_on_their_triangles_and_borders_are_covered(self) -> None:
         uv = np.float32([[0.1, 0.1], [0.8, 0.15], [0.3, 0.9]])
@@ -247,14 +371,14 @@ class Bakes(unittest.TestCase):
         self.scene = scene.but(nodes=grown, lights=(lamp[0],), materials=(GREY,))
 
     def test_every_part_gets_light_and_more_samples_less_noise(self) -> None:
-        few = bake(self.scene, 1, Ask(samples=4, each=4, sky=Sky((10.0,) * 3)), Workshop())
-        more = bake(self.scene, 1, Ask(samples=32, each=4, sky=Sky((10.0,) * 3)), Workshop())
+        few = bake(self.scene, 1, Ask(samples=4, each=4), Workshop())
+        more = bake(self.scene, 1, Ask(samples=32, each=4), Workshop())
         self.assertEqual(len(few.sheets), 26)
-        self.assertEqual((few.samples, more.samples, few.lost), (4, 32, []))
+        self.assertEqual((set(few.samples), set(more.samples), few.lost), ({4}, {32}, []))
         self.assertGreater(more.rays, 7 * few.rays)
         floor = next(k for k, s in enumerate(more.sheets) if self.scene.nodes.names[s.node] == "floor")
-        self.assertLess(more.noise[floor], 0.5 * few.noise[floor])
-        image, there = more.image(floor)
+        self.assertLess(more.noise(floor, DAY), 0.5 * few.noise(floor, DAY))
+        image, there = more.image(floor, DAY)
         self.assertEqual(image.shape[:2], tuple(self.scene.nodes.lightmap[more.sheets[floor].node][::-1]))
         self.assertGreater(there.mean(), 0.5)
         self.assertGreater(image[there].mean(), 1.0)
@@ -297,7 +421,7 @@ class Bakes(unittest.TestCase):
         ]
         meshes = tuple(replace(m, uvs=(u, u)) for m, u in zip(scene.meshes, uvs, strict=True))
         nodes = replace(scene.nodes, local=local, lightmap=np.full((2, 2), 16, np.int32))
-        found = bake(scene.but(nodes=nodes, meshes=meshes), 1, Ask(samples=8, each=8, sky=Sky((1.0,) * 3)), Workshop())
+        found = bake(scene.but(nodes=nodes, meshes=meshes), 1, Ask(samples=8, each=8), Workshop())
         sheet = found.sheets[0]
         self.assertGreater(found.behind[0].max(), 0.9)
         self.assertTrue((found.behind[0][sheet.normals[:, 1] > 0.9] == 0).all())
@@ -317,8 +441,8 @@ class Bakes(unittest.TestCase):
         self.assertEqual(unread(scene_of([(plane(), 0)], [GREY])), [])
 
     def test_noise_of_equal_texels_is_none(self) -> None:
-        mean = np.full((50, 3), 2.0)
-        self.assertLess(noise_of(mean, np.full(50, 8 * 4.0), np.full(50, 8.0)), 1e-6)
+        mean = np.full((50, GROUPS, 3), 2.0)
+        self.assertLess(noise_of(mean, np.full((50, GROUPS), 4.0), 8, DAY), 1e-6)
 
 
 if __name__ == "__main__":

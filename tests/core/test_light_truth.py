@@ -10,8 +10,9 @@ import trimesh
 
 from tests.core.test_bake import DOWN, scene_of
 from tests.core.test_sides import at
+from tidy_caravan.core.bake.mix import Mix
 from tidy_caravan.core.bake.trace import traced
-from tidy_caravan.core.bake.world import Sky, World, world_arrays
+from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.scene import Light, Material
 from tidy_caravan.core.scene.arrays import F64
 
@@ -19,6 +20,7 @@ FLOOR, WALL, BLOCK = (0.6, 0.6, 0.6), (0.7, 0.3, 0.2), (0.2, 0.5, 0.7)
 PANEL = 400.0
 SKY = 120.0
 SUN = 300.0
+MIX = Mix(sky=(SKY,) * 3, ground=(SKY,) * 3)
 LAMP = (90.0, 60.0, 30.0)
 TILES = ((0.0, 0.0), (-1.2, 0.4), (1.3, -1.2), (0.55, 0.9))
 HALF = 0.1
@@ -53,12 +55,12 @@ def ours() -> list[tuple[F64, F64]]:
         [matt(FLOOR), matt(WALL), matt(BLOCK), glow],
         [lamp, (Light("directional", intensity=SUN), turned)],
     )
-    arrays = world_arrays(scene, Sky((SKY,) * 3, (SKY,) * 3))
+    arrays = world_arrays(scene)
     world, out = World(arrays), []
     for k, (x, z) in enumerate(TILES):
         spread = np.random.default_rng(k).uniform(-HALF, HALF, (SAMPLES, 2))
         places = np.column_stack([x + spread[:, 0], np.zeros(SAMPLES), z + spread[:, 1]]) - arrays["centre"]
-        light = traced(world, places, np.tile([0.0, 1.0, 0.0], (SAMPLES, 1)), k).light
+        light = MIX.of(traced(world, places, np.tile([0.0, 1.0, 0.0], (SAMPLES, 1)), k).light)
         out.append((light.mean(axis=0), light.std(axis=0) / np.sqrt(SAMPLES)))
     return out
 

@@ -413,7 +413,7 @@ def assemble(b: Builder) -> Scene:
         images,
         lights=(
             Light("spot", "quay lamp", (1.0, 0.9, 0.75), 900.0, 12.0 * b.scale, 0.3, 0.9),
-            Light("directional", "sun", (1.0, 0.97, 0.9), 3.0),
+            Light("directional", "sun", (1.0, 0.97, 0.9), 30_000.0),
         ),
         cameras=(Camera("perspective", "quay", yfov=0.8, znear=0.1 * b.scale, zfar=400.0 * b.scale),),
     )

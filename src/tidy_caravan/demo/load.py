@@ -90,6 +90,18 @@ def sets() -> list[PartSet]:
     ]
 
 
+def landing_sets() -> list[PartSet]:
+    """Sets of the landing that is carried all the way."""
+    return [
+        PartSet(
+            id="beach",
+            name="Beach stones",
+            rules=[Rule(names=["stone_*"])],
+            treatment=Treatment(lightmapped=False),
+        )
+    ]
+
+
 def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
     """Does nothing when there is any haul already."""
     with session_for(settings.database) as session:
@@ -134,6 +146,7 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         landing_files(),
         demo_route(),
         chain,
+        landing_sets(),
         left=[sizes, joints],
     )
 

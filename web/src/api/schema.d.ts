@@ -1268,8 +1268,12 @@ export interface components {
         };
         /**
          * BakeAsk
-         * @description What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². lamps: what
-         *     the power of all lamps is multiplied with. parts: identities, all when there are none.
+         * @description What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². sun, lamps,
+         *     glow: what the power of the file's suns, of its other lamps and of what glows is multiplied with, and of which colour;
+         *     all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
+         *     keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
+         *     found out when there is none. mark: texels
+         *     that look into a wall are marked in the picture.
          */
         BakeAsk: {
             /**
@@ -1282,6 +1286,24 @@ export interface components {
              * @default 4
              */
             divide: number;
+            /**
+             * Glow
+             * @default 1
+             */
+            glow: number;
+            /**
+             * Glowcolor
+             * @default [
+             *       1,
+             *       1,
+             *       1
+             *     ]
+             */
+            glowColor: [
+                number,
+                number,
+                number
+            ];
             /**
              * Ground
              * @default [
@@ -1296,10 +1318,33 @@ export interface components {
                 number
             ];
             /**
+             * Keep
+             * @default true
+             */
+            keep: boolean;
+            /**
              * Lamps
              * @default 1
              */
             lamps: number;
+            /**
+             * Lampscolor
+             * @default [
+             *       1,
+             *       1,
+             *       1
+             *     ]
+             */
+            lampsColor: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Mark
+             * @default false
+             */
+            mark: boolean;
             /** Parts */
             parts?: string[];
             /**
@@ -1320,13 +1365,40 @@ export interface components {
                 number,
                 number
             ];
+            /**
+             * Sun
+             * @default 1
+             */
+            sun: number;
+            /**
+             * Suncolor
+             * @default [
+             *       1,
+             *       1,
+             *       1
+             *     ]
+             */
+            sunColor: [
+                number,
+                number,
+                number
+            ];
+            /** White */
+            white?: number | null;
         };
         /**
          * BakeReport
-         * @description white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
+         * @description parts: the noisiest first, and those of which most looks into a wall. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
+         *     suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
          *     by.
          */
         BakeReport: {
+            /** Before */
+            before: number;
+            /** Glowlumen */
+            glowLumen: number;
+            /** Lampslumen */
+            lampsLumen: number;
             /** Lost */
             lost: string[];
             /** Maps */
@@ -1341,6 +1413,8 @@ export interface components {
             samples: number;
             /** Seconds */
             seconds: number;
+            /** Sunlux */
+            sunLux: number;
             /** Texels */
             texels: number;
             /** Unread */
@@ -1397,9 +1471,12 @@ export interface components {
         };
         /**
          * BakedPart
-         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall.
+         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. before:
+         *     its light is from before other parts changed.
          */
         BakedPart: {
+            /** Before */
+            before: boolean;
             /** Brightest */
             brightest: number;
             /** Buried */
@@ -1412,6 +1489,8 @@ export interface components {
             name: string;
             /** Noise */
             noise: number;
+            /** Samples */
+            samples: number;
             /** Source */
             source: number;
             /** Texels */

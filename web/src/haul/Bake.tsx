@@ -1,34 +1,40 @@
 // The preview bake: a first look within seconds, then more samples, with the noise that is left in each part.
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, type BakeReport, type Haul } from "../api/client";
 import { count, plural } from "../shared/format";
 import { tell } from "../shared/messages";
 import { ended } from "../view/load";
+import { asked, DAY, type Mix, Powers } from "./Powers";
 import { identitiesOf, useView } from "./selection";
 
 const share = (part: number) => `${part < 0.1 ? (part * 100).toFixed(1) : Math.round(part * 100)} %`;
 const lux = (value: number) => `${value < 100 ? value.toFixed(1) : count(value)} lx`;
-const SKY: [number, number, number] = [0.87, 1, 1.2];
+
+type By = "noise" | "lux" | "buried";
+const sorted = (parts: BakeReport["parts"], by: By) => [...parts].sort((a, b) => b[by] - a[by]);
 
 export function Bake({ haul }: { haul: Haul }) {
   const scene = haul.result?.id ?? "";
   const { selected, set, mark, baked } = useView();
   const [samples, setSamples] = useState(0);
   const [divide, setDivide] = useState(4);
-  const [sky, setSky] = useState(2300);
-  const [lamps, setLamps] = useState(1);
+  const [mix, setMix] = useState<Mix>(DAY);
+  const [white, setWhite] = useState<number | null>(null);
+  const [marked, setMarked] = useState(false);
   const [only, setOnly] = useState(false);
   const [asking, setAsking] = useState<AbortController | null>(null);
   const [report, setReport] = useState<BakeReport | null>(null);
+  const [by, setBy] = useState<By>("noise");
+  const told = useRef("");
   const chosen = identitiesOf(selected);
-  const go = (wanted: number) => {
+  const go = (wanted: number, keep = true) => {
     const stop = new AbortController();
     setAsking(stop);
-    const light = SKY.map((part) => part * sky) as [number, number, number];
     const parts = only ? chosen : [];
     let job = "";
+    told.current = JSON.stringify([mix, white, marked]);
     api
-      .bake(scene, { samples: wanted, divide, sky: light, lamps, parts })
+      .bake(scene, { samples: wanted, divide, ...asked(mix), parts, keep, white, mark: marked })
       .then((begun) => {
         job = begun.id;
         return ended(begun, stop.signal);
@@ -38,11 +44,25 @@ export function Bake({ haul }: { haul: Haul }) {
         setReport(answer.bake ?? null);
         setSamples(wanted);
         set({ baked: { job, scene }, lens: "light" });
+        if (white === null && answer.bake) {
+          // from now on brighter lamps look brighter
+          const found = Number(answer.bake.white.toPrecision(2));
+          told.current = JSON.stringify([mix, found, marked]);
+          setWhite(found);
+        }
       })
       .catch((error: Error) => !stop.signal.aborted && tell("error", error.message))
       .finally(() => setAsking(null));
   };
   const again = () => setSamples(0);
+  // powers, colours and the exposure take what was traced as it is: they are asked for by themselves
+  const wish = JSON.stringify([mix, white, marked]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is asked for is in `wish`
+  useEffect(() => {
+    if (!samples || asking || wish === told.current) return;
+    const soon = setTimeout(() => go(samples), 300);
+    return () => clearTimeout(soon);
+  }, [wish, samples, asking]);
   return (
     <section aria-label="Preview bake" className="flex flex-col gap-2 border-t rule pt-2">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
@@ -63,34 +83,6 @@ export function Bake({ haul }: { haul: Haul }) {
               </option>
             ))}
           </select>
-        </label>
-        <label className="input input-xs w-36">
-          Sky
-          <input
-            type="number"
-            aria-label="Sky, candela per square metre"
-            min={0}
-            value={sky}
-            onChange={(e) => {
-              setSky(Math.max(0, Number(e.target.value)));
-              again();
-            }}
-          />
-          cd/m²
-        </label>
-        <label className="input input-xs w-24">
-          Lamps ×
-          <input
-            type="number"
-            aria-label="Power of lamps, times"
-            min={0}
-            step="any"
-            value={lamps}
-            onChange={(e) => {
-              setLamps(Math.max(0, Number(e.target.value)));
-              again();
-            }}
-          />
         </label>
         {chosen.length > 0 && (
           <label className="flex items-center gap-1.5">
@@ -115,6 +107,7 @@ export function Bake({ haul }: { haul: Haul }) {
           {samples ? `Go on to ${count(samples * 4)} samples` : "First look"}
         </button>
       </div>
+      <Powers mix={mix} report={report} change={setMix} white={white} setWhite={setWhite} />
       {!scene && <p className="opacity-80">Run the route first: light needs the maps that it makes.</p>}
       {asking && (
         <p role="status" className="flex items-center gap-2">
@@ -127,6 +120,22 @@ export function Bake({ haul }: { haul: Haul }) {
       )}
       {report && (
         <>
+          {report.before > 0 && (
+            <p className="flex flex-wrap items-center gap-2">
+              <span>
+                ◷ The light of {plural(report.before, "part")} is from before other parts changed; what stands
+                near to those was traced anew.
+              </span>
+              <button
+                type="button"
+                className="btn btn-xs"
+                disabled={!!asking}
+                onClick={() => go(samples, false)}
+              >
+                Trace all anew
+              </button>
+            </p>
+          )}
           <p className="flex flex-wrap items-center gap-x-3">
             <span>
               {plural(report.maps, "map")}, {count(report.texels)} texels, {plural(report.samples, "sample")}{" "}
@@ -135,6 +144,15 @@ export function Bake({ haul }: { haul: Haul }) {
             </span>
             {baked && (
               <span className="ml-auto flex gap-2">
+                <label className="flex items-center gap-1.5">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-xs"
+                    checked={marked}
+                    onChange={(e) => setMarked(e.target.checked)}
+                  />
+                  mark texels in a wall
+                </label>
                 <a className="link" href={`/api/jobs/${baked.job}/light.exr`}>
                   Download EXR
                 </a>
@@ -154,27 +172,44 @@ export function Bake({ haul }: { haul: Haul }) {
               ✗ Tiles are missing: {why}
             </p>
           ))}
+          <label className="flex items-center gap-1.5">
+            Sort by
+            <select
+              className="select select-xs w-32"
+              value={by}
+              onChange={(e) => setBy(e.target.value as By)}
+            >
+              <option value="noise">noise</option>
+              <option value="lux">light</option>
+              <option value="buried">texels in a wall</option>
+            </select>
+          </label>
           <ol className="max-h-36 overflow-y-auto border rule" aria-label="Noise and light by part">
-            {report.parts.slice(0, 120).map((p) => (
-              <li key={`${p.source} ${p.name}`}>
-                <button
-                  type="button"
-                  className="grid w-full grid-cols-[1fr_5rem_5.5rem_5rem_7rem] items-center gap-2 px-2 text-left tabular-nums hover:bg-base-200"
-                  title={`Mark ${p.name} in the view`}
-                  onClick={() => mark([p.source])}
-                >
-                  <span className="truncate">{p.name}</span>
-                  <span className="text-right">
-                    {p.width} × {p.height}
-                  </span>
-                  <span className="text-right">{lux(p.lux)}</span>
-                  <span className="text-right">± {share(p.noise)}</span>
-                  <span className={`text-right ${p.buried > 0.02 ? "text-error" : "opacity-80"}`}>
-                    {p.buried > 0.005 ? `${share(p.buried)} in a wall` : ""}
-                  </span>
-                </button>
-              </li>
-            ))}
+            {sorted(report.parts, by)
+              .slice(0, 120)
+              .map((p) => (
+                <li key={`${p.source} ${p.name}`}>
+                  <button
+                    type="button"
+                    className="grid w-full grid-cols-[1fr_5rem_5.5rem_5rem_7rem] items-center gap-2 px-2 text-left tabular-nums hover:bg-base-200"
+                    title={`Mark ${p.name} in the view`}
+                    onClick={() => mark([p.source])}
+                  >
+                    <span className="truncate">
+                      {p.before && <span title="Light from before other parts changed">◷ </span>}
+                      {p.name}
+                    </span>
+                    <span className="text-right">
+                      {p.width} × {p.height}
+                    </span>
+                    <span className="text-right">{lux(p.lux)}</span>
+                    <span className="text-right">± {share(p.noise)}</span>
+                    <span className="text-right">
+                      {p.buried > 0.005 ? `${share(p.buried)} in a wall` : ""}
+                    </span>
+                  </button>
+                </li>
+              ))}
           </ol>
         </>
       )}

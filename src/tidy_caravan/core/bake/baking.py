@@ -8,14 +8,17 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.bake.keeping import Kept, Shelf
+from tidy_caravan.core.bake.lamps import Powers, powers
+from tidy_caravan.core.bake.mix import BRIGHTNESS, GROUPS, Mix
 from tidy_caravan.core.bake.texels import Texels, texels_of
 from tidy_caravan.core.bake.trace import traced
-from tidy_caravan.core.bake.world import Sky, World, world_arrays
+from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
@@ -28,44 +31,44 @@ TILE = 1 << 16
 """Texels of a tile."""
 SAMPLE = 0x9E3779B97F4A7C15
 """What the seeds of one sample and the next differ by."""
-TRACE = Work("light traced", 2, f"{__name__}:tile", memory=6 << 30)
-BRIGHTNESS = np.array([0.2126, 0.7152, 0.0722])
-"""Luminance of linear colours (ITU-R BT.709)."""
+TRACE = Work("light traced", 3, f"{__name__}:tile", memory=6 << 30)
 LEAST_MAP = 4
 
 
 def tile(
     arrays: Mapping[str, AnyArray], *, samples: int, seed: int, bounces: int
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on places (T, 3) and normals (T, 3) in a world: the sum of so many samples, that of the squares of their
-    brightness, and how often the first ray met the back of a one-sided surface."""
+    """Work on places (T, 3) and normals (T, 3) in a world: the sum of so many samples, by group, that of the squares of their
+    brightness, and how often the first ray met the back of a one-sided surface. Groups that give nothing are left out."""
     world = World(arrays)
     places, normals = arrays["places"], arrays["normals"]
-    light, squares, behind = np.zeros((len(places), 3)), np.zeros(len(places)), np.zeros(len(places))
-    rays = 0
+    light, squares = np.zeros((len(places), GROUPS, 3)), np.zeros((len(places), GROUPS))
+    behind, rays = np.zeros(len(places)), 0
     for number in range(samples):
         one = traced(world, places, normals, seed + number * SAMPLE, bounces)
         light += one.light
         squares += (one.light @ BRIGHTNESS) ** 2
         behind += one.behind
         rays += one.rays
+    there = np.flatnonzero(squares.any(axis=0))
     return {
-        "light": light.astype(np.float32), "squares": squares, "behind": behind.astype(np.float32)
+        "groups": there, "light": light[:, there].astype(np.float32), "squares": squares[:, there].astype(np.float32),
+        "behind": behind.astype(np.float32),
     }, {"rays": rays}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Ask:
     """samples: of each texel. each: of them in one pass, so that as many are taken as fill passes. divide: maps that many
-    times smaller each way, for a first look. nodes: those to be baked, all when it is None."""
+    times smaller each way, for a first look. nodes: those to be baked, all when it is None. keep: parts that did not
+    change, nor stand near one that did, keep the light that they have."""
 
     samples: int = 16
     each: int = 4
     divide: int = 1
     bounces: int = 8
-    sky: Sky = field(default_factory=Sky)
-    lamps: float = 1.0
     nodes: Bool | None = None
+    keep: bool = True
 
 
 @dataclass(frozen=True)
@@ -82,23 +85,34 @@ class Sheet:
 
 @dataclass
 class Baked:
-    """Of each sheet the light (T, 3) in lux, the mean of its samples so far; noise: standard error by the mean, of a part as a
-    whole; behind: (T,) part of first rays that met backs: texels that look into a wall."""
+    """Of each sheet the light (T, groups, 3), the mean of its samples so far; squares: (T, groups) that of the squares of
+    their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; samples: of each, the
+    least of its texels; before: whether it is from before something else changed. powers: what the lights of the file come to."""
 
     sheets: list[Sheet]
     light: list[F32]
-    noise: list[float]
+    squares: list[F32]
     behind: list[F32]
-    samples: int
+    samples: list[int]
+    before: list[bool]
     rays: int
     lost: list[str]
+    powers: Powers
 
-    def image(self, k: int) -> tuple[AnyArray, Bool]:
+    def lux(self, k: int, mix: Mix) -> F64:
+        """(T, 3) light of a sheet."""
+        return mix.of(self.light[k])
+
+    def noise(self, k: int, mix: Mix) -> float:
+        """Standard error of its texels by its mean brightness: 0.1 is a tenth."""
+        return noise_of(self.light[k], self.squares[k], self.samples[k], mix)
+
+    def image(self, k: int, mix: Mix) -> tuple[AnyArray, Bool]:
         """(H, W, 3) light of a part, 0 where no island is, and (H, W) where there is one."""
         sheet = self.sheets[k]
         out = np.zeros((sheet.height * sheet.width, 3), np.float32)
         there = np.zeros(sheet.height * sheet.width, np.bool_)
-        out[sheet.index], there[sheet.index] = self.light[k], True
+        out[sheet.index], there[sheet.index] = self.lux(k, mix), True
         return out.reshape(sheet.height, sheet.width, 3), there.reshape(sheet.height, sheet.width)
 
 
@@ -144,22 +158,51 @@ def on_surface(mesh: Mesh, channel: int, width: int, height: int) -> tuple[Texel
 def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = lambda done, total: None) -> Baked:
     """The light on all lightmaps of a scene as it is drawn. O(samples · texels · rays log triangles)."""
     scene = at_rest(scene)
-    arrays = world_arrays(scene, ask.sky, ask.lamps)
+    arrays = world_arrays(scene)
     sheets = sheets_of(scene, channel, arrays["centre"], ask)
+    world = digest_of(arrays)
+    shelf = Shelf.of(scene, arrays, world, workshop, ask.divide, ask.bounces)
+    found = shelf.find([(s.node, s.places, s.normals) for s in sheets], ask.samples, ask.keep)
+    asked = [k for k, one in enumerate(found) if one is None]
+    made, rays, lost = trace_all([sheets[k] for k in asked], arrays, world, ask, workshop, tell)
+    for k, one in zip(asked, made, strict=True):
+        found[k] = one
+    every = [one for one in found if one is not None]
+    shelf.keep(every)
+    return Baked(
+        sheets,
+        [(one.light / max(one.samples, 1)).astype(np.float32) for one in every],
+        [(one.squares / max(one.samples, 1)).astype(np.float32) for one in every],
+        [(one.behind / max(one.samples, 1)).astype(np.float32) for one in every],
+        [one.samples for one in every],
+        [one.world != world for one in every],
+        rays,
+        lost,
+        powers(arrays),
+    )
+
+
+def digest_of(arrays: Mapping[str, AnyArray]) -> bytes:
     digest = hashlib.blake2b(digest_size=16)
     for name in sorted(arrays):
         digest.update(name.encode())
         digest.update(np.ascontiguousarray(arrays[name]).tobytes())
+    return digest.digest()
+
+
+def trace_all(
+    sheets: list[Sheet], arrays: Mapping[str, AnyArray], world: bytes, ask: Ask, workshop: Workshop, tell: Tell
+) -> tuple[list[Kept], int, list[str]]:
+    """Light of sheets, traced tile by tile and pass by pass; the rays cast, and why tiles are missing."""
     places = np.concatenate([np.zeros((0, 3)), *(s.places for s in sheets)])
     normals = np.concatenate([np.zeros((0, 3)), *(s.normals for s in sheets)])
     tiles = []
     for at in range(0, len(places), TILE):
         rows = slice(at, min(at + TILE, len(places)))
-        own = hashlib.blake2b(digest.digest() + places[rows].tobytes() + normals[rows].tobytes(), digest_size=16)
+        own = hashlib.blake2b(world + places[rows].tobytes() + normals[rows].tobytes(), digest_size=16)
         tiles.append((rows, own.digest(), {**arrays, "places": places[rows], "normals": normals[rows]}))
     pieces, spans = [], []
-    passes = max(1, -(-ask.samples // ask.each))
-    for number in range(passes):
+    for number in range(max(1, -(-ask.samples // ask.each))):
         for rows, own_digest, work in tiles:
             salt = hashlib.blake2b(own_digest + number.to_bytes(4, "little"), digest_size=8)
             parameters = {
@@ -168,36 +211,37 @@ def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = 
             size = ask.each * (rows.stop - rows.start)
             pieces.append(Piece(own_digest.hex(), work, parameters, 60 + size / 2_000, size))
             spans.append(rows)
-    light, squares, behind = np.zeros((len(places), 3)), np.zeros(len(places)), np.zeros(len(places))
-    number_of, rays, lost = np.zeros(len(places)), 0, []
+    light = np.zeros((len(places), GROUPS, 3), np.float32)
+    squares, behind = np.zeros((len(places), GROUPS), np.float32), np.zeros(len(places), np.float32)
+    count, rays, lost = np.zeros(len(places), np.int64), 0, []
     for rows, outcome in zip(spans, workshop.do(TRACE, pieces, tell), strict=True):
         if not isinstance(outcome, Done):
             lost.append(outcome.reason)
             continue
-        light[rows] += outcome.arrays["light"]
-        squares[rows] += outcome.arrays["squares"]
+        there = outcome.arrays["groups"]
+        light[rows, there] += outcome.arrays["light"]
+        squares[rows, there] += outcome.arrays["squares"]
         behind[rows] += outcome.arrays["behind"]
-        number_of[rows] += ask.each
+        count[rows] += ask.each
         rays += int(outcome.figures["rays"])
-    count = np.maximum(number_of, 1)
-    mean, ends = light / count[:, None], np.cumsum([0, *(len(s.index) for s in sheets)])
-    return Baked(
-        sheets,
-        [mean[a:b].astype(np.float32) for a, b in zip(ends[:-1], ends[1:], strict=True)],
-        [noise_of(mean[a:b], squares[a:b], count[a:b]) for a, b in zip(ends[:-1], ends[1:], strict=True)],
-        [(behind[a:b] / count[a:b]).astype(np.float32) for a, b in zip(ends[:-1], ends[1:], strict=True)],
-        passes * ask.each,
-        rays,
-        sorted(set(lost)),
-    )
+    ends, out = np.cumsum([0, *(len(s.index) for s in sheets)]), []
+    for a, b in zip(ends[:-1], ends[1:], strict=True):
+        # tiles that are missing leave some texels with fewer samples: all are brought to those of the least
+        least = int(count[a:b].min(initial=count[a:b].max(initial=0)))
+        part = (least / np.maximum(count[a:b], 1)).astype(np.float32)
+        out.append(Kept(
+            light[a:b] * part[:, None, None], squares[a:b] * part[:, None], behind[a:b] * part, least, world
+        ))  # fmt: skip
+    return out, rays, sorted(set(lost))
 
 
-def noise_of(mean: F64, squares: F64, count: F64) -> float:
-    """Standard error of texels by the mean brightness of their part: 0.1 is a tenth."""
-    bright = mean @ BRIGHTNESS
+def noise_of(mean: AnyArray, squares: AnyArray, samples: int, mix: Mix) -> float:
+    """Standard error of texels by the mean brightness of their part: 0.1 is a tenth. mean: (T, groups, 3). squares: (T, groups);
+    what different groups are off by is taken to be independent."""
+    bright = mix.of(mean) @ BRIGHTNESS
     if not len(bright) or bright.mean() <= 0:
         return 0.0
-    if count.max() < 2:  # of one sample each, what they differ by is all there is to go by
+    if samples < 2:  # of one sample each, what they differ by is all there is to go by
         return float(bright.std() / bright.mean())
-    spread = np.maximum(squares / count - bright**2, 0.0) / np.maximum(count - 1, 1)
-    return float(np.sqrt(spread.mean()) / bright.mean())
+    spread = np.maximum(squares - (mean.astype(np.float64) @ BRIGHTNESS) ** 2, 0.0) / (samples - 1)
+    return float(np.sqrt((spread @ (mix.gains @ BRIGHTNESS) ** 2).mean()) / bright.mean())

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.bake.lamps import DIRECTIONAL, SPOT
+from tidy_caravan.core.bake.mix import GLOW, GROUND, SKY
 from tidy_caravan.core.work.compiled import compiled, inlined
 
 Array = Any
@@ -191,12 +192,12 @@ def towards_glow(
 
 
 @compiled
-def given(light: Array, row: Array, who: Array, gift: Array, blocked: Array, count: int) -> None:
-    """Adds what rays bring that nothing stopped. row: which point of the light each path is of."""
+def given(light: Array, group: int, row: Array, who: Array, gift: Array, blocked: Array, count: int) -> None:
+    """Adds what rays bring that nothing stopped. light: (N, groups, 3). row: which point of it each path is of."""
     for n in range(count):
         if blocked[n] < 0:
             for c in range(3):
-                light[row[who[n]], c] += gift[n, c]
+                light[row[who[n]], group, c] += gift[n, c]
 
 
 @compiled
@@ -281,7 +282,7 @@ def arrived(
     bounce: int, sure: int, far: Array, hit: Array, u: Array, v: Array, start: Array, way: Array, count: int,
     at: Array, facing: Array, weight: Array, row: Array, state: Array, light: Array, behind: Array,
     normal: Array, material: Array, albedo: Array, emission: Array, density: Array, both: Array, texture: Array,
-    coordinates: Array, pixels: Array, up: Array, sky: Array, ground: Array, most: float,
+    coordinates: Array, pixels: Array, up: Array, most: float,
 ) -> int:  # fmt: skip
     """Takes the light of the sky, or of what glows, where each path arrived, and puts those that go on in front, with what
     they carry; how many there are."""
@@ -292,7 +293,7 @@ def arrived(
         if t < 0:
             above = x * up[0] + y * up[1] + z * up[2] > 0
             for c in range(3):
-                light[row[i], c] += weight[i, c] * math.pi * (sky[c] if above else ground[c])
+                light[row[i], SKY if above else GROUND, c] += weight[i, c] * math.pi
             continue
         along = normal[t, 0] * x + normal[t, 1] * y + normal[t, 2] * z
         front = along < 0
@@ -301,7 +302,7 @@ def arrived(
             asked = density[t] * far[i] * far[i] / max(abs(along), 1e-12)
             part = math.pi * here / max(here + asked, 1e-300)
             for c in range(3):
-                light[row[i], c] += weight[i, c] * part * emission[t, c]
+                light[row[i], GLOW, c] += weight[i, c] * part * emission[t, c]
         if bounce == 0 and not front and not both[t]:
             behind[row[i]] = 1.0
         texture_at = texel(t, u[i], v[i], material, texture, coordinates)

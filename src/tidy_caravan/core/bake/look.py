@@ -50,6 +50,7 @@ def look_at(
     except ValueError as error:
         raise CaravanError(str(error), code="bake.too-large") from error
     baked = bake(scene, channel, ask, workshop, tell)
-    page = paged(baked)
-    white = exposure(page.light)
-    return Look(told(scene, baked, white, time.monotonic() - began), baked, page, shown(page.light, white))
+    mix = asked.mix()
+    page = paged(baked, mix)
+    white = asked.white or exposure(page.light)
+    return Look(told(scene, baked, mix, white, time.monotonic() - began), baked, page, shown(page, white, asked.mark))

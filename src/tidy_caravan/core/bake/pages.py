@@ -9,24 +9,30 @@ from pathlib import Path
 
 import numpy as np
 
-from tidy_caravan.core.bake.baking import BRIGHTNESS, Baked
+from tidy_caravan.core.bake.baking import Baked
+from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
 from tidy_caravan.core.bake.texels import dilated
 from tidy_caravan.core.lightmap.charts import shelves
-from tidy_caravan.core.scene.arrays import F64, I64, U8, AnyArray
+from tidy_caravan.core.scene.arrays import F64, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.srgb import coded
 
 LARGEST_PAGE = 4096
 PADDING = 2
 """Texels by which light is carried outwards."""
+BURIED = 0.5
+"""Part of a texel's first rays that meet backs from which on it looks into a wall."""
+MARK: U8 = np.array([232, 150, 20], np.uint8)
+INK: U8 = np.array([30, 40, 48], np.uint8)
 BRIGHT = 98.0
 """Per cent of all texels that are no brighter than white in the picture."""
 
 
 @dataclass(frozen=True)
 class Page:
-    """light: (H, W, 3) lux. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
+    """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
 
     light: AnyArray
+    buried: Bool
     corner: I64
     size: I64
 
@@ -36,16 +42,33 @@ class Page:
         return np.concatenate([self.size / side, self.corner / side], axis=1)
 
 
-def paged(baked: Baked) -> Page:
+def paged(baked: Baked, mix: Mix) -> Page:
     """All maps of a bake on one page, each with its light carried into the padding. Raises ValueError when they are too many."""
     size = np.array([(s.width, s.height) for s in baked.sheets], np.int64).reshape(-1, 2)
     side, corner = spread(size)
     light = np.zeros((side[1], side[0], 3), np.float32)
+    buried = np.zeros((side[1], side[0]), np.bool_)
     for k in range(len(size)):
-        image, there = baked.image(k)
+        image, there = baked.image(k, mix)
+        at = baked.sheets[k].index[baked.behind[k] > BURIED]
+        hidden = np.zeros(there.shape, np.bool_)
+        hidden.reshape(-1)[at] = True
         x, y = corner[k]
-        light[y : y + size[k, 1], x : x + size[k, 0]] = dilated(image, there, PADDING)
-    return Page(light, corner, size)
+        light[y : y + size[k, 1], x : x + size[k, 0]] = filled(image, there, hidden)
+        buried[y : y + size[k, 1], x : x + size[k, 0]] = hidden
+    return Page(light, buried, corner, size)
+
+
+def filled(image: AnyArray, there: Bool, hidden: Bool) -> AnyArray:
+    """A map with the light of its open texels carried into those beside them that look into a wall, so that no dark line is
+    drawn where things stand on each other, and into the padding."""
+    # what lies deeper in a wall keeps its own
+    kept = there & ~hidden
+    light = np.where(kept[..., None], image, 0)
+    carried = dilated(light, kept, PADDING)
+    reached = dilated(kept[..., None].astype(np.float32), kept, PADDING)[..., 0] > 0
+    out: AnyArray = np.where(reached[..., None], carried, dilated(image, there, PADDING))
+    return out
 
 
 def spread(size: I64) -> tuple[tuple[int, int], I64]:
@@ -72,9 +95,14 @@ def exposure(light: AnyArray) -> float:
     return float(np.percentile(bright, BRIGHT)) if bright.size else 1.0
 
 
-def shown(light: AnyArray, white: float) -> U8:
-    """(H, W, 3) light as sRGB, white where it is as bright as said."""
-    return np.rint(coded(np.clip(light / max(white, 1e-12), 0, 1)) * 255).astype(np.uint8)
+def shown(page: Page, white: float, mark: bool) -> U8:
+    """(H, W, 3) light as sRGB, white where it is as bright as said. mark: texels that look into a wall are squares of two
+    colours, one and one."""
+    out = np.rint(coded(np.clip(page.light / max(white, 1e-12), 0, 1)) * 255).astype(np.uint8)
+    if mark:
+        y, x = np.nonzero(page.buried)
+        out[y, x] = np.where(((x + y) % 2)[:, None] > 0, MARK, INK)
+    return out
 
 
 def exr(light: AnyArray) -> bytes:

@@ -2,30 +2,57 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import numpy as np
 from pydantic import Field
 
-from tidy_caravan.core.bake.baking import BRIGHTNESS, Ask, Baked
-from tidy_caravan.core.bake.world import Sky, unread
+from tidy_caravan.core.bake.baking import Ask, Baked
+from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
+from tidy_caravan.core.bake.pages import BURIED
+from tidy_caravan.core.bake.world import unread
 from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
 
+Power = Annotated[float, Field(ge=0, le=1e9)]
 LISTED = 500
-BURIED = 0.5
-"""Part of a texel's first rays that meet backs from which on it looks into a wall."""
+
+
+Colour = tuple[Power, Power, Power]
 
 
 class BakeAsk(CamelModel):
-    """What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². lamps: what
-    the power of all lamps is multiplied with. parts: identities, all when there are none."""
+    """What to bake. divide: maps that many times smaller each way, for a first look. sky, ground: candela per m². sun, lamps,
+    glow: what the power of the file's suns, of its other lamps and of what glows is multiplied with, and of which colour;
+    all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
+    keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
+    found out when there is none. mark: texels
+    that look into a wall are marked in the picture."""
 
     samples: int = Field(default=8, ge=1, le=65_536)
     divide: int = Field(default=4, ge=1, le=64)
     bounces: int = Field(default=6, ge=0, le=64)
-    sky: tuple[float, float, float] = (2000.0, 2300.0, 2800.0)
-    ground: tuple[float, float, float] = (300.0, 300.0, 280.0)
-    lamps: float = Field(default=1.0, ge=0, le=1e6)
+    sky: Colour = (2000.0, 2300.0, 2800.0)
+    ground: Colour = (300.0, 300.0, 280.0)
+    sun: Power = 1.0
+    sun_color: Colour = (1.0, 1.0, 1.0)
+    lamps: Power = 1.0
+    lamps_color: Colour = (1.0, 1.0, 1.0)
+    glow: Power = 1.0
+    glow_color: Colour = (1.0, 1.0, 1.0)
     parts: list[str] = Field(default_factory=list, max_length=100_000)
+    keep: bool = True
+    white: float | None = Field(default=None, gt=0, le=1e9)
+    mark: bool = False
+
+    def mix(self) -> Mix:
+        def times(power: float, colour: Colour) -> Colour:
+            return power * colour[0], power * colour[1], power * colour[2]
+
+        return Mix(
+            times(self.sun, self.sun_color), times(self.lamps, self.lamps_color), times(self.glow, self.glow_color),
+            self.sky, self.ground,
+        )  # fmt: skip
 
     def on(self, scene: Scene) -> Ask:
         """The same for a scene."""
@@ -34,11 +61,12 @@ class BakeAsk(CamelModel):
             given, names = set(self.parts), scene.identities.names
             chosen = np.array([0 <= s < len(names) and names[s] in given for s in scene.nodes.source.tolist()])
         each = max(1, min(4, self.samples))
-        return Ask(self.samples, each, self.divide, self.bounces, Sky(self.sky, self.ground), self.lamps, chosen)
+        return Ask(self.samples, each, self.divide, self.bounces, chosen, self.keep)
 
 
 class BakedPart(CamelModel):
-    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall."""
+    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. before:
+    its light is from before other parts changed."""
 
     name: str
     source: int
@@ -49,10 +77,13 @@ class BakedPart(CamelModel):
     brightest: float
     noise: float
     buried: float
+    samples: int
+    before: bool
 
 
 class BakeReport(CamelModel):
-    """white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
+    """parts: the noisiest first, and those of which most looks into a wall. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
+    suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
     by."""
 
     parts: list[BakedPart]
@@ -63,15 +94,19 @@ class BakeReport(CamelModel):
     seconds: float
     noise: float
     white: float
+    before: int
+    sun_lux: float
+    lamps_lumen: float
+    glow_lumen: float
     lost: list[str]
     unread: list[str]
 
 
-def told(scene: Scene, baked: Baked, white: float, seconds: float) -> BakeReport:
+def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> BakeReport:
     """The figures of a bake, the noisiest parts first."""
     parts = []
     for k, sheet in enumerate(baked.sheets):
-        bright = baked.light[k] @ BRIGHTNESS
+        bright = baked.lux(k, mix) @ BRIGHTNESS
         parts.append(
             BakedPart(
                 name=scene.nodes.names[sheet.node],
@@ -81,20 +116,33 @@ def told(scene: Scene, baked: Baked, white: float, seconds: float) -> BakeReport
                 texels=len(sheet.index),
                 lux=float(bright.mean()) if len(bright) else 0.0,
                 brightest=float(bright.max()) if len(bright) else 0.0,
-                noise=baked.noise[k],
+                noise=baked.noise(k, mix),
                 buried=float((baked.behind[k] > BURIED).mean()) if len(bright) else 0.0,
+                samples=baked.samples[k],
+                before=baked.before[k],
             )
         )
     texels = sum(p.texels for p in parts)
     return BakeReport(
-        parts=sorted(parts, key=lambda p: -p.noise)[:LISTED],
+        parts=listed(parts),
         maps=len(parts),
         texels=texels,
-        samples=baked.samples,
+        samples=min(baked.samples, default=0),
         rays=baked.rays,
         seconds=seconds,
         noise=sum(p.noise * p.texels for p in parts) / max(texels, 1),
         white=white,
+        before=sum(baked.before),
+        sun_lux=baked.powers.sun,
+        lamps_lumen=baked.powers.lamps,
+        glow_lumen=baked.powers.glow,
         lost=baked.lost,
         unread=unread(scene),
     )
+
+
+def listed(parts: list[BakedPart]) -> list[BakedPart]:
+    """The noisiest parts first, and behind them those of which most looks into a wall, that many of each."""
+    noisy = sorted(parts, key=lambda p: -p.noise)
+    buried = sorted((p for p in noisy[LISTED:] if p.buried > 0), key=lambda p: -p.buried)
+    return noisy[:LISTED] + buried[:LISTED]

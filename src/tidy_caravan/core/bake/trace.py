@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.bake.mix import GLOW, GROUPS, LAMPS, SUN
 from tidy_caravan.core.bake.world import World
 from tidy_caravan.core.geometry.rays import Caster
 from tidy_caravan.core.scene.arrays import F32, F64, I32, AnyArray
@@ -32,7 +33,7 @@ CHUNK = 1 << 15
 
 @dataclass
 class Traced:
-    """light: (N, 3) lux of each point by one sample. rays: how many were cast. behind: (N,) whether the first ray met the
+    """light: (N, groups, 3) lux of each point by one sample, a sky of one candela per m² (see mix.py). rays: how many were cast. behind: (N,) whether the first ray met the
     back of a surface that has one side alone."""
 
     light: F64
@@ -42,7 +43,7 @@ class Traced:
 
 def traced(world: World, places: F64, normals: F64, seed: int, bounces: int = BOUNCES) -> Traced:
     """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3); the same for the same seed."""
-    light, behind, rays = np.zeros((len(places), 3)), np.zeros(len(places)), 0
+    light, behind, rays = np.zeros((len(places), GROUPS, 3)), np.zeros(len(places)), 0
     for at in range(0, len(places), CHUNK):
         rows = slice(at, at + CHUNK)
         paths = Paths(world, places[rows], normals[rows], seed, at)
@@ -60,7 +61,7 @@ class Paths:
         from tidy_caravan.core.bake import kernels  # compiled when it is first called
 
         self.world, self.kernels, self.count = world, kernels, len(places)
-        self.light, self.behind, self.rays = np.zeros((self.count, 3)), np.zeros(self.count), 0
+        self.light, self.behind, self.rays = np.zeros((self.count, GROUPS, 3)), np.zeros(self.count), 0
         self.at, self.facing = places.copy(), normals.copy()
         self.weight, self.row = np.ones((self.count, 3)), np.arange(self.count)
         self.state = np.zeros(self.count, np.uint64)
@@ -76,7 +77,7 @@ class Paths:
                 break
             self.ask_lamps(bounce)
             if len(w.glowing):
-                self.given(k.towards_glow(
+                self.given(GLOW, k.towards_glow(
                     w.glowing, w.corners, w.chances, w.normal, w.emission, w.density, w.both, self.count,
                     self.at, self.facing, self.weight, self.state, *self.room(),
                 ))  # fmt: skip
@@ -86,30 +87,31 @@ class Paths:
             self.count = k.arrived(
                 bounce, SURE, far, hit, u, v, self.start, self.way, self.count, self.at, self.facing, self.weight,
                 self.row, self.state, self.light, self.behind, w.normal, w.material, w.albedo, w.emission, w.density,
-                w.both, w.texture, w.coordinates, w.pixels, w.up, w.sky, w.ground, MOST_ALBEDO,
+                w.both, w.texture, w.coordinates, w.pixels, w.up, MOST_ALBEDO,
             )  # fmt: skip
 
     def room(self) -> tuple[AnyArray, ...]:
         return self.start, self.way, self.reach, self.gift, self.who
 
     def ask_lamps(self, bounce: int) -> None:
-        kind, place, way, power, limits = self.world.lamps
-        number, places = len(kind), (self.at, self.facing)
-        lamps = [(int(kind[k]), *map(float, (*place[k], *way[k], *limits[k]))) for k in range(number)]
-        if number == 1 or (number <= ALL_LAMPS and not bounce):
-            for k, lamp in enumerate(lamps):
-                colour = map(float, power[k])
-                self.given(self.kernels.towards_lamp(*lamp, *colour, self.count, *places, self.weight, *self.room()))
-        elif number:
-            total, own, chosen = np.zeros(self.count), np.zeros(self.count), np.full(self.count, -1)
-            for k, lamp in enumerate(lamps):
-                bright = float(power[k].sum())
-                self.kernels.weighed(k, *lamp, bright, self.count, *places, self.state, total, own, chosen)
-            self.given(self.kernels.towards_chosen(
-                *self.world.lamps, self.count, total, own, chosen, *places, self.weight, *self.room()
-            ))  # fmt: skip
+        for group, lamps in ((SUN, self.world.suns), (LAMPS, self.world.lamps)):
+            kind, place, way, power, limits = lamps
+            number, places = len(kind), (self.at, self.facing)
+            each = [(int(kind[k]), *map(float, (*place[k], *way[k], *limits[k]))) for k in range(number)]
+            if number == 1 or (number <= ALL_LAMPS and not bounce):
+                for k, lamp in enumerate(each):
+                    one = (*lamp, *map(float, power[k]))
+                    self.given(group, self.kernels.towards_lamp(*one, self.count, *places, self.weight, *self.room()))
+            elif number:
+                total, own, chosen = np.zeros(self.count), np.zeros(self.count), np.full(self.count, -1)
+                for k, lamp in enumerate(each):
+                    bright = float(power[k].sum())
+                    self.kernels.weighed(k, *lamp, bright, self.count, *places, self.state, total, own, chosen)
+                self.given(group, self.kernels.towards_chosen(
+                    *lamps, self.count, total, own, chosen, *places, self.weight, *self.room()
+                ))  # fmt: skip
 
-    def given(self, count: int) -> None:
+    def given(self, group: int, count: int) -> None:
         """Casts the rays that were laid out, and takes what those bring that arrive."""
         if not count:
             return
@@ -121,7 +123,7 @@ class Paths:
             if len(rows):
                 far, hit, *_ = self.through(w.glass, rows, self.who[rows])
                 blocked[rows] = np.where((hit >= 0) & (far < self.reach[rows]), 0, -1)
-        self.kernels.given(self.light, self.row, self.who, self.gift, blocked, count)
+        self.kernels.given(self.light, group, self.row, self.who, self.gift, blocked, count)
 
     def stopped(self, caster: Caster, rows: AnyArray | int) -> I32:
         """Nought for rays that something stops within their reach, −1 for the others."""

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.bake.lamps import lamp_arrays
+from tidy_caravan.core.bake.lamps import DIRECTIONAL, lamp_arrays
 from tidy_caravan.core.bake.textures import Textures
 from tidy_caravan.core.geometry.rays import Caster
 from tidy_caravan.core.scene import HIDDEN, Material, Scene
@@ -16,27 +15,22 @@ from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.world import Table, placed
 
+STEADY = 16.0
+"""Metres: the origin moves by that much only, so that places that stay keep their numbers when something is added."""
 SOLID, BLENDED = -2.0, -1.0
 """Instead of a cut-out's limit: of what lets nothing through, and of what lets a part through."""
 
 
-@dataclass(frozen=True)
-class Sky:
-    """luminance: (3,) candela per m² of the sky above the horizon; ground: below it."""
-
-    luminance: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    ground: tuple[float, float, float] = (0.0, 0.0, 0.0)
-
-
-def world_arrays(scene: Scene, sky: Sky, lamps: float = 1.0) -> dict[str, AnyArray]:
-    """Everything that light meets, in metres about the middle of the scene. lamps: what the power of all lamps is multiplied
-    with. Lights of the file are in lux and candela; what a surface emits is taken for candela per m²."""
+def world_arrays(scene: Scene) -> dict[str, AnyArray]:
+    """Everything that light meets, in metres about the middle of the scene. Lights of the file are in lux and candela; what a
+    surface emits is taken for candela per m²."""
     nodes, metre = scene.nodes, scene.convention.metres_per_unit
     shown = np.flatnonzero((nodes.mesh >= 0) & ((nodes.flags & HIDDEN) == 0))
     table = Table.of(scene.meshes)
     found = placed(table, nodes.mesh[shown].astype(np.int64), nodes.world[shown])
     points = found.points * metre
     centre = (points.min(axis=0) + points.max(axis=0)) / 2 if len(points) else np.zeros(3)
+    centre = np.rint(centre / STEADY) * STEADY
     # a mirror turns triangles over; what is drawn shows the same side as before
     turned = (np.linalg.det(nodes.world[shown][:, :3, :3]) < 0)[found.part]
     faces = np.where(turned[:, None], found.faces[:, ::-1], found.faces)
@@ -48,7 +42,7 @@ def world_arrays(scene: Scene, sky: Sky, lamps: float = 1.0) -> dict[str, AnyArr
     texture, pixels = textures.base()
     coordinates = textures.coordinates(scene.meshes, "base_color_texture")
     # what glows is told of each triangle, its texture as the mean over it
-    power = np.array([np.array(m.emissive) * m.emissive_strength * lamps for m in looks])
+    power = np.array([np.array(m.emissive) * m.emissive_strength for m in looks])
     emission = textures.glow(material, textures.coordinates(scene.meshes, "emissive_texture")) * power[material]
     arrays: dict[str, AnyArray] = {
         "points": points - centre,
@@ -64,10 +58,8 @@ def world_arrays(scene: Scene, sky: Sky, lamps: float = 1.0) -> dict[str, AnyArr
         "two_sided": np.array([m.double_sided for m in looks]),
         "centre": centre,
         "up": axis_vector(scene.convention.up).astype(np.float64),
-        "sky": np.array(sky.luminance, np.float64),
-        "ground": np.array(sky.ground, np.float64),
     }
-    return arrays | lamp_arrays(scene, centre, lamps)
+    return arrays | lamp_arrays(scene, centre)
 
 
 LIMITS = {"OPAQUE": SOLID, "BLEND": BLENDED}
@@ -111,9 +103,9 @@ class World:
         self.coordinates: F32 = arrays["coordinates"]
         self.both: Bool = arrays["two_sided"][self.material]
         self.up: F64 = arrays["up"]
-        self.sky: F64 = arrays["sky"]
-        self.ground: F64 = arrays["ground"]
-        self.lamps = tuple(arrays[f"lamp_{k}"] for k in ("kind", "place", "way", "power", "limits"))
+        sun = arrays["lamp_kind"] == DIRECTIONAL
+        columns = [arrays[f"lamp_{k}"] for k in ("kind", "place", "way", "power", "limits")]
+        self.suns, self.lamps = (tuple(column[rows] for column in columns) for rows in (sun, ~sun))
         corners = self.points[self.faces]
         cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         length = np.linalg.norm(cross, axis=1)
