@@ -89,7 +89,7 @@ export function Powers({
         .filter((row) => row.there)
         .map(({ key, name, unit, times }) => (
           <span key={key} className="flex items-center gap-1.5">
-            <label className="input input-xs w-40">
+            <label className={`input input-xs ${times ? "w-28" : "w-40"}`}>
               {name}
               <input
                 type="number"
