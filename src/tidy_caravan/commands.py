@@ -258,7 +258,7 @@ def run_bake(args: argparse.Namespace) -> int:
         asked = BakeAsk(
             samples=args.samples, divide=args.divide, bounces=args.bounces,
             sky=(args.sky * 0.87, args.sky, args.sky * 1.2), ground=(args.ground, args.ground, args.ground * 0.93),
-            white=args.white, mark=args.mark,
+            white=args.white, mark=args.mark, denoise=args.denoise,
             **{f"{name}{end}": getattr(args, f"{name}{end}") for name in ("sun", "lamps", "glow") for end in ("", "_color")},
         )  # fmt: skip
     except ValidationError as error:

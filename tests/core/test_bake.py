@@ -14,8 +14,11 @@ import trimesh
 from tests.core.test_light_budget import hall
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.bake.baking import Ask, bake, noise_of
+from tidy_caravan.core.bake.denoising import DENOISE, denoised
 from tidy_caravan.core.bake.lamps import powers
+from tidy_caravan.core.bake.look import look_at
 from tidy_caravan.core.bake.mix import GROUPS, Mix
+from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.bake.texels import dilated, texels_of
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, unread, world_arrays
@@ -23,6 +26,7 @@ from tidy_caravan.core.scene import GLTF, Image, Light, Material, Sampler, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.srgb import linear
 from tidy_caravan.core.work.heavy import Remembered, Workshop
+from tidy_caravan.core.work.isolation import Lost
 
 DOWN = trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0])
 """A light's own −Z onto −Y."""
@@ -333,6 +337,40 @@ def with_more(scene: Scene, more: Scene) -> Scene:
     names = [f"n{k}" for k in range(len(mesh))]
     made = make_nodes([-1] * len(mesh), local, names, mesh=mesh, light=light)
     return scene.but(nodes=made, meshes=scene.meshes + more.meshes, lights=scene.lights + more.lights)
+
+
+class Denoised(unittest.TestCase):
+    def test_noise_goes_and_what_is_there_stays(self) -> None:
+        rng = np.random.default_rng(4)
+        truth = np.full((192, 192, 3), 200.0, np.float32)
+        truth[:, 96:] = 20.0  # a shadow's edge
+        truth *= (1 + 0.5 * np.linspace(0, 1, 192, dtype=np.float32))[:, None, None]
+        noisy = (truth * rng.gamma(4.0, 0.25, truth.shape)).astype(np.float32)
+        clean = denoised(noisy, Workshop())
+        assert not isinstance(clean, str), clean
+        before, after = np.abs(noisy / truth - 1).mean(), np.abs(clean / truth - 1)
+        self.assertLess(after.mean(), before / 5)
+        self.assertLess(after[:, 100:].mean(), before / 4)
+        self.assertAlmostEqual(float(clean[:, :80].mean() / truth[:, :80].mean()), 1.0, delta=0.03)
+        self.assertGreater(clean[:, 92].mean() / clean[:, 100].mean(), 6)
+
+    def test_a_failure_leaves_the_light_and_is_told(self) -> None:
+        class Lame(Workshop):
+            def do(self, work: Any, pieces: Any, *more: Any, **named: Any) -> Any:
+                return [Lost("it crashed")] if work is DENOISE else super().do(work, pieces, *more, **named)
+
+        scene = hall()
+        lit = scene.but(nodes=replace(scene.nodes, lightmap=scene.nodes.lightmap // 16))
+        ask = BakeAsk(samples=1, divide=1, bounces=0, denoise=True)
+        found, plain = (
+            look_at(lit, 1, ask, Lame()),
+            look_at(lit, 1, ask.model_copy(update={"denoise": False}), Workshop()),
+        )
+        self.assertIn("the noise could not be taken out (it crashed)", found.report.lost)
+        np.testing.assert_array_equal(found.page.light, plain.page.light)
+        clean = look_at(lit, 1, ask, Workshop())
+        self.assertEqual(clean.report.lost, [])
+        self.assertTrue((clean.page.light != plain.page.light).any())
 
 
 class Texels(unittest.TestCase):

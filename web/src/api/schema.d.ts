@@ -1273,7 +1273,8 @@ export interface components {
          *     all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
          *     keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
          *     found out when there is none. mark: texels
-         *     that look into a wall are marked in the picture.
+         *     that look into a wall are marked in the picture. denoise: the page is what it may be without noise; figures stay those of
+         *     what was traced.
          */
         BakeAsk: {
             /**
@@ -1281,6 +1282,11 @@ export interface components {
              * @default 6
              */
             bounces: number;
+            /**
+             * Denoise
+             * @default false
+             */
+            denoise: boolean;
             /**
              * Divide
              * @default 4

@@ -21,6 +21,7 @@ export function Bake({ haul }: { haul: Haul }) {
   const [mix, setMix] = useState<Mix>(DAY);
   const [white, setWhite] = useState<number | null>(null);
   const [marked, setMarked] = useState(false);
+  const [clean, setClean] = useState(false);
   const [only, setOnly] = useState(false);
   const [asking, setAsking] = useState<AbortController | null>(null);
   const [report, setReport] = useState<BakeReport | null>(null);
@@ -32,9 +33,18 @@ export function Bake({ haul }: { haul: Haul }) {
     setAsking(stop);
     const parts = only ? chosen : [];
     let job = "";
-    told.current = JSON.stringify([mix, white, marked]);
+    told.current = JSON.stringify([mix, white, marked, clean]);
     api
-      .bake(scene, { samples: wanted, divide, ...asked(mix), parts, keep, white, mark: marked })
+      .bake(scene, {
+        samples: wanted,
+        divide,
+        ...asked(mix),
+        parts,
+        keep,
+        white,
+        mark: marked,
+        denoise: clean,
+      })
       .then((begun) => {
         job = begun.id;
         return ended(begun, stop.signal);
@@ -47,7 +57,7 @@ export function Bake({ haul }: { haul: Haul }) {
         if (white === null && answer.bake) {
           // from now on brighter lamps look brighter
           const found = Number(answer.bake.white.toPrecision(2));
-          told.current = JSON.stringify([mix, found, marked]);
+          told.current = JSON.stringify([mix, found, marked, clean]);
           setWhite(found);
         }
       })
@@ -56,7 +66,7 @@ export function Bake({ haul }: { haul: Haul }) {
   };
   const again = () => setSamples(0);
   // powers, colours and the exposure take what was traced as it is: they are asked for by themselves
-  const wish = JSON.stringify([mix, white, marked]);
+  const wish = JSON.stringify([mix, white, marked, clean]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: what is asked for is in `wish`
   useEffect(() => {
     if (!samples || asking || wish === told.current) return;
@@ -144,6 +154,15 @@ export function Bake({ haul }: { haul: Haul }) {
             </span>
             {baked && (
               <span className="ml-auto flex gap-2">
+                <label className="flex items-center gap-1.5">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-xs"
+                    checked={clean}
+                    onChange={(e) => setClean(e.target.checked)}
+                  />
+                  denoise
+                </label>
                 <label className="flex items-center gap-1.5">
                   <input
                     type="checkbox"

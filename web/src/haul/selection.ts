@@ -35,6 +35,9 @@ type ViewState = {
   baked: { job: string; scene: string } | null;
   /** What the pointer is on in the lens of batches: all that is drawn with it. */
   batch: Batch | null;
+  /** A part whose triangle under the pointer is asked for, by its number; and that triangle. */
+  watched: number | null;
+  spot: { source: number; triangle: number } | null;
   /** Lines of the places of a fault: x, y, z of both ends in metres, Y up. */
   places: readonly number[][] | null;
   /** known: numbers of those among the ids that were not selected before. */
@@ -60,6 +63,8 @@ type ViewState = {
         | "corners"
         | "baked"
         | "batch"
+        | "watched"
+        | "spot"
       >
     >,
   ) => void;
@@ -84,6 +89,8 @@ export const useView = create<ViewState>((set) => ({
   corners: true,
   baked: null,
   batch: null,
+  watched: null,
+  spot: null,
   places: null,
   select: (ids, known) =>
     set((old) => {

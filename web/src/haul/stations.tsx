@@ -15,6 +15,7 @@ import { bytes, count, metres, plural, small } from "../shared/format";
 import { tell } from "../shared/messages";
 import { Bake } from "./Bake";
 import { Cost } from "./Cost";
+import { Islands } from "./Islands";
 import { around, useView } from "./selection";
 import { type Rows, useShown } from "./shown";
 import { TexelBudget } from "./TexelBudget";
@@ -221,6 +222,7 @@ export function LightStation({ haul, onAdd, busy, kinds, onSteps }: LightProps) 
         <p className="opacity-80">Run the route to see what the unwrap gives.</p>
       )}
       <Bake key={`bake ${haul.result?.id}`} haul={haul} />
+      <Islands haul={haul} />
       <TexelBudget key={(haul.result ?? haul.source)?.id} {...{ haul, kinds, busy, onSteps }} />
     </div>
   );

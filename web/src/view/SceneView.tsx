@@ -1,6 +1,5 @@
 // The scene in 3D: one scene, or two with one camera and a wipe between them.
 import { Canvas, useFrame, useThree } from "@react-three/fiber";
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { type Camera, PerspectiveCamera, Vector3, type WebGLRenderer } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
@@ -8,13 +7,14 @@ import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
-import { useHover } from "./hover";
+import { useHover, useSpot } from "./hover";
 import { lensNumber, lensOf } from "./lenses";
 import { addLines, addPlaces } from "./lines";
-import { fetchView, type ViewFile } from "./load";
+import type { ViewFile } from "./load";
 import { applyLens, type Shared } from "./material";
 import { nearest, onScreen } from "./picking";
 import { metresPerPixel, useFigure, usePoint } from "./scale";
+import { useViewFile } from "./useViewFile";
 
 export type Figures = { calls: number; triangles: number; batches: number };
 type Side = { id: string; label: string; images: string | null };
@@ -25,18 +25,6 @@ type Props = {
   onFigures: (figures: Figures) => void;
   onScale: (metresPerPixel: number) => void;
 };
-
-const useViewFile = (scene: string | undefined) =>
-  useQuery({
-    queryKey: ["view", scene],
-    queryFn: ({ signal }) => fetchView(scene ?? "", signal),
-    enabled: !!scene,
-    staleTime: Infinity,
-    gcTime: 60_000,
-    // while a preview is made the picture before it stays
-    placeholderData: (old, query) =>
-      String(query?.queryKey[1]).split("|")[0] === scene?.split("|")[0] ? old : undefined,
-  });
 
 export function SceneView(props: Props) {
   const left = useViewFile(props.left.id);
@@ -178,6 +166,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
 
   usePicking(gl, camera, a, onPick);
   useHover(gl, camera, a, lens === "batches" && !b);
+  useSpot(gl, camera, a);
   useBox(gl, camera, controls, a, invalidate);
   usePoint(gl, camera, a);
   useFigure(gl, camera, a, invalidate);

@@ -1,4 +1,4 @@
-// Under the pointer, in the lens of batches: the whole batch, and what it costs.
+// Under the pointer: in the lens of batches the whole batch, and what it costs; of a part that is watched its triangle.
 import { useEffect } from "react";
 import type { Camera, WebGLRenderer } from "three";
 import { useView } from "../haul/selection";
@@ -56,6 +56,36 @@ export function useHover(gl: WebGLRenderer, camera: Camera, batches: Batches, on
       element.removeEventListener("pointermove", move);
       element.removeEventListener("pointerleave", leave);
       set({ batch: null });
+    };
+  }, [gl, camera, batches, on]);
+}
+
+/** Keeps the triangle under the pointer in the state of the view, of the one part that somebody watches. */
+export function useSpot(gl: WebGLRenderer, camera: Camera, batches: Batches) {
+  const on = useView((s) => s.watched) !== null;
+  useEffect(() => {
+    if (!on) return;
+    const { set } = useView.getState();
+    const element = gl.domElement;
+    let last = 0;
+    const move = (e: PointerEvent) => {
+      if (e.buttons || e.timeStamp - last < EVERY) return;
+      last = e.timeStamp;
+      const hit = nearest(camera, batches, onScreen(gl, e));
+      const first = hit?.object.userData.first as number | undefined;
+      const source = first === undefined ? -1 : (batches.file.sources[first + (hit?.instanceId ?? 0)] ?? -1);
+      const spot =
+        source === useView.getState().watched && hit ? { source, triangle: hit.faceIndex ?? 0 } : null;
+      const old = useView.getState().spot;
+      if (old?.triangle !== spot?.triangle || old?.source !== spot?.source) set({ spot });
+    };
+    const leave = () => set({ spot: null });
+    element.addEventListener("pointermove", move);
+    element.addEventListener("pointerleave", leave);
+    return () => {
+      element.removeEventListener("pointermove", move);
+      element.removeEventListener("pointerleave", leave);
+      set({ spot: null });
     };
   }, [gl, camera, batches, on]);
 }

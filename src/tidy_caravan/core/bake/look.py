@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tidy_caravan.core.bake.baking import Baked, bake, mapped
+from tidy_caravan.core.bake.denoising import denoised
 from tidy_caravan.core.bake.pages import Page, exposure, exr, paged, shown, spread
 from tidy_caravan.core.bake.report import BakeAsk, BakeReport, told
 from tidy_caravan.core.closeup import png
@@ -52,5 +53,11 @@ def look_at(
     baked = bake(scene, channel, ask, workshop, tell)
     mix = asked.mix()
     page = paged(baked, mix)
+    if asked.denoise:
+        clean = denoised(page.light, workshop)
+        if isinstance(clean, str):
+            baked.lost.append(f"the noise could not be taken out ({clean})")
+        else:
+            page = replace(page, light=clean)
     white = asked.white or exposure(page.light)
     return Look(told(scene, baked, mix, white, time.monotonic() - began), baked, page, shown(page, white, asked.mark))

@@ -27,7 +27,8 @@ class BakeAsk(CamelModel):
     all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
     keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
     found out when there is none. mark: texels
-    that look into a wall are marked in the picture."""
+    that look into a wall are marked in the picture. denoise: the page is what it may be without noise; figures stay those of
+    what was traced."""
 
     samples: int = Field(default=8, ge=1, le=65_536)
     divide: int = Field(default=4, ge=1, le=64)
@@ -44,6 +45,7 @@ class BakeAsk(CamelModel):
     keep: bool = True
     white: float | None = Field(default=None, gt=0, le=1e9)
     mark: bool = False
+    denoise: bool = False
 
     def mix(self) -> Mix:
         def times(power: float, colour: Colour) -> Colour:
