@@ -24,6 +24,17 @@ class PackedFile(Camel):
     sha256: str
 
 
+class LightmapPlace(Camel):
+    """Where a lightmap lies on a page that several parts share: coordinates on the page = own · scale + offset, with v
+    downwards as in glTF."""
+
+    page: int
+    width: int = Field(description="Of the page, in texels")
+    height: int
+    scale: tuple[float, float]
+    offset: tuple[float, float]
+
+
 class PackedPart(Camel):
     """One part. node: its number in the file. transform: world matrix, 16 numbers column by column, in
     the file's unit and axes."""
@@ -43,6 +54,7 @@ class PackedPart(Camel):
     triangles: int
     uv_sets: int
     lightmap: tuple[int, int] | None = Field(default=None, description="Width and height of its lightmap in texels")
+    lightmap_page: LightmapPlace | None = Field(default=None, description="Where its lightmap lies on a shared page")
     layer: str = ""
     set: str = Field(default="", description="Name of the set that decides the treatment")
     treatment: Treatment | None = None

@@ -16,6 +16,7 @@ from tidy_caravan.core.steps.clean_vertices import CleanVertices
 from tidy_caravan.core.steps.find_compounds import FindCompounds
 from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.light_budget import LightBudget
+from tidy_caravan.core.steps.light_pages import LightPages
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
@@ -54,6 +55,7 @@ def demo_route() -> list[dict[str, Any]]:
         FirstUvs(),
         LightmapUvs(),
         LightBudget(texel_m=0.06),
+        LightPages(),
         TidyNames(),
         DropEmpties(),
         LevelsOfDetail(error_mm=20.0, where=Where(names=["ferry_*"])),

@@ -22,6 +22,7 @@ from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import (
+    LightmapPlace,
     Manifest,
     PackedChange,
     PackedCheck,
@@ -31,7 +32,7 @@ from tidy_caravan.core.manifest import (
     TravelLine,
 )
 from tidy_caravan.core.packing.lists import gathered
-from tidy_caravan.core.scene import Convention, Scene
+from tidy_caravan.core.scene import Convention, Nodes, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest, in_use
 from tidy_caravan.core.selection import Assignment, PartSet
@@ -214,6 +215,7 @@ def parts_of(
             triangles=scene.meshes[m].triangles,
             uv_sets=min(uv_limit, len(scene.meshes[m].uvs)),
             lightmap=(int(nodes.lightmap[i, 0]), int(nodes.lightmap[i, 1])) if nodes.lightmap[i, 0] else None,
+            lightmap_page=lightmap_place(nodes, i),
             layer=scene.layers[nodes.layer[i]] if nodes.layer[i] >= 0 else "",
             set=sets[k].name if k >= 0 else "",
             treatment=sets[k].treatment if k >= 0 else None,
@@ -221,6 +223,16 @@ def parts_of(
         )
         for k, i, m, origin, world in rows
     ]
+
+
+def lightmap_place(nodes: Nodes, i: int) -> LightmapPlace | None:
+    page, x, y, width, height = nodes.page[i].tolist()
+    if not width:
+        return None
+    own = nodes.lightmap[i].tolist()
+    return LightmapPlace(
+        page=page, width=width, height=height, scale=(own[0] / width, own[1] / height), offset=(x / width, y / height)
+    )
 
 
 def renamed(source: Scene, scene: Scene) -> dict[str, str]:

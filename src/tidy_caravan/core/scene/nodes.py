@@ -21,6 +21,8 @@ NO_LIGHTMAP = 4
 PATH_DEPTH = 64
 """Deeper paths are shortened at the front: a chain of n nodes would need n² characters."""
 
+LATER = {"lightmap": 2, "page": 5}
+"""Columns that are nought until a step says something in them, and how wide they are."""
 Rest = tuple[tuple[float, ...], tuple[float, ...], tuple[float, ...]]
 
 
@@ -37,7 +39,8 @@ class Nodes:
     origins: of nodes that share a mesh with others which came from other triangles, where its triangles came from; a
     mesh that says something itself then tells which of those its triangles are.
     ids: the format's own, where it has any. lightmap: (N, 2) width and height of each part's own lightmap in texels, 0
-    where none was chosen.
+    where none was chosen. page: (N, 5) the page of lightmaps that it is on, counted from nought, the texels from its left and
+    top at which the own map begins, and the page's width and height; all nought where it is on none.
     extras: only nodes that have some. rest: translation, rotation (xyzw), scale of animated nodes,
     which a matrix cannot hold uniquely.
     """
@@ -58,13 +61,15 @@ class Nodes:
     origins: Mapping[int, Origin] = field(default_factory=dict)
     ids: Mapping[int, str] = field(default_factory=dict)
     lightmap: I32 = field(default_factory=lambda: np.zeros((0, 2), np.int32))
+    page: I32 = field(default_factory=lambda: np.zeros((0, 5), np.int32))
 
     def __post_init__(self) -> None:
-        if len(self.lightmap) != len(self.parent):
-            if self.lightmap.any():
-                raise ValueError("lightmaps of other nodes than these")
-            object.__setattr__(self, "lightmap", np.zeros((len(self.parent), 2), np.int32))
-        for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source", "lightmap"):
+        for name, width in LATER.items():
+            if len(getattr(self, name)) != len(self.parent):
+                if getattr(self, name).any():
+                    raise ValueError(f"{name} of other nodes than these")
+                object.__setattr__(self, name, np.zeros((len(self.parent), width), np.int32))
+        for name in ("parent", "local", "mesh", "light", "camera", "skin", "flags", "layer", "source", *LATER):
             object.__setattr__(self, name, frozen(getattr(self, name)))
 
     def __len__(self) -> int:
@@ -153,7 +158,8 @@ def with_parts(
         layer=np.concatenate([nodes.layer, np.broadcast_to(np.asarray(layer, np.int32), count)]),
         source=np.concatenate([nodes.source, np.broadcast_to(np.asarray(source, np.int64), count)]),
         names=(*nodes.names, *names),
-        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, 2), np.int32)]),
+        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, LATER["lightmap"]), np.int32)]),
+        page=np.concatenate([nodes.page, np.zeros((count, LATER["page"]), np.int32)]),
     )
 
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import Channel, Clip, Convention, Mesh, Morph, Nodes, Root, Scene, Skin
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
-from tidy_caravan.core.scene.nodes import Rest
+from tidy_caravan.core.scene.nodes import LATER, Rest
 from tidy_caravan.core.space.axes import axis_map, unit_factor
 from tidy_caravan.core.space.transforms import quaternions
 
@@ -243,7 +243,8 @@ def hung_below(scene: Scene, rows: AnyArray, what: tuple[str, ...]) -> Scene:
         sources=nodes.sources,
         origins=nodes.origins,
         ids=nodes.ids,
-        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, 2), np.int32)]),
+        lightmap=np.concatenate([nodes.lightmap, np.zeros((count, LATER["lightmap"]), np.int32)]),
+        page=np.concatenate([nodes.page, np.zeros((count, LATER["page"]), np.int32)]),
     )
     return scene.but(nodes=grown)
 
@@ -275,6 +276,7 @@ def keep_nodes(scene: Scene, keep: AnyArray) -> Scene:
         origins={new(i): own for i, own in nodes.origins.items() if keep[i]},
         ids={new(i): own for i, own in nodes.ids.items() if keep[i]},
         lightmap=nodes.lightmap[kept],
+        page=nodes.page[kept],
     )
     return scene.but(
         nodes=slim,

@@ -85,7 +85,10 @@ class LightBudget(Step):
                 break
         kept = self.found(sheets.within(), limits)
         out = sheets.scene_of()
-        nodes = replace(out.nodes, lightmap=with_sizes(out, rows, kept.size))
+        sizes = with_sizes(out, rows, kept.size)
+        # other maps than before lie on no page yet
+        page = np.where((sizes == out.nodes.lightmap).all(axis=1)[:, None], out.nodes.page, 0).astype(np.int32)
+        nodes = replace(out.nodes, lightmap=sizes, page=page)
         return out.but(nodes=nodes), [*self.told(scene, rows, sheets.lit, kept, limits, flat), *sheets.told(kept.texel)]
 
     def told(self, scene: Scene, rows: I64, lit: Lit, kept: Budgeted, limits: Limits, flat: I64) -> list[Change]:

@@ -36,6 +36,7 @@ from tidy_caravan.core.scene import (
 )
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.levels import Level, in_use
+from tidy_caravan.core.scene.nodes import LATER
 from tidy_caravan.server.store.blobs import Store
 
 TABLES: dict[str, TypeAdapter[Any]] = {
@@ -119,8 +120,7 @@ def save_scene(store: Store, scene: Scene) -> str:
     for mesh in (*scene.meshes, *(one.mesh for own in levels.values() for one in own)):
         store.put(mesh_key(mesh), mesh_bytes(mesh))
     arrays: dict[str, AnyArray] = {c: getattr(scene.nodes, c) for c in COLUMNS}
-    if scene.nodes.lightmap.any():
-        arrays["lightmap"] = scene.nodes.lightmap
+    arrays |= {c: getattr(scene.nodes, c) for c in LATER if getattr(scene.nodes, c).any()}
     for i, skin in enumerate(scene.skins):
         if skin.inverse_bind is not None:
             arrays[f"skin{i}"] = skin.inverse_bind
@@ -176,7 +176,7 @@ def load_scene(store: Store, key: str) -> Scene:
         sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
         origins={i: Origin(arrays[f"origin{i}"], arrays.get(f"originMember{i}")) for i in meta.get("origins") or ()},
         ids={int(k): v for k, v in (meta.get("ids") or {}).items()},
-        **({"lightmap": arrays["lightmap"]} if "lightmap" in arrays else {}),
+        **{c: arrays[c] for c in LATER if c in arrays},
     )
     clips = tuple(
         Clip(

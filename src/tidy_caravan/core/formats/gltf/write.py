@@ -439,19 +439,22 @@ def write_nodes(
         entries[owner]["children"] = children.tolist()
     for i, extra in nodes.extras.items():
         entries[i]["extras"] = extra
-    for i, (mesh, matrices) in batches.items():
+    for i, (mesh, matrices, places) in batches.items():
         if mesh in mesh_of:
             used.add("EXT_mesh_gpu_instancing")
             entries[i]["mesh"] = mesh_of[mesh]
             entries[i]["extensions"] = {
-                "EXT_mesh_gpu_instancing": {"attributes": instance_attributes(matrices, builder)}
+                "EXT_mesh_gpu_instancing": {"attributes": instance_attributes(matrices, places, builder)}
             }
     return entries if not swallowed.any() else [entries[i] for i in kept.tolist()]
 
 
-def instance_attributes(matrices: F64, builder: Builder) -> dict[str, int]:
+def instance_attributes(matrices: F64, places: F64 | None, builder: Builder) -> dict[str, int]:
+    """The extension's own, and attributes of an application, as it allows them: the place on a shared page of lightmaps."""
     translation, rotation, scale, _ = split_trs(matrices)
     columns = {"TRANSLATION": translation, "ROTATION": rotation, "SCALE": scale}
+    if places is not None:
+        columns |= {"_LIGHTMAP_SCALE_OFFSET": places[:, :4], "_LIGHTMAP_PAGE": places[:, 4:]}
     return {k: builder.accessor(v.astype(np.float32)) for k, v in columns.items()}
 
 

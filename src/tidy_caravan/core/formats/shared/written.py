@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from tidy_caravan.core.scene import SCATTER, Note, Scene
+from tidy_caravan.core.scene import SCATTER, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray, Bool
 from tidy_caravan.core.space.transforms import split_trs
 
@@ -84,12 +84,23 @@ def plain_copies(scene: Scene) -> Bool:
     return simple
 
 
-def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64]]]:
-    """Scatter nodes whose children are plain instances of one mesh, and the children they replace. O(N log N)."""
+def page_places(nodes: Nodes, rows: AnyArray) -> F64 | None:
+    """(K, 5) by which the lightmap coordinates of nodes are brought to their page: scale across and down, offset from its
+    left and top, and its number; None when not all of them are on one."""
+    page = nodes.page[rows]
+    if not len(page) or (page[:, 3] == 0).any():
+        return None
+    side = page[:, 3:5].astype(np.float64)
+    return np.concatenate([nodes.lightmap[rows] / side, page[:, 1:3] / side, page[:, :1]], axis=1)
+
+
+def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64, F64 | None]]]:
+    """Scatter nodes whose children are plain instances of one mesh, with the matrices of those (K, 4, 4) and, where they have
+    places on shared pages of lightmaps, scale, offset and page of each (K, 5); and the children they replace. O(N log N)."""
     nodes = scene.nodes
     plain = plain_copies(scene)
     swallowed = np.zeros(len(nodes), np.bool_)
-    batches: dict[int, tuple[int, F64]] = {}
+    batches: dict[int, tuple[int, F64, F64 | None]] = {}
     owners = (nodes.flags & SCATTER) > 0
     below = np.flatnonzero((nodes.parent >= 0) & owners[nodes.parent])
     below = below[np.argsort(nodes.parent[below], kind="stable")]
@@ -98,5 +109,5 @@ def scatter_batches(scene: Scene) -> tuple[AnyArray, dict[int, tuple[int, F64]]]
         mesh = nodes.mesh[children]
         if plain[children].all() and (mesh == mesh[0]).all() and nodes.mesh[i] < 0:
             swallowed[children] = True
-            batches[i] = (int(mesh[0]), nodes.local[children])
+            batches[i] = (int(mesh[0]), nodes.local[children], page_places(nodes, children))
     return swallowed, batches

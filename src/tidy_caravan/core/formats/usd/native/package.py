@@ -46,13 +46,14 @@ class Names:
 
 
 def build(
-    scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any,
+    scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
     beside: dict[str, bytes], least: int,
 ) -> tuple[bytes, list[str], dict[int, int]]:  # fmt: skip
     """(bytes of the layer or the package, prim path of every node, and of nodes that are there by reference the node that
     was written in their place). pictures: relative path by image index.
 
-    batches: scatter nodes that become point instancers: (mesh, matrices (K, 4, 4)); swallowed: (N,) their copies.
+    batches: scatter nodes that become point instancers: (mesh, matrices (K, 4, 4), places on a page
+    of lightmaps (K, 5) or None); swallowed: (N,) their copies.
     beside: files that go into a package with the layer. least: parts from which on groups are written once, 0 for none.
     """
     with tempfile.TemporaryDirectory() as folder:
@@ -89,7 +90,7 @@ def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> st
 
 
 def write(
-    stage: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any]], swallowed: Any,
+    stage: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
     least: int,
 ) -> tuple[list[str], dict[int, int]]:  # fmt: skip
     UsdGeom.SetStageMetersPerUnit(stage, float(scene.convention.metres_per_unit))
@@ -343,8 +344,9 @@ def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, s
 
 
 def write_scatter(
-    stage: Any, path: str, scene: Scene, m: int, matrices: AnyArray, prototypes: dict[int, str], looks: dict[int, str]
-) -> None:
+    stage: Any, path: str, scene: Scene, m: int, matrices: AnyArray, places: AnyArray | None, prototypes: dict[int, str],
+    looks: dict[int, str],
+) -> None:  # fmt: skip
     out = UsdGeom.PointInstancer.Define(stage, path)
     prototype = f"{path}/Prototypes/{(scene.meshes[m].name and Tf.MakeValidIdentifier(scene.meshes[m].name)) or 'mesh'}"
     holder = UsdGeom.Xform.Define(stage, prototype).GetPrim()
@@ -360,6 +362,17 @@ def write_scatter(
     out.CreatePositionsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(translation, np.float32)))
     out.CreateScalesAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(scale, np.float32)))
     out.CreateOrientationsfAttr(Vt.QuatfArray.FromNumpy(np.ascontiguousarray(rotation, np.float32)))
+    if places is not None:
+        turned = np.asarray(places[:, :4], np.float32).copy()
+        turned[:, 3] = 1 - places[:, 1] - places[:, 3]  # coordinates go upwards here
+        column = UsdGeom.PrimvarsAPI(out.GetPrim()).CreatePrimvar(
+            "lightmapScaleOffset", Sdf.ValueTypeNames.Float4Array, UsdGeom.Tokens.vertex
+        )
+        column.Set(Vt.Vec4fArray.FromNumpy(np.ascontiguousarray(turned)))
+        page = UsdGeom.PrimvarsAPI(out.GetPrim()).CreatePrimvar(
+            "lightmapPage", Sdf.ValueTypeNames.IntArray, UsdGeom.Tokens.vertex
+        )
+        page.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(places[:, 4], np.int32)))
 
 
 def write_light(stage: Any, path: str, light: Any, metres: float) -> Any:

@@ -1,0 +1,189 @@
+"""Lightmaps on shared pages: nothing lies on another, places are right in the manifest and beside copies in a list."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+import unittest
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pygltflib
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pxr import Usd, UsdGeom
+
+from tests.core.test_light_budget import hall
+from tests.core.test_lists import target
+from tests.core.test_sides import as_mesh, at
+from tidy_caravan.core.carry import carry
+from tidy_caravan.core.lightmap.pages import paged
+from tidy_caravan.core.packing.pack import Package
+from tidy_caravan.core.route import Route
+from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
+from tidy_caravan.core.steps.base import StepContext
+from tidy_caravan.core.steps.light_budget import LightBudget
+from tidy_caravan.core.steps.light_pages import LightPages
+
+COUNT = 40
+
+
+def street() -> Scene:
+    """Forty posts of one mesh below a node, and a slab of another layer, with lightmap sets."""
+    post, slab = as_mesh(trimesh.creation.box((0.2, 1, 0.2)), 0), as_mesh(trimesh.creation.box((40, 0.2, 4)), 0)
+    uv = np.random.default_rng(1).uniform(0.1, 0.9, (post.vertices, 2)).astype(np.float32)
+    flat = np.random.default_rng(2).uniform(0.1, 0.9, (slab.vertices, 2)).astype(np.float32)
+    meshes = (replace(post, uvs=(uv, uv)), replace(slab, uvs=(flat, flat)))
+    local = np.concatenate([np.eye(4)[None], [at(k, 0.5, 0) for k in range(COUNT)], at(0, -0.1, 0)[None]])
+    nodes = make_nodes(
+        [-1, *[0] * COUNT, -1], local, ["row", *(f"post_{k}" for k in range(COUNT)), "slab"],
+        mesh=[-1, *[0] * COUNT, 1], layer=[0, *[0] * COUNT, 1],
+        lightmap=np.array([(0, 0), *[(32, 16)] * COUNT, (256, 128)], np.int32),
+    )  # fmt: skip
+    return Scene(GLTF, nodes, meshes, (Material("m"),), layers=("Posts", "Ground"))
+
+
+def delivered(fmt: str) -> Package:
+    steps = [{"kind": "match_units_axes", "bakeScale": False}, {"kind": "light_pages", "side": 128, "by": "all"}]
+    route = Route.model_validate({"steps": steps})
+    scene = street()
+    small = replace(scene.nodes, lightmap=np.minimum(scene.nodes.lightmap, 64))
+    package, *_ = carry(scene.but(nodes=small), "s", "0" * 64, target(8), route, fmt)  # type: ignore[arg-type]
+    return package
+
+
+def on_page(part: Any) -> tuple[float, ...]:
+    place = part["lightmapPage"]
+    return place["page"], *np.float32([*place["scale"], *place["offset"]]).tolist()
+
+
+class Pages(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(st.integers(1, 64), st.integers(1, 64), st.integers(0, 2)), min_size=1, max_size=120))
+    def test_nothing_lies_on_another_nor_beside_a_page(self, maps: list[tuple[int, int, int]]) -> None:
+        size, group = np.array([m[:2] for m in maps]), np.array([m[2] for m in maps])
+        found = paged(size, group, 64)
+        canvas = [np.zeros(tuple(s[::-1]), np.int64) for s in found.size.tolist()]
+        for (w, h), page, (x, y) in zip(size.tolist(), found.page.tolist(), found.corner.tolist(), strict=True):
+            self.assertTrue(x >= 0 and y >= 0 and x + w <= canvas[page].shape[1] and y + h <= canvas[page].shape[0])
+            canvas[page][y : y + h, x : x + w] += 1
+        self.assertTrue(all(c.max() == 1 and max(c.shape) <= 64 for c in canvas))
+        for page in range(len(canvas)):
+            self.assertEqual(len(set(group[found.page == page].tolist())), 1)
+
+    def test_powers_of_two_leave_no_gaps_and_many_take_no_time(self) -> None:
+        rng = np.random.default_rng(5)
+        size = 2 ** rng.integers(4, 9, (100_000, 2))
+        began = time.perf_counter()
+        found = paged(size, np.zeros(len(size), np.int64), 4096)
+        self.assertLess(time.perf_counter() - began, 1.0)
+        self.assertGreater(size.prod(axis=1).sum() / found.size.prod(axis=1).sum(), 0.97)
+
+    def test_a_map_larger_than_a_page_is_refused(self) -> None:
+        with self.assertRaises(ValueError):
+            paged(np.array([[128, 16]]), np.zeros(1, np.int64), 64)
+
+
+class Step(unittest.TestCase):
+    def test_layers_have_pages_of_their_own_and_a_second_time_changes_nothing(self) -> None:
+        scene = street()
+        once, changes = LightPages(side=256).apply(scene, StepContext())
+        page = once.nodes.page
+        self.assertEqual((len(set(page[1:-1, 0].tolist())), page[-1, 0] == page[1, 0]), (1, False))
+        self.assertEqual(page[0].tolist(), [0] * 5)
+        self.assertIn("41 lightmaps on 2 pages", changes[0].text)
+        again, _ = LightPages(side=256).apply(once, StepContext())
+        np.testing.assert_array_equal(again.nodes.page, page)
+        self.assertIs(once.meshes, scene.meshes)
+        together, _ = LightPages(side=512, by="all").apply(scene, StepContext())
+        self.assertEqual(set(together.nodes.page[1:, 0].tolist()), {0})
+
+    def test_too_large_a_map_stays_by_itself_and_is_told(self) -> None:
+        made, changes = LightPages(side=128).apply(street(), StepContext())
+        self.assertEqual(made.nodes.page[-1].tolist(), [0] * 5)
+        self.assertTrue(any(c.problem and "1 map is larger than a page of 128" in c.text for c in changes))
+        bare = street()
+        none = bare.but(nodes=replace(bare.nodes, lightmap=np.zeros_like(bare.nodes.lightmap)))
+        self.assertTrue(LightPages().apply(none, StepContext())[1][0].problem)
+
+    def test_another_size_takes_a_part_off_its_page(self) -> None:
+        once, _ = LightPages().apply(LightBudget(texel_m=0.1).apply(hall(), StepContext())[0], StepContext())
+        self.assertEqual(int((once.nodes.page[:, 3] > 0).sum()), 26)
+        same, _ = LightBudget(texel_m=0.1).apply(once, StepContext())
+        np.testing.assert_array_equal(same.nodes.page, once.nodes.page)
+        finer, _ = LightBudget(texel_m=0.03).apply(once, StepContext())
+        changed = (finer.nodes.lightmap != once.nodes.lightmap).any(axis=1)
+        self.assertTrue(changed.any())
+        self.assertFalse(finer.nodes.page[changed].any())
+        np.testing.assert_array_equal(finer.nodes.page[~changed], once.nodes.page[~changed])
+
+
+class Delivered(unittest.TestCase):
+    def test_the_manifest_says_where_each_map_lies(self) -> None:
+        package = delivered("glb")
+        told = package.manifest.model_dump(by_alias=True)["parts"]
+        own = [p for p in told if p["lightmap"]]
+        self.assertEqual(len(own), COUNT + 1)
+        taken: set[tuple[int, float, float]] = set()
+        for part in own:
+            place = part["lightmapPage"]
+            self.assertAlmostEqual(place["scale"][0] * place["width"], part["lightmap"][0])
+            self.assertAlmostEqual(place["scale"][1] * place["height"], part["lightmap"][1])
+            taken.add((place["page"], *place["offset"]))
+        self.assertEqual(len(taken), COUNT + 1)
+
+    def test_copies_in_a_list_have_their_places_beside_their_transforms(self) -> None:
+        package = delivered("glb")
+        manifest = package.manifest.model_dump(by_alias=True)
+        wanted = {
+            (round(p["transform"][12], 3), *on_page(p))
+            for p in manifest["parts"] if p["name"].startswith("post")
+        }  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            (path := Path(folder) / "s.glb").write_bytes(package.files[package.manifest.main_file])
+            document = pygltflib.GLTF2().load(str(path))
+        blob = document.binary_blob()
+        node = next(n for n in document.nodes if (n.extensions or {}).get("EXT_mesh_gpu_instancing"))
+        columns = {}
+        for name, index in node.extensions["EXT_mesh_gpu_instancing"]["attributes"].items():
+            accessor = document.accessors[index]
+            begin = (document.bufferViews[accessor.bufferView].byteOffset or 0) + (accessor.byteOffset or 0)
+            width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor.type]
+            columns[name] = np.frombuffer(blob, np.float32, accessor.count * width, begin).reshape(-1, width)
+        found = {
+            (round(float(t[0]), 3), int(n[0]), *p.tolist())
+            for t, n, p in zip(
+                columns["TRANSLATION"], columns["_LIGHTMAP_PAGE"], columns["_LIGHTMAP_SCALE_OFFSET"], strict=True
+            )
+        }
+        self.assertEqual(found, wanted)
+
+    def test_in_openusd_as_well_with_coordinates_that_go_upwards(self) -> None:
+        package = delivered("usdc")
+        manifest = package.manifest.model_dump(by_alias=True)
+        with tempfile.TemporaryDirectory() as folder:
+            (path := Path(folder) / "s.usdc").write_bytes(package.files[package.manifest.main_file])
+            stage = Usd.Stage.Open(str(path))
+            prim = next(p for p in stage.Traverse() if p.IsA(UsdGeom.PointInstancer))
+            places = np.array(UsdGeom.PrimvarsAPI(prim).GetPrimvar("lightmapScaleOffset").Get(), np.float64)
+            number = np.array(UsdGeom.PrimvarsAPI(prim).GetPrimvar("lightmapPage").Get())
+            x = np.array(UsdGeom.PointInstancer(prim).GetPositionsAttr().Get())[:, 0]
+        by_x = {
+            round(p["transform"][12], 3): p["lightmapPage"] for p in manifest["parts"] if p["name"].startswith("post")
+        }
+        self.assertEqual(len(x), COUNT)
+        self.assertEqual(len(set(number.tolist())), 2)
+        for at_, place, page in zip(x.tolist(), places, number.tolist(), strict=True):
+            told = by_x[round(at_, 3)]
+            self.assertEqual(told["page"], page)
+            # a corner of the own map, downwards, and the same one upwards
+            down = np.array([0.3, 0.2]) * told["scale"] + told["offset"]
+            up = np.array([0.3, 1 - 0.2]) * place[:2] + place[2:]
+            np.testing.assert_allclose([up[0], 1 - up[1]], down, atol=1e-6)
+
+
+if __name__ == "__main__":
+    unittest.main()
