@@ -84,6 +84,9 @@ def parser() -> Parser:
     seven.add_argument("--texel", type=float, default=0.05, metavar="M", help="metres of a texel of weight 1")
     seven.add_argument("--megabytes", type=float, metavar="MB", help="the finest texels that are enough for")
     seven.add_argument("--ceiling", type=float, default=0.5, metavar="W", help="weight of flat parts above head height")
+    seven.add_argument(
+        "--unseen", type=float, default=1.0, metavar="W", help="weight of what nobody sees; 1 does not look for it"
+    )
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
     eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write the page")
     eight.add_argument("file", type=Path)

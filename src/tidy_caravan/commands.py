@@ -218,9 +218,9 @@ def run_light(args: argparse.Namespace) -> int:
     from tidy_caravan.core.lightmap.report import Ask, Lamp
     from tidy_caravan.core.selection import Assignment
 
-    if not args.texel > 0 or not args.ceiling > 0 or not 16 <= args.largest <= 8192:
+    if not args.texel > 0 or not args.ceiling > 0 or not args.unseen > 0 or not 16 <= args.largest <= 8192:
         raise UnusableInput(
-            "--texel and --ceiling have to be more than 0, --largest 16 to 8192", where="the command line"
+            "--texel, --ceiling and --unseen have to be more than 0, --largest 16 to 8192", where="the command line"
         )
     target = destination(args.to)
     scene, _ = read(args.file)
@@ -228,7 +228,10 @@ def run_light(args: argparse.Namespace) -> int:
     assignment = Assignment(scene, route.sets)
     if args.route:
         scene, _ = run(scene, route, target)
-    told = Lamp.of(scene, target, assignment).report(Ask(args.texel, args.megabytes, args.ceiling, args.largest))
+    lamp = Lamp.of(scene, target, assignment)
+    if args.unseen != 1:
+        lamp = lamp.looked_for(scene, Workshop())
+    told = lamp.report(Ask(args.texel, args.megabytes, args.ceiling, args.unseen, args.largest))
     enough = args.megabytes is None or told.bytes <= args.megabytes * 1e6
     if args.json:
         show(told.model_dump(by_alias=True))
@@ -236,6 +239,7 @@ def run_light(args: argparse.Namespace) -> int:
     print(
         f"{told.maps} lightmaps, {told.bytes / 1e6:.3g} MB at {100 * told.texel_m:.3g} cm a texel "
         f"({100 * told.finest_m:.3g} to {100 * told.coarsest_m:.3g} cm as the maps have them), {told.ceilings} ceilings"
+        + (f", {told.unseen} that nobody seems to see" if args.unseen != 1 else "")
     )
     if not enough:
         print(f"  {args.megabytes:g} MB are not enough: the smallest maps weigh {told.least / 1e6:.3g} MB")

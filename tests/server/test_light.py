@@ -67,11 +67,13 @@ class Budgets(unittest.TestCase):
             self.assertGreater(within["bytes"], 0.2e6)
             least = c.get(f"/api/scenes/{scene}/light", params={"megabytes": 0.001}).json()
             self.assertEqual(least["bytes"], least["least"])
+            weighed = c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.01, "unseen": 0.25}).json()
+            self.assertEqual((fine["unseen"], weighed["unseen"], weighed["bytes"]), (0, 0, fine["bytes"]))  # all in sight
             began = time.monotonic()
             for _ in range(20):
                 c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.03})
             self.assertLess((time.monotonic() - began) / 20, 0.2)
-            for bad in ({"texelM": 0}, {"megabytes": -1}, {"ceiling": 0}):
+            for bad in ({"texelM": 0}, {"megabytes": -1}, {"ceiling": 0}, {"unseen": 0}):
                 self.assertEqual(c.get(f"/api/scenes/{scene}/light", params=bad).status_code, 422)
 
 

@@ -54,7 +54,7 @@ def demo_route() -> list[dict[str, Any]]:
         PlacePivots(where=Where(names=["piling_*"])),
         FirstUvs(),
         LightmapUvs(),
-        LightBudget(texel_m=0.06),
+        LightBudget(texel_m=0.06, unseen=0.5),
         LightPages(),
         TidyNames(),
         DropEmpties(),

@@ -126,7 +126,7 @@ export const api = {
         body: ask as Schemas["BakeAsk"],
       }),
     ),
-  light: (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number }) =>
+  light: (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number; unseen?: number }) =>
     answer<LightReport>(
       client.GET("/api/scenes/{scene_id}/light", { params: { path: { scene_id: scene }, query } }),
     ),

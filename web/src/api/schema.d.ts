@@ -2578,6 +2578,12 @@ export interface components {
              * @default 0.05
              */
             texelM: number;
+            /**
+             * Weight of what nobody sees
+             * @description Parts that neither a camera nor a walkable place sees, by rays; a guess. 1 treats them like the rest, and casts none
+             * @default 1
+             */
+            unseen: number;
             where?: components["schemas"]["Where"];
         };
         /**
@@ -2615,7 +2621,7 @@ export interface components {
         /**
          * LightReport
          * @description texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
-         *     are. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
+         *     are. unseen: parts that nobody seems to see, 0 where it was not asked for. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
          *     the largest there is, and coarser than wanted.
          */
         LightReport: {
@@ -2647,6 +2653,8 @@ export interface components {
             texelM: number;
             /** Toosmall */
             tooSmall: number;
+            /** Unseen */
+            unseen: number;
         };
         /**
          * LightmapUvs
@@ -6068,6 +6076,8 @@ export interface operations {
                 megabytes?: number | null;
                 /** @description Weight of ceilings */
                 ceiling?: number;
+                /** @description Weight of what nobody sees; 1 does not look for it */
+                unseen?: number;
                 largest?: number;
             };
             header?: never;

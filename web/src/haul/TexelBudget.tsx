@@ -30,11 +30,15 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
   const [texel, setTexel] = useState(step?.texelM ?? 0.05);
   const [megabytes, setMegabytes] = useState(step?.megabytes ?? 64);
   const [ceiling, setCeiling] = useState(step?.ceilings ?? 0.5);
-  const wanted = useDebounced(by === "texel" ? { texelM: texel, ceiling } : { megabytes, ceiling }, 80);
+  const [unseen, setUnseen] = useState(step?.unseen ?? 1);
+  const wanted = useDebounced(
+    by === "texel" ? { texelM: texel, ceiling, unseen } : { megabytes, ceiling, unseen },
+    80,
+  );
   const scene = (haul.result ?? haul.source)?.id ?? "";
   const { data, error } = useLight(scene, wanted);
   const put = () => {
-    const values = { by, texelM: Number(texel.toFixed(5)), megabytes, ceilings: ceiling };
+    const values = { by, texelM: Number(texel.toFixed(5)), megabytes, ceilings: ceiling, unseen };
     const base = kinds.find((k) => k.kind === "light_budget")?.defaults;
     if (step) onSteps(steps.map((s, i) => (i === at ? ({ ...s, ...values } as StepData) : s)));
     else if (base) onSteps(withMend(steps, { step: { ...base, ...values } as StepData, given: [] }, kinds));
@@ -43,6 +47,7 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
     step &&
     step.by === by &&
     step.ceilings === ceiling &&
+    step.unseen === unseen &&
     (by === "texel" ? Math.abs((step.texelM ?? 0) - texel) < 1e-5 : step.megabytes === megabytes);
   return (
     <section aria-label="Texel budget" className="flex flex-col gap-2 border-t rule pt-2">
@@ -110,6 +115,22 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
             onChange={(e) => Number(e.target.value) > 0 && setCeiling(Number(e.target.value))}
           />
         </label>
+        <label
+          className="flex items-center gap-1.5"
+          title="Parts that neither a camera nor a walkable place sees; 1 does not look for them"
+        >
+          Unseen ×
+          <input
+            type="number"
+            className="input input-xs w-14"
+            aria-label="Weight of what nobody sees"
+            min={0.05}
+            max={10}
+            step={0.05}
+            value={unseen}
+            onChange={(e) => Number(e.target.value) > 0 && setUnseen(Number(e.target.value))}
+          />
+        </label>
         <button
           type="button"
           className="btn btn-primary btn-xs"
@@ -137,6 +158,7 @@ function Told({ data, over, onTexel }: { data: LightReport; over: boolean; onTex
     ["Finest, coarsest", `${metres(data.finestM)}, ${metres(data.coarsestM)}`],
     ["Filled", share(data.fill)],
     ["Ceilings by shape", count(data.ceilings)],
+    ["Seen by nobody, it seems", count(data.unseen)],
   ];
   const most = Math.max(1, ...data.sizes.map((s) => s.bytes));
   return (

@@ -98,6 +98,13 @@ def weights(scene: Scene, assignment: Assignment) -> tuple[F64, Bool]:
     return every[winner], spared[winner]
 
 
+def weights_of(own: F64, flat: Bool, hidden: Bool, ceiling: float, unseen: float) -> F64:
+    """(P,) weights: those of a set hold; of the others what is flat and high, and what nobody sees, counts less."""
+    free = own == 1
+    out: F64 = own * np.where(free & flat, ceiling, 1.0) * np.where(free & hidden, unseen, 1.0)
+    return out
+
+
 def limits_of(destination: Destination, largest: int) -> Limits:
     """What maps a destination takes, none longer than said."""
     largest = min(largest, destination.max_texture)

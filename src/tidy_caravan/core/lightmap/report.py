@@ -10,10 +10,12 @@ import numpy as np
 from tidy_caravan.core.conventions.destinations import CamelModel, Destination
 from tidy_caravan.core.lightmap.budget import Lit as LitParts
 from tidy_caravan.core.lightmap.budget import at_budget, at_texel, bargains, too_small
-from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts
+from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts, weights_of
+from tidy_caravan.core.lightmap.seen import unseen
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.selection import Assignment
+from tidy_caravan.core.work.heavy import Workshop
 
 LISTED = 40
 
@@ -52,7 +54,7 @@ class Saving(CamelModel):
 
 class LightReport(CamelModel):
     """texelM: of a part of weight 1, as asked or as the bytes are enough for. least: bytes of the smallest maps that there
-    are. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
+    are. unseen: parts that nobody seems to see, 0 where it was not asked for. guessed: parts without a set of coordinates yet, whose fill is a guess. tooSmall: parts whose map is
     the largest there is, and coarser than wanted."""
 
     maps: int
@@ -63,6 +65,7 @@ class LightReport(CamelModel):
     coarsest_m: float
     fill: float
     ceilings: int
+    unseen: int
     guessed: int
     too_small: int
     bytes_per_texel: float
@@ -74,11 +77,12 @@ class LightReport(CamelModel):
 @dataclass(frozen=True)
 class Ask:
     """texel_m: metres of a texel of weight 1. megabytes: of all maps; then the texel size follows. ceiling: weight of flat
-    parts above head height. largest: texels along the largest map."""
+    parts above head height; unseen: of what nobody sees. largest: texels along the largest map."""
 
     texel_m: float = 0.05
     megabytes: float | None = None
     ceiling: float = 0.5
+    unseen: float = 1.0
     largest: int = 2048
 
 
@@ -92,6 +96,8 @@ class Lamp:
     names: list[str]
     sources: I64
     destination: Destination
+    hidden: Bool | None = None
+    """Which of them nobody sees, once it was asked for."""
 
     @classmethod
     def of(cls, scene: Scene, destination: Destination, assignment: Assignment | None = None) -> Lamp:
@@ -100,11 +106,18 @@ class Lamp:
         names = [scene.nodes.names[i] for i in rows.tolist()]
         return cls(rows, lit, ceilings(scene, rows), names, scene.nodes.source[rows], destination)
 
+    def looked_for(self, scene: Scene, workshop: Workshop) -> Lamp:
+        """The same, knowing which parts nobody sees; none where that could not be found out."""
+        found = unseen(scene, self.rows, workshop)
+        return replace(self, hidden=np.zeros(len(self.rows), np.bool_) if isinstance(found, str) else found)
+
     def report(self, ask: Ask) -> LightReport:
         """The maps for what is asked. O(parts · sizes · log)."""
         limits = limits_of(self.destination, ask.largest)
         coarse = self.flat & (self.lit.weight == 1) & (ask.ceiling != 1)
-        weight = np.where(coarse, ask.ceiling, self.lit.weight)
+        hidden = np.zeros(len(self.lit), np.bool_) if self.hidden is None or ask.unseen == 1 else self.hidden
+        hidden = hidden & (self.lit.weight == 1)
+        weight = weights_of(self.lit.weight, coarse, hidden, ask.ceiling, ask.unseen)
         lit = replace(self.lit, weight=weight, least=np.zeros(len(self.lit), np.int64))
         by_bytes = ask.megabytes is not None
         done = (
@@ -124,6 +137,7 @@ class Lamp:
             coarsest_m=float(each.max()) if len(lit) else 0.0,
             fill=float(np.average(lit.fill, weights=bytes_)) if len(lit) else 0.0,
             ceilings=int(coarse.sum()),
+            unseen=int(hidden.sum()),
             guessed=int((self.lit.least == 0).sum()),
             too_small=int(too_small(lit, done, limits).sum()),
             bytes_per_texel=limits.bytes_per_texel,

@@ -10,7 +10,8 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.lightmap.budget import Budgeted, Limits, Lit, at_budget, at_texel, bargains, too_small, widths
-from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts
+from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts, weights_of
+from tidy_caravan.core.lightmap.seen import unseen
 from tidy_caravan.core.lightmap.unwrap import RELAY, time_limit
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import I32, I64
@@ -52,6 +53,11 @@ class LightBudget(Step):
         0.5, "Weight of ceilings", "Flat parts above head height are plain and far away; 1 treats them like the rest",
         "×", gt=0, le=10,
     )  # fmt: skip
+    unseen: float = parameter(
+        1.0, "Weight of what nobody sees",
+        "Parts that neither a camera nor a walkable place sees, by rays; a guess. 1 treats them like the rest, and casts none",
+        "×", gt=0, le=10,
+    )  # fmt: skip
     largest: int = parameter(2048, "Largest map", "No map is longer", "texels", ge=16, le=8192)
     padding_texels: int = parameter(
         4, "Padding", "Least distance between islands at the size chosen", "texels", ge=1, le=64
@@ -65,16 +71,22 @@ class LightBudget(Step):
             at_texel(lit, self.texel_m, limits) if self.by == "texel" else at_budget(lit, self.megabytes * 1e6, limits)
         )
 
-    def lit(self, scene: Scene, context: StepContext) -> tuple[I64, Lit, I64]:
-        """Nodes that get a map, what the budget has to know of them, and those of them that are ceilings."""
+    def lit(self, scene: Scene, context: StepContext) -> tuple[I64, Lit, I64, I64, str]:
+        """Nodes that get a map, what the budget has to know of them, those of them that are ceilings, those that nobody sees,
+        and why that could not be found out."""
         rows, lit = lit_parts(scene, context.destination, context.assignment)
         mine = context.selected(self.where, scene)[rows]
         rows, lit = rows[mine], lit.of(mine)
         flat = ceilings(scene, rows) & (lit.weight == 1) & (self.ceilings != 1)
-        return rows, replace(lit, weight=np.where(flat, self.ceilings, lit.weight)), rows[flat]
+        hidden, failed = np.zeros(len(rows), np.bool_), ""
+        if self.unseen != 1 and len(rows):
+            found = unseen(scene, rows, context.workshop, context.progress)
+            hidden, failed = (hidden, found) if isinstance(found, str) else (found & (lit.weight == 1), "")
+        weight = weights_of(lit.weight, flat, hidden, self.ceilings, self.unseen)
+        return rows, replace(lit, weight=weight), rows[flat], rows[hidden], failed
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        rows, lit, flat = self.lit(scene, context)
+        rows, lit, flat, hidden, failed = self.lit(scene, context)
         if not len(rows):
             return scene, []
         limits = limits_of(context.destination, self.largest)
@@ -89,7 +101,13 @@ class LightBudget(Step):
         # other maps than before lie on no page yet
         page = np.where((sizes == out.nodes.lightmap).all(axis=1)[:, None], out.nodes.page, 0).astype(np.int32)
         nodes = replace(out.nodes, lightmap=sizes, page=page)
-        return out.but(nodes=nodes), [*self.told(scene, rows, sheets.lit, kept, limits, flat), *sheets.told(kept.texel)]
+        changes = [*self.told(scene, rows, sheets.lit, kept, limits, flat), *sheets.told(kept.texel)]
+        if len(hidden):
+            text = f"{plural(len(hidden), 'part')} that no camera and no walkable place seems to see, at weight {self.unseen:g}"
+            changes.append(Change(text=text, count=len(hidden), parts=identities_of(scene, hidden)))
+        if failed:
+            changes.append(Change(text=f"What nobody sees could not be found out: {failed}", count=0, problem=True))
+        return out.but(nodes=nodes), changes
 
     def told(self, scene: Scene, rows: I64, lit: Lit, kept: Budgeted, limits: Limits, flat: I64) -> list[Change]:
         each = kept.texels_of(lit)

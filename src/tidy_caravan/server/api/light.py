@@ -13,6 +13,7 @@ from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.lightmap.report import Ask, Lamp, LightReport
 from tidy_caravan.core.route import parse_route
 from tidy_caravan.core.selection import Assignment
+from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, new_job
 from tidy_caravan.server.api.loading import scene_of
 from tidy_caravan.server.api.requests import router as new_router
@@ -36,6 +37,9 @@ def scene_light(
     texel_m: Annotated[float, Query(alias="texelM", ge=0.0005, le=100)] = 0.05,
     megabytes: Annotated[float | None, Query(ge=0.001, le=1_000_000)] = None,
     ceiling: Annotated[float, Query(gt=0, le=10, description="Weight of ceilings")] = 0.5,
+    unseen: Annotated[
+        float, Query(gt=0, le=10, description="Weight of what nobody sees; 1 does not look for it")
+    ] = 1.0,
     largest: Annotated[int, Query(ge=16, le=8192)] = 2048,
 ) -> LightReport:
     """Lightmaps of a scene at a texel size, or the finest for so many megabytes, before anything is laid out for them."""
@@ -50,7 +54,11 @@ def scene_light(
             lamps[key] = lamp
             while len(lamps) > LAMPS_KEPT:
                 lamps.popitem(last=False)
-    return lamp.report(Ask(texel_m, megabytes, ceiling, largest))
+    if unseen != 1 and lamp.hidden is None:
+        lamp = lamp.looked_for(scene_of(state, session, scene_id), Workshop())
+        with lock:
+            lamps[key] = lamp
+    return lamp.report(Ask(texel_m, megabytes, ceiling, unseen, largest))
 
 
 @router.post("/scenes/{scene_id}/bake", status_code=202)
