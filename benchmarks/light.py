@@ -38,9 +38,7 @@ def points(world: World) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-
 def landing_world() -> World:
     """The landing, which is given in centimetres and says metres."""
     scene = landing()
-    return World(
-        world_arrays(scene.but(convention=replace(scene.convention, metres_per_unit=0.01)))
-    )
+    return World(world_arrays(scene.but(convention=replace(scene.convention, metres_per_unit=0.01))))
 
 
 def rays_a_second(seed: int) -> float:

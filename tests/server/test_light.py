@@ -68,7 +68,9 @@ class Budgets(unittest.TestCase):
             least = c.get(f"/api/scenes/{scene}/light", params={"megabytes": 0.001}).json()
             self.assertEqual(least["bytes"], least["least"])
             weighed = c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.01, "unseen": 0.25}).json()
-            self.assertEqual((fine["unseen"], weighed["unseen"], weighed["bytes"]), (0, 0, fine["bytes"]))  # all in sight
+            self.assertEqual(
+                (fine["unseen"], weighed["unseen"], weighed["bytes"]), (0, 0, fine["bytes"])
+            )  # all in sight
             began = time.monotonic()
             for _ in range(20):
                 c.get(f"/api/scenes/{scene}/light", params={"texelM": 0.03})

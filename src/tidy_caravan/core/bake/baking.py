@@ -27,8 +27,9 @@ from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "tidy_caravan.core.bake.kernels")
-TILE = 1 << 16
-"""Texels of a tile."""
+TILE, MOST_TILE = 1 << 16, 1 << 20
+"""Texels of a tile; more where the scene has more than so many triangles, since every tile is sent the whole of it."""
+TRIANGLES = 100_000
 SAMPLE = 0x9E3779B97F4A7C15
 """What the seeds of one sample and the next differ by."""
 TRACE = Work("light traced", 3, f"{__name__}:tile", memory=6 << 30)
@@ -196,9 +197,9 @@ def trace_all(
     """Light of sheets, traced tile by tile and pass by pass; the rays cast, and why tiles are missing."""
     places = np.concatenate([np.zeros((0, 3)), *(s.places for s in sheets)])
     normals = np.concatenate([np.zeros((0, 3)), *(s.normals for s in sheets)])
-    tiles = []
-    for at in range(0, len(places), TILE):
-        rows = slice(at, min(at + TILE, len(places)))
+    tiles, texels = [], min(MOST_TILE, TILE * max(1, len(arrays["faces"]) // TRIANGLES))
+    for at in range(0, len(places), texels):
+        rows = slice(at, min(at + texels, len(places)))
         own = hashlib.blake2b(world + places[rows].tobytes() + normals[rows].tobytes(), digest_size=16)
         tiles.append((rows, own.digest(), {**arrays, "places": places[rows], "normals": normals[rows]}))
     pieces, spans = [], []

@@ -13,6 +13,7 @@ import numpy as np
 
 from tidy_caravan.core.bake.lamps import DIRECTIONAL, SPOT
 from tidy_caravan.core.bake.mix import GLOW, GROUND, SKY
+from tidy_caravan.core.bake.textures import LINEAR
 from tidy_caravan.core.work.compiled import compiled, inlined
 
 Array = Any
@@ -266,7 +267,7 @@ def let_through(
         solid = alpha[m]
         at = texel(hit[i], u[i], v[i], material, texture, coordinates)
         if at >= 0:
-            solid *= pixels[at, 3]
+            solid *= pixels[at, 3] / 255
         if cutoff[m] >= 0:
             solid = 1.0 if solid >= cutoff[m] else 0.0
         elif cutoff[m] < -1.5:  # opaque, whatever its numbers say
@@ -310,7 +311,7 @@ def arrived(
         largest = 0.0
         kept = weight[i, 0], weight[i, 1], weight[i, 2]
         for c in range(3):
-            part = albedo[m, c] if texture_at < 0 else albedo[m, c] * pixels[texture_at, c]
+            part = albedo[m, c] if texture_at < 0 else albedo[m, c] * LINEAR[pixels[texture_at, c]]
             weight[n, c] = kept[c] * min(part, most)
             largest = max(largest, weight[n, c])
         if largest <= 0:

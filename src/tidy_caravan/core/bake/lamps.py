@@ -50,7 +50,7 @@ def powers(arrays: Mapping[str, AnyArray]) -> Powers:
     inner, outer = arrays["lamp_limits"][:, 1], arrays["lamp_limits"][:, 2]
     angle = np.where(kind == SPOT, 2 * np.pi * ((1 - inner) + (inner - outer) / 3), 4 * np.pi)
     glows = np.flatnonzero(arrays["emission"].any(axis=1))
-    corners = arrays["points"][arrays["faces"][glows]]
+    corners = arrays["points"][arrays["faces"][glows]].astype(np.float64)
     area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1) / 2
     sides = 1 + arrays["two_sided"][arrays["material"][glows]]
     return Powers(

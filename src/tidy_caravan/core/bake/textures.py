@@ -8,11 +8,11 @@ import numpy as np
 
 from tidy_caravan.core.geometry.rays import PLASTIC
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U8, AnyArray
 from tidy_caravan.core.scene.look import channel_of
 from tidy_caravan.core.space.srgb import linear
 
-MOST_SIDE = 512
+MOST_SIDE = 256
 """Texels of a side; larger textures are made smaller, since light blurs what they show."""
 MIRRORED, TO_THE_EDGE = 33648, 33071
 LINEAR: F32 = linear(np.arange(256) / 255).astype(np.float32)
@@ -41,12 +41,12 @@ class Textures:
             self.missing.append(name)
         return self.kept[image]
 
-    def base(self) -> tuple[I64, F32]:
+    def base(self) -> tuple[I64, U8]:
         """(M, 5) of each material where its base colour begins among the texels, −1 without, width, height and how it goes on
-        across and down; (P, 4) texels, colour in linear light and alpha."""
+        across and down; (P, 4) texels, colour as sRGB and alpha."""
         table = np.zeros((len(self.looks), 5), np.int64)
         table[:, 0] = -1
-        rows: list[F32] = []
+        rows: list[AnyArray] = []
         begin, at = 0, dict[int, int]()
         for m, look in enumerate(self.looks):
             use = look.base_color_texture
@@ -56,12 +56,11 @@ class Textures:
             image = self.scene.textures[use.texture].image
             if image not in at:
                 at[image], begin = begin, begin + found.shape[0] * found.shape[1]
-                lit = LINEAR[found[..., :3]]
-                rows.append(np.concatenate([lit, found[..., 3:].astype(np.float32) / 255], axis=2).reshape(-1, 4))
+                rows.append(found.reshape(-1, 4))
             sampler = self.scene.textures[use.texture].sampler
             how = [0, 0] if sampler is None else [goes_on(sampler.wrap_s), goes_on(sampler.wrap_t)]
             table[m] = [at[image], found.shape[1], found.shape[0], *how]
-        return table, np.concatenate([*rows, np.zeros((1, 4), np.float32)])  # compiled code is given some in any case
+        return table, np.concatenate([*rows, np.zeros((1, 4), np.uint8)])  # compiled code is given some in any case
 
     def metallic(self, look: Material) -> float:
         """How metallic a material is on the whole."""

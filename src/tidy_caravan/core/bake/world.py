@@ -11,7 +11,7 @@ from tidy_caravan.core.bake.lamps import DIRECTIONAL, lamp_arrays
 from tidy_caravan.core.bake.textures import Textures
 from tidy_caravan.core.geometry.rays import Caster
 from tidy_caravan.core.scene import HIDDEN, Material, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.world import Table, placed
 
@@ -40,21 +40,24 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
     material = np.where(slot < 0, len(looks) - 1, slot).astype(np.int64)
     textures = Textures(scene, looks)
     texture, pixels = textures.base()
-    coordinates = textures.coordinates(scene.meshes, "base_color_texture")
+    coordinates = np.zeros((1, 3, 2), np.float32)  # compiled code is given some in any case
+    if (texture[:, 0] >= 0).any():
+        coordinates = textures.coordinates(scene.meshes, "base_color_texture")[own]
+        coordinates = np.where(turned[:, None, None], coordinates[:, ::-1], coordinates)
     # what glows is told of each triangle, its texture as the mean over it
     power = np.array([np.array(m.emissive) * m.emissive_strength for m in looks])
     emission = textures.glow(material, textures.coordinates(scene.meshes, "emissive_texture")) * power[material]
     arrays: dict[str, AnyArray] = {
-        "points": points - centre,
-        "faces": faces,
-        "material": material[own],
+        "points": (points - centre).astype(np.float32),
+        "faces": faces.astype(np.int32),
+        "material": material[own].astype(np.int32),
         "albedo": np.array([np.array(m.base_color[:3]) * (1 - textures.metallic(m)) for m in looks]),
-        "emission": emission[own],
+        "emission": emission[own].astype(np.float32),
         "alpha": np.array([m.base_color[3] for m in looks]),
         "cutoff": np.array([LIMITS.get(m.alpha_mode, m.alpha_cutoff) for m in looks]),
         "texture": texture,
         "pixels": pixels,
-        "coordinates": np.where(turned[:, None, None], coordinates[own][:, ::-1], coordinates[own]),
+        "coordinates": coordinates,
         "two_sided": np.array([m.double_sided for m in looks]),
         "centre": centre,
         "up": axis_vector(scene.convention.up).astype(np.float64),
@@ -90,28 +93,28 @@ class World:
     """What `world_arrays` made, with the tree that rays are cast in."""
 
     def __init__(self, arrays: Mapping[str, Any]) -> None:
-        self.points: F64 = arrays["points"]
-        self.faces: I64 = arrays["faces"]
+        self.points: F32 = arrays["points"]
+        self.faces: I32 = arrays["faces"]
         self.caster = Caster(self.points, self.faces)
-        self.material: I64 = arrays["material"]
+        self.material: I32 = arrays["material"]
         self.albedo: F64 = arrays["albedo"]
-        self.emission: F64 = arrays["emission"]
+        self.emission: F32 = arrays["emission"]
         self.alpha: F64 = arrays["alpha"]
         self.cutoff: F64 = arrays["cutoff"]
         self.texture: I64 = arrays["texture"]
-        self.pixels: F32 = arrays["pixels"]
+        self.pixels: U8 = arrays["pixels"]
         self.coordinates: F32 = arrays["coordinates"]
         self.both: Bool = arrays["two_sided"][self.material]
         self.up: F64 = arrays["up"]
         sun = arrays["lamp_kind"] == DIRECTIONAL
         columns = [arrays[f"lamp_{k}"] for k in ("kind", "place", "way", "power", "limits")]
         self.suns, self.lamps = (tuple(column[rows] for column in columns) for rows in (sun, ~sun))
-        corners = self.points[self.faces]
+        corners = self.points[self.faces].astype(np.float64)
         cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
         length = np.linalg.norm(cross, axis=1)
         self.area: F64 = length / 2
         self.normal: F64 = cross / np.maximum(length, 1e-300)[:, None]
-        power = self.area * self.emission.sum(axis=1)
+        power = self.area * self.emission.sum(axis=1, dtype=np.float64)
         self.glowing: I64 = np.flatnonzero(power > 0)
         """Triangles that give light."""
         self.corners: F64 = corners[self.glowing]
@@ -119,7 +122,7 @@ class World:
         """How likely each of them and those before it are asked, by their power."""
         self.density: F64 = power / np.maximum(self.area * max(float(power.sum()), 1e-300), 1e-300)
         """(F,) how likely a place of each is, per m²."""
-        pictures = arrays["pixels"][:, 3].min(initial=1.0) < 1
+        pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
         see_through = (self.cutoff > SOLID) & ((self.alpha < 1) | ((self.texture[:, 0] >= 0) & pictures))
         see_through = see_through[self.material]
         self.clear = bool(see_through.any())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import frame_across
-from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
 CHUNK = 1 << 20
@@ -18,7 +18,7 @@ PLASTIC = 0.7548776662466927, 0.5698402909980532
 class Caster:
     """Triangles that rays can hit. points: (V, 3), near the origin, since they are kept as float32. faces: (F, 3)."""
 
-    def __init__(self, points: F64, faces: I64) -> None:
+    def __init__(self, points: AnyArray, faces: AnyArray) -> None:
         from embreex.mesh_construction import TriangleMesh
         from embreex.rtcore_scene import EmbreeScene
 
