@@ -47,7 +47,7 @@ def rays_a_second(seed: int) -> float:
     places, normals = points(world)
     traced(world, places[:100], normals[:100], seed, BOUNCES)  # compiled by now
     rays, began = 0, time.perf_counter()
-    while time.perf_counter() - began < 4:
+    while time.perf_counter() - began < 3:
         rays += traced(world, places, normals, seed + rays, BOUNCES).rays
     return rays / (time.perf_counter() - began)
 
@@ -73,7 +73,7 @@ def raw() -> float:
     traced(world, places, normals, 1, BOUNCES)
     calls = [call for h in heard for call in h.asked]
     rays, began = 0, time.perf_counter()
-    while time.perf_counter() - began < 4:
+    while time.perf_counter() - began < 3:
         for scene, args, how in calls:
             scene.run(*args, **how)
             rays += len(args[0])
@@ -90,7 +90,8 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
         began = time.perf_counter()
         at_budget(lit, 400e6, limits)
         answers.append(time.perf_counter() - began)
-    one, library = rays_a_second(1), raw()
+    in_turn = [(rays_a_second(k), raw()) for k in range(3)]
+    one, library = (float(np.median(figures)) for figures in zip(*in_turn, strict=True))
     with ProcessPoolExecutor(2) as pool:
         two = sum(pool.map(rays_a_second, (1, 2)))
     print(
@@ -100,6 +101,6 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     )
     return [
         ("seconds of a budget for 10,000 parts beside one pass", min(answers) - min(passes), "≤", 0.1),
-        ("rays a second of the bake / of the ray library", one / library, "≥", 0.5),
+        ("rays a second of the bake / of the ray library", float(np.median([a / b for a, b in in_turn])), "≥", 0.5),
         ("the same by two processes / by one", two / one, "≥", 1.7),
     ]

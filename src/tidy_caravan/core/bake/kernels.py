@@ -159,14 +159,18 @@ def towards_chosen(
 
 @compiled
 def towards_glow(
-    glowing: Array, corners: Array, chances: Array, normal: Array, emission: Array, density: Array, both: Array, count: int,
+    glowing: Array, corners: Array, chances: Array, guide: Array, normal: Array, emission: Array, density: Array, both: Array, count: int,
     at: Array, facing: Array, weight: Array, state: Array, start: Array, way: Array, reach: Array, gift: Array, who: Array,
 ) -> int:  # fmt: skip
-    """Rays from places to one place each on a surface that gives light, chosen by power; weighed against rays that meet such
+    """Rays from places to one place each on a surface that gives light, chosen by power (guide: where the search among their
+    chances begins; Chen and Asau, 1974); weighed against rays that meet such
     surfaces by themselves (multiple importance sampling, balance heuristic; Veach, 1997)."""
-    n = 0
+    n, last = 0, len(glowing) - 1
     for i in range(count):
-        g = min(np.searchsorted(chances, random(state, i)), len(glowing) - 1)
+        wanted = random(state, i)
+        g = guide[int(wanted * len(guide))]
+        while g < last and chances[g] < wanted:
+            g += 1
         root, v = math.sqrt(random(state, i)), random(state, i)
         a, b, c_ = 1 - root, root * (1 - v), root * v
         off_surface(start, n, at, facing, i)
@@ -202,9 +206,10 @@ def given(light: Array, group: int, row: Array, who: Array, gift: Array, blocked
 
 
 @compiled
-def scattered(facing: Array, state: Array, count: int, way: Array) -> None:
-    """Directions about normals, as likely as light falls in from there (Malley's method; frames after Duff et al., 2017)."""
+def scattered(at: Array, facing: Array, state: Array, count: int, start: Array, way: Array) -> None:
+    """Rays from places, in directions about normals, as likely as light falls in from there (Malley's method; frames after Duff et al., 2017)."""
     for i in range(count):
+        off_surface(start, i, at, facing, i)
         u, turn = random(state, i), 2 * math.pi * random(state, i)
         radius, up = math.sqrt(u), math.sqrt(1 - u)
         p, q = radius * math.cos(turn), radius * math.sin(turn)
@@ -215,12 +220,6 @@ def scattered(facing: Array, state: Array, count: int, way: Array) -> None:
         way[i, 0] = p * (1 + sign * x * x * a) + q * b + up * x
         way[i, 1] = p * sign * b + q * (sign + y * y * a) + up * y
         way[i, 2] = -p * sign * x - q * y + up * z
-
-
-@compiled
-def starts(at: Array, facing: Array, count: int, start: Array) -> None:
-    for i in range(count):
-        off_surface(start, i, at, facing, i)
 
 
 @inlined

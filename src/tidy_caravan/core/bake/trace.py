@@ -27,8 +27,8 @@ ALL_LAMPS = 8
 """Lamps up to which all are asked at the first place of a path; of more, and later on, one by chance."""
 PASSES = 16
 """Transparent surfaces one after the other that a ray goes through."""
-CHUNK = 1 << 15
-"""Paths that are followed together, so that what is known of them stays near the processor."""
+CHUNK = 1 << 16
+"""Paths that are followed together."""
 
 
 @dataclass
@@ -78,11 +78,10 @@ class Paths:
             self.ask_lamps(bounce)
             if len(w.glowing):
                 self.given(GLOW, k.towards_glow(
-                    w.glowing, w.corners, w.chances, w.normal, w.emission, w.density, w.both, self.count,
+                    w.glowing, w.corners, w.chances, w.guide, w.normal, w.emission, w.density, w.both, self.count,
                     self.at, self.facing, self.weight, self.state, *self.room(),
                 ))  # fmt: skip
-            k.starts(self.at, self.facing, self.count, self.start)
-            k.scattered(self.facing, self.state, self.count, self.way)
+            k.scattered(self.at, self.facing, self.state, self.count, self.start, self.way)
             far, hit, u, v = self.cast()
             self.count = k.arrived(
                 bounce, SURE, far, hit, u, v, self.start, self.way, self.count, self.at, self.facing, self.weight,

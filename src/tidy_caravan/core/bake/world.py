@@ -17,6 +17,7 @@ from tidy_caravan.core.surroundings.world import Table, placed
 
 STEADY = 16.0
 """Metres: the origin moves by that much only, so that places that stay keep their numbers when something is added."""
+GUIDE = 1024
 SOLID, BLENDED = -2.0, -1.0
 """Instead of a cut-out's limit: of what lets nothing through, and of what lets a part through."""
 
@@ -120,6 +121,8 @@ class World:
         self.corners: F64 = corners[self.glowing]
         self.chances: F64 = np.cumsum(power[self.glowing]) / max(float(power.sum()), 1e-300)
         """How likely each of them and those before it are asked, by their power."""
+        self.guide: I64 = np.searchsorted(self.chances, np.arange(GUIDE) / GUIDE)
+        """Where among them the search for a chance begins, by its first digits."""
         self.density: F64 = power / np.maximum(self.area * max(float(power.sum()), 1e-300), 1e-300)
         """(F,) how likely a place of each is, per m²."""
         pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
