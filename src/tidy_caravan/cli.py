@@ -108,6 +108,13 @@ def parser() -> Parser:
             f"--{name}-color", type=colour, default=(1.0, 1.0, 1.0), metavar="R,G,B", help="and of this colour"
         )
     eight.add_argument("--white", type=float, metavar="LUX", help="white in the picture; found out otherwise")
+    eight.add_argument(
+        "--parts",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="only parts of that name, as in door_*; may be repeated",
+    )
     eight.add_argument("--denoise", action="store_true", help="take the noise out of the page")
     eight.add_argument("--mark", action="store_true", help="mark texels that look into a wall in the picture")
     for command in (one, two, three, four, five, six, seven, eight):

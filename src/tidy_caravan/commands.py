@@ -7,6 +7,7 @@ import dataclasses
 import hashlib
 import sys
 from collections.abc import Callable
+from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
@@ -273,6 +274,14 @@ def run_bake(args: argparse.Namespace) -> int:
     if not args.route:
         route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
     scene, _ = run(scene, route, target)
+    if args.parts:
+        chosen = [
+            s for s, name in zip(scene.nodes.source.tolist(), scene.nodes.names, strict=True)
+            if s >= 0 and any(fnmatchcase(name, pattern) for pattern in args.parts)
+        ]  # fmt: skip
+        asked = asked.model_copy(update={"parts": [scene.identities.names[s] for s in chosen]})
+        if not chosen:
+            raise UnusableInput(f"no part is called {' or '.join(args.parts)}", where="the command line")
     look = look_at(scene, target.lightmap_channel, asked, Workshop())
     report = look.report
     save(look.files(), args.out)

@@ -142,6 +142,36 @@ class Bakes(unittest.TestCase):
             self.assertIn("Texel budget", job["problem"]["title"])
 
 
+class Kept(unittest.TestCase):
+    def test_parts_that_did_not_change_keep_their_light_and_it_is_told(self) -> None:
+        with client() as c:
+            haul = lit(c)
+            ask = {"samples": 2, "divide": 1, "bounces": 2}
+            first = answered(c, f"/api/scenes/{haul['result']['id']}/bake", ask)["bake"]
+            self.assertEqual((first["before"], first["rays"] > 0), (0, True))
+            post = next(
+                p for p in c.get(f"/api/scenes/{haul['result']['id']}/parts").json()["items"] if p["name"] == "post_0"
+            )
+            gone = {
+                "id": "gone",
+                "name": "Gone",
+                "rules": [],
+                "added": [post["identity"]],
+                "treatment": {"leaveOut": True},
+            }
+            edit = {"route": {"steps": [{"kind": "what_travels"}, *STEPS], "sets": [gone]}}
+            answer = c.patch(f"/api/hauls/{haul['id']}", json=edit, headers={"If-Match": f'"{haul["version"]}"'})
+            self.assertEqual(answer.status_code, 200, answer.text)
+            scene = work(c, haul["id"], "run")["result"]["id"]
+            second = answered(c, f"/api/scenes/{scene}/bake", ask)["bake"]
+            before = {p["name"]: p["before"] for p in second["parts"]}
+            # the wall is four metres off, the last post three; the floor and the next post stand beside what went
+            self.assertEqual(before, {"floor": False, "wall": True, "post_1": False, "post_2": True, "post_3": True})
+            self.assertLess(second["rays"], first["rays"])
+            anew = answered(c, f"/api/scenes/{scene}/bake", {**ask, "keep": False})["bake"]
+            self.assertEqual((anew["before"], anew["rays"] > 0), (0, True))
+
+
 class Killed(unittest.TestCase):
     def test_tiles_that_were_traced_before_a_kill_are_there_after_it(self) -> None:
         with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
@@ -238,6 +268,13 @@ class Shell(unittest.TestCase):
             code, told = ask("bake", str(file), "--out", str(out), "--samples", "2", "--divide", "2")
             self.assertEqual((code, told["maps"], told["samples"]), (0, 6, 2))
             self.assertEqual(sorted(p.name for p in out.iterdir()), ["light.exr", "light.png"])
+            more = ("--parts", "post_*", "--sun", "2", "--lamps-color", "1,0.5,0.25", "--white", "100", "--denoise", "--mark")
+            code, told = ask("bake", str(file), "--out", str(out), "--samples", "1", "--divide", "2", *more)
+            self.assertEqual((code, told["maps"], told["white"], told["lost"]), (0, 4, 100, []))
+            for wrong in (("--parts", "nobody"), ("--sun", "-1"), ("--glow-color", "1,2"), ("--samples", "0")):
+                code, told = ask("bake", str(file), "--out", str(out), *wrong)
+                self.assertEqual(code, 2, (wrong, told))
+                self.assertNotIn("Traceback", told)
 
 
 if __name__ == "__main__":

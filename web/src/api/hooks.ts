@@ -72,7 +72,10 @@ export const usePrice = (scene: string) =>
   useQuery({ queryKey: ["price", scene], queryFn: () => api.price(scene), enabled: !!scene });
 
 /** What lightmaps weigh; the answer before stays while a slider moves. */
-export const useLight = (scene: string, query: { texelM?: number; megabytes?: number; ceiling?: number; unseen?: number }) =>
+export const useLight = (
+  scene: string,
+  query: { texelM?: number; megabytes?: number; ceiling?: number; unseen?: number },
+) =>
   useQuery({
     queryKey: ["light", scene, query],
     queryFn: () => api.light(scene, query),

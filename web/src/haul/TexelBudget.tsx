@@ -74,7 +74,7 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
           Megabytes
         </label>
         {by === "texel" ? (
-          <label className="flex min-w-0 grow basis-24 items-center gap-2">
+          <label className="flex min-w-0 grow basis-48 items-center gap-2">
             <input
               type="range"
               className="range range-xs w-20 grow"
@@ -84,7 +84,7 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
               value={toSlider(texel)}
               onChange={(e) => setTexel(fromSlider(Number(e.target.value)))}
             />
-            <span className="w-14 text-right font-semibold tabular-nums">{metres(texel)}</span>
+            <span className="w-16 shrink-0 text-right font-semibold tabular-nums">{metres(texel)}</span>
           </label>
         ) : (
           <label className="input input-xs w-32">
@@ -157,13 +157,13 @@ function Told({ data, over, onTexel }: { data: LightReport; over: boolean; onTex
     ["Texel wanted", metres(data.texelM)],
     ["Finest, coarsest", `${metres(data.finestM)}, ${metres(data.coarsestM)}`],
     ["Filled", share(data.fill)],
-    ["Ceilings by shape", count(data.ceilings)],
-    ["Seen by nobody, it seems", count(data.unseen)],
+    ["Ceilings", count(data.ceilings)],
+    ["Unseen, a guess", count(data.unseen)],
   ];
   const most = Math.max(1, ...data.sizes.map((s) => s.bytes));
   return (
     <>
-      <dl className="grid grid-cols-6 gap-x-3">
+      <dl className="grid grid-cols-7 gap-x-2">
         {facts.map(([label, value]) => (
           <div key={label} className="min-w-0">
             <dt className="truncate text-xs opacity-80" title={label}>
