@@ -162,6 +162,36 @@ def picture(grey: Any, alpha: Any = 255) -> bytes:
     return out.getvalue()
 
 
+class Leaks(unittest.TestCase):
+    def room(self, lid: float) -> Scene:
+        """A room of boxes without a lamp, its lid so far above the walls."""
+        sizes = {
+            (0, -0.1, 0): (4.4, 0.2, 4.4), (2.1, 1.5, 0): (0.2, 3, 4.4), (-2.1, 1.5, 0): (0.2, 3, 4.4),
+            (0, 1.5, 2.1): (4.4, 3, 0.2), (0, 1.5, -2.1): (4.4, 3, 0.2), (0, 3.1 + lid, 0): (4.4, 0.2, 4.4),
+        }  # fmt: skip
+        boxes = []
+        for middle, size in sizes.items():
+            box = trimesh.creation.box(size)
+            box.apply_translation(middle)
+            boxes.append(box)
+        return scene_of([(b, 0) for b in boxes], [GREY])
+
+    def test_a_gap_of_three_millimetres_lets_the_sky_in_and_a_closed_room_is_dark(self) -> None:
+        inwards = np.array([[-1.0, 0.0, 0.0]])
+        for gap, dark in ((0.0, True), (0.003, False)):
+            found = lux(
+                self.room(gap), [2.0, 2.995, 0.3], 60_000, facing=inwards, sky=(1000.0,) * 3, ground=(1000.0,) * 3
+            )
+            self.assertEqual(float(found.max()) == 0, dark, gap)
+            below = lux(
+                self.room(gap), [2.0, 1.0, 0.3], 60_000, facing=inwards, sky=(1000.0,) * 3, ground=(1000.0,) * 3
+            )
+            if dark:
+                self.assertEqual(float(below.max()), 0)
+            else:  # a bright line under the lid
+                self.assertGreater(found.mean(), 20 * below.mean())
+
+
 class Textured(unittest.TestCase):
     """What a texture says at a place, and not its mean, nor the factor alone."""
 

@@ -268,7 +268,18 @@ class Shell(unittest.TestCase):
             code, told = ask("bake", str(file), "--out", str(out), "--samples", "2", "--divide", "2")
             self.assertEqual((code, told["maps"], told["samples"]), (0, 6, 2))
             self.assertEqual(sorted(p.name for p in out.iterdir()), ["light.exr", "light.png"])
-            more = ("--parts", "post_*", "--sun", "2", "--lamps-color", "1,0.5,0.25", "--white", "100", "--denoise", "--mark")
+            more = (
+                "--parts",
+                "post_*",
+                "--sun",
+                "2",
+                "--lamps-color",
+                "1,0.5,0.25",
+                "--white",
+                "100",
+                "--denoise",
+                "--mark",
+            )
             code, told = ask("bake", str(file), "--out", str(out), "--samples", "1", "--divide", "2", *more)
             self.assertEqual((code, told["maps"], told["white"], told["lost"]), (0, 4, 100, []))
             for wrong in (("--parts", "nobody"), ("--sun", "-1"), ("--glow-color", "1,2"), ("--samples", "0")):
