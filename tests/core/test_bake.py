@@ -508,6 +508,27 @@ class Bakes(unittest.TestCase):
         self.assertIn("no texture, since the image is missing or cannot be read (leaf)", told)
         self.assertEqual(unread(scene_of([(plane(), 0)], [GREY])), [])
 
+    def test_odd_numbers_give_no_light_and_are_told(self) -> None:
+        nan = float("nan")
+        glow = Material("glow", metallic=0.0, emissive=(nan, 1.0, 1.0), emissive_strength=1e9)
+        wall = Material("wall", (-1.0, 0.5, nan, 1.0), metallic=0.0, base_color_texture=TextureUse(7))
+        lamps = [
+            (Light("point", name="lamp", intensity=nan), at(0, 2, 0)),
+            (Light("spot", name="spot", intensity=-5.0), at(0, 2, 0)),
+        ]
+        box = trimesh.creation.box((1, 1, 1))
+        scene = scene_of([(plane(5), 0), (box, 1), (box, 2)], [GREY, replace(glow, emissive_strength=nan), wall], lamps)
+        meshes = tuple(replace(m, uvs=(box_uv(m), box_uv(m))) for m in scene.meshes)
+        sizes = np.where(scene.nodes.mesh[:, None] >= 0, [[16, 16]], 0).astype(np.int32)
+        lit = scene.but(meshes=meshes, nodes=replace(scene.nodes, lightmap=sizes))
+        found = look_at(lit, 1, BakeAsk(samples=1, divide=1, bounces=1), Workshop())
+        self.assertTrue(np.isfinite(found.page.light).all())
+        self.assertGreater(found.page.light.max(), 0)
+        told = " / ".join(found.report.unread)
+        self.assertIn("negative or no number (lamp, spot, glow and 1 more)", told)
+        self.assertIn("the image is missing or cannot be read (wall)", told)
+        self.assertEqual((found.report.lamps_lumen, found.report.glow_lumen), (0, 0))
+
     def test_noise_of_equal_texels_is_none(self) -> None:
         mean = np.full((50, GROUPS, 3), 2.0)
         self.assertLess(noise_of(mean, np.full((50, GROUPS), 4.0), 8, DAY), 1e-6)

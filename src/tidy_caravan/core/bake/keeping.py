@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.bake.mix import GROUPS
+from tidy_caravan.core.bake.textures import image_of
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, U64, AnyArray, Bool
 from tidy_caravan.core.surroundings.world import likenesses
@@ -157,7 +158,7 @@ def number_of(told: str) -> int:
 def looks_of(scene: Scene) -> U64:
     """(M,) a number for how each mesh looks: its materials, and the images that they show."""
     images = [hashlib.blake2b(i.data or b"", digest_size=16).hexdigest() for i in scene.images]
-    shown = [images[t.image] if t.image >= 0 else "" for t in scene.textures]
-    told = [f"{m!r} {[shown[u.texture] for u in m.uses()]}" for m in scene.materials]
+    images.append("")  # of what shows none
+    told = [f"{m!r} {[images[image_of(scene, u)] for u in m.uses()]}" for m in scene.materials]
     number = {slot: number_of(text) for slot, text in enumerate(told)} | {-1: 0}
     return np.array([number_of(repr([number[s] for s in m.slots])) for m in scene.meshes], np.uint64)

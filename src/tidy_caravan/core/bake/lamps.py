@@ -26,7 +26,12 @@ def lamp_arrays(scene: Scene, centre: F64) -> dict[str, AnyArray]:
         "lamp_kind": np.array([kinds[x.kind] for x in lights], np.int64),
         "lamp_place": np.array([nodes.world[i, :3, 3] * metre - centre for i in rows]).reshape(-1, 3),
         "lamp_way": np.array(way).reshape(-1, 3),
-        "lamp_power": np.array([np.array(x.color) * x.intensity for x in lights]).reshape(-1, 3),
+        "lamp_power": np.maximum(
+            np.nan_to_num(
+                np.array([np.array(x.color) * x.intensity for x in lights]).reshape(-1, 3), posinf=0.0, neginf=0.0
+            ),
+            0.0,
+        ),
         "lamp_limits": np.array(
             [(x.range * metre if x.range else np.inf, np.cos(x.inner_cone), np.cos(x.outer_cone)) for x in lights]
         ).reshape(-1, 3),

@@ -33,7 +33,7 @@ class Textures:
         """(H, W, 4) bytes of a texture, made smaller when it is large."""
         if use is None:
             return None
-        image = self.scene.textures[use.texture].image if 0 <= use.texture < len(self.scene.textures) else -1
+        image = image_of(self.scene, use)
         if image not in self.kept:
             data = self.scene.images[image].data if image >= 0 else None
             self.kept[image] = None if data is None else decoded(data)
@@ -98,6 +98,12 @@ class Textures:
                 spot = np.floor(places * size).astype(np.int64) % size
                 out[some] = LINEAR[found[spot[..., 1], spot[..., 0], :3]].mean(axis=1)
         return out
+
+
+def image_of(scene: Scene, use: TextureUse) -> int:
+    """Number of the image that is shown, -1 where there is none."""
+    image = scene.textures[use.texture].image if 0 <= use.texture < len(scene.textures) else -1
+    return image if image < len(scene.images) else -1
 
 
 def decoded(data: bytes) -> AnyArray | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -46,15 +46,15 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
         coordinates = textures.coordinates(scene.meshes, "base_color_texture")[own]
         coordinates = np.where(turned[:, None, None], coordinates[:, ::-1], coordinates)
     # what glows is told of each triangle, its texture as the mean over it
-    power = np.array([np.array(m.emissive) * m.emissive_strength for m in looks])
+    power = positive([np.array(m.emissive) * m.emissive_strength for m in looks])
     emission = textures.glow(material, textures.coordinates(scene.meshes, "emissive_texture")) * power[material]
     arrays: dict[str, AnyArray] = {
         "points": (points - centre).astype(np.float32),
         "faces": faces.astype(np.int32),
         "material": material[own].astype(np.int32),
-        "albedo": np.array([np.array(m.base_color[:3]) * (1 - textures.metallic(m)) for m in looks]),
+        "albedo": positive([np.array(m.base_color[:3]) * (1 - textures.metallic(m)) for m in looks]),
         "emission": emission[own].astype(np.float32),
-        "alpha": np.array([m.base_color[3] for m in looks]),
+        "alpha": positive([m.base_color[3] for m in looks]),
         "cutoff": np.array([LIMITS.get(m.alpha_mode, m.alpha_cutoff) for m in looks]),
         "texture": texture,
         "pixels": pixels,
@@ -64,6 +64,11 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
         "up": axis_vector(scene.convention.up).astype(np.float64),
     }
     return arrays | lamp_arrays(scene, centre)
+
+
+def positive(values: Sequence[Any]) -> F64:
+    """Numbers, nought for those that are none or negative: a surface takes no light away."""
+    return np.maximum(np.nan_to_num(np.array(values, np.float64), nan=0.0, posinf=0.0, neginf=0.0), 0.0)
 
 
 LIMITS = {"OPAQUE": SOLID, "BLEND": BLENDED}
@@ -78,8 +83,14 @@ def unread(scene: Scene) -> list[str]:
     metal = [m.name for m in looks if textures.pixels_of(m.metallic_roughness_texture, m.name) is not None]
     for m in looks:
         textures.pixels_of(m.base_color_texture, m.name)
+    lights = [scene.lights[k] for k in scene.nodes.light[scene.nodes.light >= 0].tolist()]
+    odd = [x.name for x in lights if not all(0 <= v < np.inf for v in (x.intensity, *x.color))]
+    odd += [
+        m.name for m in looks if not all(0 <= v < np.inf for v in (*m.base_color, *m.emissive, m.emissive_strength))
+    ]
     told = []
     for what, names in (
+        ("nothing, where a power or a colour is negative or no number", odd),
         ("of what glows, the mean of its texture on each triangle", glow),
         ("how metallic a surface is, by the mean of its texture", metal),
         ("no texture, since the image is missing or cannot be read", list(dict.fromkeys(textures.missing))),
