@@ -297,7 +297,9 @@ def run_bake(args: argparse.Namespace) -> int:
         f"what glows {report.glow_lumen:.0f} lumen; white is {report.white:.0f} lux"
     )
     for part in report.parts[:SHOWN]:
-        print(f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall")
+        print(
+            f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall, {part.leaks} texels with light through a gap"
+        )
     for what in report.unread:
         print(f"  {what}")
     for why in report.lost:

@@ -1394,7 +1394,7 @@ export interface components {
         };
         /**
          * BakeReport
-         * @description parts: the noisiest first, and those of which most looks into a wall. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
+         * @description parts: the noisiest first, and those of which most looks into a wall. leaks: parts with any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
          *     suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
          *     by.
          */
@@ -1405,6 +1405,8 @@ export interface components {
             glowLumen: number;
             /** Lampslumen */
             lampsLumen: number;
+            /** Leaks */
+            leaks: number;
             /** Lost */
             lost: string[];
             /** Maps */
@@ -1477,7 +1479,8 @@ export interface components {
         };
         /**
          * BakedPart
-         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. before:
+         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. leaks: texels that light of the sky or a sun reached straight
+         *     through a gap of some millimetres. before:
          *     its light is from before other parts changed.
          */
         BakedPart: {
@@ -1489,6 +1492,8 @@ export interface components {
             buried: number;
             /** Height */
             height: number;
+            /** Leaks */
+            leaks: number;
             /** Lux */
             lux: number;
             /** Name */

@@ -10,7 +10,7 @@ import { identitiesOf, useView } from "./selection";
 const share = (part: number) => `${part < 0.1 ? (part * 100).toFixed(1) : Math.round(part * 100)} %`;
 const lux = (value: number) => `${value < 100 ? value.toFixed(1) : count(value)} lx`;
 
-type By = "noise" | "lux" | "buried";
+type By = "noise" | "lux" | "buried" | "leaks";
 const sorted = (parts: BakeReport["parts"], by: By) => [...parts].sort((a, b) => b[by] - a[by]);
 
 export function Bake({ haul }: { haul: Haul }) {
@@ -170,7 +170,7 @@ export function Bake({ haul }: { haul: Haul }) {
                     checked={marked}
                     onChange={(e) => setMarked(e.target.checked)}
                   />
-                  mark texels in a wall
+                  mark leaks and texels in a wall
                 </label>
                 <a className="link" href={`/api/jobs/${baked.job}/light.exr`}>
                   Download EXR
@@ -191,6 +191,15 @@ export function Bake({ haul }: { haul: Haul }) {
               ✗ Tiles are missing: {why}
             </p>
           ))}
+          {report.leaks > 0 && (
+            <p className="text-error">
+              ✗ Light of sky or sun comes straight through gaps of some millimetres onto{" "}
+              {plural(report.leaks, "part")}.{" "}
+              <button type="button" className="link" onClick={() => setBy("leaks")}>
+                Show them first
+              </button>
+            </p>
+          )}
           <label className="flex items-center gap-1.5">
             Sort by
             <select
@@ -201,6 +210,7 @@ export function Bake({ haul }: { haul: Haul }) {
               <option value="noise">noise</option>
               <option value="lux">light</option>
               <option value="buried">texels in a wall</option>
+              <option value="leaks">light through gaps</option>
             </select>
           </label>
           <ol className="max-h-36 overflow-y-auto border rule" aria-label="Noise and light by part">
@@ -223,7 +233,8 @@ export function Bake({ haul }: { haul: Haul }) {
                     </span>
                     <span className="text-right">{lux(p.lux)}</span>
                     <span className="text-right">± {share(p.noise)}</span>
-                    <span className="text-right">
+                    <span className={`text-right ${p.leaks ? "text-error" : ""}`}>
+                      {p.leaks ? `✗ ${plural(p.leaks, "leak")} ` : ""}
                       {p.buried > 0.005 ? `${share(p.buried)} in a wall` : ""}
                     </span>
                   </button>

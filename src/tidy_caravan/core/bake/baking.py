@@ -32,7 +32,7 @@ TILE, MOST_TILE = 1 << 16, 1 << 20
 TRIANGLES = 100_000
 SAMPLE = 0x9E3779B97F4A7C15
 """What the seeds of one sample and the next differ by."""
-TRACE = Work("light traced", 3, f"{__name__}:tile", memory=6 << 30)
+TRACE = Work("light traced", 4, f"{__name__}:tile", memory=6 << 30)
 LEAST_MAP = 4
 
 
@@ -40,13 +40,14 @@ def tile(
     arrays: Mapping[str, AnyArray], *, samples: int, seed: int, bounces: int
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on places (T, 3) and normals (T, 3) in a world: the sum of so many samples, by group, that of the squares of their
-    brightness, and how often the first ray met the back of a one-sided surface. Groups that give nothing are left out."""
+    brightness, how often the first ray met the back of a one-sided surface, and which places light reached through a gap. Groups that give nothing are left out."""
     world = World(arrays)
     places, normals = arrays["places"], arrays["normals"]
     light, squares = np.zeros((len(places), GROUPS, 3)), np.zeros((len(places), GROUPS))
-    behind, rays = np.zeros(len(places)), 0
+    behind, leaks, rays = np.zeros(len(places)), np.zeros(len(places)), 0
     for number in range(samples):
-        one = traced(world, places, normals, seed + number * SAMPLE, bounces)
+        one = traced(world, places, normals, seed + number * SAMPLE, bounces, watch=number == 0)
+        leaks = np.maximum(leaks, one.leaks)
         light += one.light
         squares += (one.light @ BRIGHTNESS) ** 2
         behind += one.behind
@@ -54,7 +55,7 @@ def tile(
     there = np.flatnonzero(squares.any(axis=0))
     return {
         "groups": there, "light": light[:, there].astype(np.float32), "squares": squares[:, there].astype(np.float32),
-        "behind": behind.astype(np.float32),
+        "behind": behind.astype(np.float32), "leaks": leaks.astype(np.bool_),
     }, {"rays": rays}  # fmt: skip
 
 
@@ -87,13 +88,14 @@ class Sheet:
 @dataclass
 class Baked:
     """Of each sheet the light (T, groups, 3), the mean of its samples so far; squares: (T, groups) that of the squares of
-    their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; samples: of each, the
+    their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; leaks: (T,) those that light reached through a gap; samples: of each, the
     least of its texels; before: whether it is from before something else changed. powers: what the lights of the file come to."""
 
     sheets: list[Sheet]
     light: list[F32]
     squares: list[F32]
     behind: list[F32]
+    leaks: list[Bool]
     samples: list[int]
     before: list[bool]
     rays: int
@@ -175,6 +177,7 @@ def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = 
         [(one.light / max(one.samples, 1)).astype(np.float32) for one in every],
         [(one.squares / max(one.samples, 1)).astype(np.float32) for one in every],
         [(one.behind / max(one.samples, 1)).astype(np.float32) for one in every],
+        [one.leaks for one in every],
         [one.samples for one in every],
         [one.world != world for one in every],
         rays,
@@ -214,6 +217,7 @@ def trace_all(
             spans.append(rows)
     light = np.zeros((len(places), GROUPS, 3), np.float32)
     squares, behind = np.zeros((len(places), GROUPS), np.float32), np.zeros(len(places), np.float32)
+    leaks = np.zeros(len(places), np.bool_)
     count, rays, lost = np.zeros(len(places), np.int64), 0, []
     for rows, outcome in zip(spans, workshop.do(TRACE, pieces, tell), strict=True):
         if not isinstance(outcome, Done):
@@ -223,6 +227,7 @@ def trace_all(
         light[rows, there] += outcome.arrays["light"]
         squares[rows, there] += outcome.arrays["squares"]
         behind[rows] += outcome.arrays["behind"]
+        leaks[rows] |= outcome.arrays["leaks"]
         count[rows] += ask.each
         rays += int(outcome.figures["rays"])
     ends, out = np.cumsum([0, *(len(s.index) for s in sheets)]), []
@@ -231,7 +236,7 @@ def trace_all(
         least = int(count[a:b].min(initial=count[a:b].max(initial=0)))
         part = (least / np.maximum(count[a:b], 1)).astype(np.float32)
         out.append(Kept(
-            light[a:b] * part[:, None, None], squares[a:b] * part[:, None], behind[a:b] * part, least, world
+            light[a:b] * part[:, None, None], squares[a:b] * part[:, None], behind[a:b] * part, leaks[a:b], least, world
         ))  # fmt: skip
     return out, rays, sorted(set(lost))
 

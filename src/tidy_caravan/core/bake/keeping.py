@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F32, F64, U64, AnyArray, Bool
 from tidy_caravan.core.surroundings.world import likenesses
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
 
-KEPT = Work("light of parts", 1, "", replaced=True)
+KEPT = Work("light of parts", 2, "", replaced=True)
 NEAR = 1.0
 """How near to something that changed light is traced anew, in its own sizes."""
 MOST_CHANGES = 500
@@ -31,11 +31,12 @@ LAMPS = ("lamp_kind", "lamp_place", "lamp_way", "lamp_power", "lamp_limits")
 
 @dataclass
 class Kept:
-    """Sums over the samples of a part: light (T, groups, 3), squares (T, groups), behind (T,). world: the one it was traced in."""
+    """Sums over the samples of a part: light (T, groups, 3), squares (T, groups), behind (T,); leaks (T,). world: the one it was traced in."""
 
     light: F32
     squares: F32
     behind: F32
+    leaks: Bool
     samples: int
     world: bytes
 
@@ -85,7 +86,7 @@ class Shelf:
         for k, (own, world, samples) in enumerate(zip(a["own"], a["world"], a["samples"].tolist(), strict=True)):
             rows = slice(int(a["begin"][k]), int(a["begin"][k + 1]))
             self.entries[own.tobytes()] = Kept(
-                a["light"][rows], a["squares"][rows], a["behind"][rows], samples, world.tobytes()
+                a["light"][rows], a["squares"][rows], a["behind"][rows], a["leaks"][rows], samples, world.tobytes()
             )
         gone, come = apart(a["parts"], self.parts), apart(self.parts, a["parts"])
         changed = np.concatenate([a["boxes"][gone], self.boxes[come]])
@@ -135,6 +136,7 @@ class Shelf:
             "light": np.concatenate([none, *(e.light for e in every)]),
             "squares": np.concatenate([none[..., 0], *(e.squares for e in every)]),
             "behind": np.concatenate([none[:, 0, 0], *(e.behind for e in every)]),
+            "leaks": np.concatenate([np.zeros(0, np.bool_), *(e.leaks for e in every)]),
             "parts": self.parts,
             "boxes": self.boxes,
         }

@@ -22,6 +22,7 @@ PADDING = 2
 BURIED = 0.5
 """Part of a texel's first rays that meet backs from which on it looks into a wall."""
 MARK: U8 = np.array([232, 150, 20], np.uint8)
+LEAK: U8 = np.array([200, 30, 70], np.uint8)
 INK: U8 = np.array([30, 40, 48], np.uint8)
 BRIGHT = 98.0
 """Per cent of all texels that are no brighter than white in the picture."""
@@ -29,10 +30,12 @@ BRIGHT = 98.0
 
 @dataclass(frozen=True)
 class Page:
-    """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
+    """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall; leaks: (H, W) those that light
+    reached through a gap. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
 
     light: AnyArray
     buried: Bool
+    leaks: Bool
     corner: I64
     size: I64
 
@@ -47,16 +50,19 @@ def paged(baked: Baked, mix: Mix) -> Page:
     size = np.array([(s.width, s.height) for s in baked.sheets], np.int64).reshape(-1, 2)
     side, corner = spread(size)
     light = np.zeros((side[1], side[0], 3), np.float32)
-    buried = np.zeros((side[1], side[0]), np.bool_)
+    buried, leaks = np.zeros((2, side[1], side[0]), np.bool_)
     for k in range(len(size)):
         image, there = baked.image(k, mix)
         at = baked.sheets[k].index[baked.behind[k] > BURIED]
         hidden = np.zeros(there.shape, np.bool_)
         hidden.reshape(-1)[at] = True
+        leaking = np.zeros(there.shape, np.bool_)
+        leaking.reshape(-1)[baked.sheets[k].index[baked.leaks[k]]] = True
         x, y = corner[k]
         light[y : y + size[k, 1], x : x + size[k, 0]] = filled(image, there, hidden)
         buried[y : y + size[k, 1], x : x + size[k, 0]] = hidden
-    return Page(light, buried, corner, size)
+        leaks[y : y + size[k, 1], x : x + size[k, 0]] = leaking
+    return Page(light, buried, leaks, corner, size)
 
 
 def filled(image: AnyArray, there: Bool, hidden: Bool) -> AnyArray:
@@ -97,11 +103,12 @@ def exposure(light: AnyArray) -> float:
 
 def shown(page: Page, white: float, mark: bool) -> U8:
     """(H, W, 3) light as sRGB, white where it is as bright as said. mark: texels that look into a wall are squares of two
-    colours, one and one."""
+    colours, one and one; those with a leak are of one colour whole."""
     out = np.rint(coded(np.clip(page.light / max(white, 1e-12), 0, 1)) * 255).astype(np.uint8)
     if mark:
         y, x = np.nonzero(page.buried)
         out[y, x] = np.where(((x + y) % 2)[:, None] > 0, MARK, INK)
+        out[page.leaks] = LEAK
     return out
 
 

@@ -15,6 +15,7 @@ from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
 
 Power = Annotated[float, Field(ge=0, le=1e9)]
+LEAST_LEAKS = 3
 LISTED = 500
 
 
@@ -67,7 +68,8 @@ class BakeAsk(CamelModel):
 
 
 class BakedPart(CamelModel):
-    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. before:
+    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. leaks: texels that light of the sky or a sun reached straight
+    through a gap of some millimetres. before:
     its light is from before other parts changed."""
 
     name: str
@@ -79,12 +81,13 @@ class BakedPart(CamelModel):
     brightest: float
     noise: float
     buried: float
+    leaks: int
     samples: int
     before: bool
 
 
 class BakeReport(CamelModel):
-    """parts: the noisiest first, and those of which most looks into a wall. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
+    """parts: the noisiest first, and those of which most looks into a wall. leaks: parts with any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
     suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
     by."""
 
@@ -97,6 +100,7 @@ class BakeReport(CamelModel):
     noise: float
     white: float
     before: int
+    leaks: int
     sun_lux: float
     lamps_lumen: float
     glow_lumen: float
@@ -120,6 +124,7 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
                 brightest=float(bright.max()) if len(bright) else 0.0,
                 noise=baked.noise(k, mix),
                 buried=float((baked.behind[k] > BURIED).mean()) if len(bright) else 0.0,
+                leaks=many(int(baked.leaks[k].sum())),
                 samples=baked.samples[k],
                 before=baked.before[k],
             )
@@ -135,6 +140,7 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
         noise=sum(p.noise * p.texels for p in parts) / max(texels, 1),
         white=white,
         before=sum(baked.before),
+        leaks=sum(p.leaks > 0 for p in parts),
         sun_lux=baked.powers.sun,
         lamps_lumen=baked.powers.lamps,
         glow_lumen=baked.powers.glow,
@@ -143,8 +149,15 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
     )
 
 
+def many(leaks: int) -> int:
+    """Texels with a leak, where they are more than the odd ray that passes between two fine things."""
+    return leaks if leaks >= LEAST_LEAKS else 0
+
+
 def listed(parts: list[BakedPart]) -> list[BakedPart]:
-    """The noisiest parts first, and behind them those of which most looks into a wall, that many of each."""
+    """The noisiest parts first, and behind them those with most leaks and those of which most looks into a wall, that many of
+    each."""
     noisy = sorted(parts, key=lambda p: -p.noise)
-    buried = sorted((p for p in noisy[LISTED:] if p.buried > 0), key=lambda p: -p.buried)
-    return noisy[:LISTED] + buried[:LISTED]
+    leaks = sorted((p for p in noisy[LISTED:] if p.leaks), key=lambda p: -p.leaks)[:LISTED]
+    buried = sorted((p for p in noisy[LISTED:] if p.buried > 0 and not p.leaks), key=lambda p: -p.buried)
+    return noisy[:LISTED] + leaks + buried[:LISTED]

@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.bake.leaks import leaking
 from tidy_caravan.core.bake.mix import GLOW, GROUPS, LAMPS, SUN
 from tidy_caravan.core.bake.world import World
 from tidy_caravan.core.geometry.rays import Caster
-from tidy_caravan.core.scene.arrays import F32, F64, I32, AnyArray
+from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
 
 BOUNCES = 64
 """Most reflections of a path; those that carry little end by chance long before."""
@@ -34,23 +35,27 @@ CHUNK = 1 << 16
 @dataclass
 class Traced:
     """light: (N, groups, 3) lux of each point by one sample, a sky of one candela per m² (see mix.py). rays: how many were cast. behind: (N,) whether the first ray met the
-    back of a surface that has one side alone."""
+    back of a surface that has one side alone. leaks: (N,) whether light of the sky or a sun came straight through a gap."""
 
     light: F64
     rays: int
     behind: F64
+    leaks: F64
 
 
-def traced(world: World, places: F64, normals: F64, seed: int, bounces: int = BOUNCES) -> Traced:
-    """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3); the same for the same seed."""
-    light, behind, rays = np.zeros((len(places), GROUPS, 3)), np.zeros(len(places)), 0
+def traced(world: World, places: F64, normals: F64, seed: int, bounces: int = BOUNCES, watch: bool = False) -> Traced:
+    """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3); the same for the same seed. watch:
+    looks for leaks as well."""
+    light, rays = np.zeros((len(places), GROUPS, 3)), 0
+    behind, leaks = np.zeros(len(places)), np.zeros(len(places))
     for at in range(0, len(places), CHUNK):
         rows = slice(at, at + CHUNK)
         paths = Paths(world, places[rows], normals[rows], seed, at)
+        paths.watch = watch
         paths.follow(bounces)
-        light[rows], behind[rows] = paths.light, paths.behind
+        light[rows], behind[rows], leaks[rows] = paths.light, paths.behind, paths.leaks
         rays += paths.rays
-    return Traced(light, rays, behind)
+    return Traced(light, rays, behind, leaks)
 
 
 class Paths:
@@ -62,6 +67,7 @@ class Paths:
 
         self.world, self.kernels, self.count = world, kernels, len(places)
         self.light, self.behind, self.rays = np.zeros((self.count, GROUPS, 3)), np.zeros(self.count), 0
+        self.watch, self.leaks = False, np.zeros(self.count)
         self.at, self.facing = places.copy(), normals.copy()
         self.weight, self.row = np.ones((self.count, 3)), np.arange(self.count)
         self.state = np.zeros(self.count, np.uint64)
@@ -83,11 +89,14 @@ class Paths:
                 ))  # fmt: skip
             k.scattered(self.at, self.facing, self.state, self.count, self.start, self.way)
             far, hit, u, v = self.cast()
+            if self.watch:
+                self.look_for_leaks(np.flatnonzero(hit < 0), self.row)
             self.count = k.arrived(
                 bounce, SURE, far, hit, u, v, self.start, self.way, self.count, self.at, self.facing, self.weight,
                 self.row, self.state, self.light, self.behind, w.normal, w.material, w.albedo, w.emission, w.density,
                 w.both, w.texture, w.coordinates, w.pixels, w.up, MOST_ALBEDO,
             )  # fmt: skip
+            self.watch = False  # what light does after it was reflected is no matter of where it came in
 
     def room(self) -> tuple[AnyArray, ...]:
         return self.start, self.way, self.reach, self.gift, self.who
@@ -122,7 +131,14 @@ class Paths:
             if len(rows):
                 far, hit, *_ = self.through(w.glass, rows, self.who[rows])
                 blocked[rows] = np.where((hit >= 0) & (far < self.reach[rows]), 0, -1)
+        if self.watch and group == SUN:
+            self.look_for_leaks(np.flatnonzero(blocked < 0), self.row[self.who[:count]])
         self.kernels.given(self.light, group, self.row, self.who, self.gift, blocked, count)
+
+    def look_for_leaks(self, rays: I64, row: AnyArray) -> None:
+        """Marks the points (rows of each ray) whose rays came through a gap."""
+        found = leaking(self.world.solid, self.start[rays], self.way[rays], self.world.reach)
+        self.leaks[row[rays[found]]] = 1.0
 
     def stopped(self, caster: Caster, rows: AnyArray | int) -> I32:
         """Nought for rays that something stops within their reach, −1 for the others."""

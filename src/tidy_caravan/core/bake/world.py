@@ -116,6 +116,8 @@ class World:
         self.texture: I64 = arrays["texture"]
         self.pixels: U8 = arrays["pixels"]
         self.coordinates: F32 = arrays["coordinates"]
+        self.reach = float(np.linalg.norm(np.ptp(self.points, axis=0))) + 1.0 if len(self.points) else 1.0
+        """Metres from any place to outside."""
         self.both: Bool = arrays["two_sided"][self.material]
         self.up: F64 = arrays["up"]
         sun = arrays["lamp_kind"] == DIRECTIONAL
