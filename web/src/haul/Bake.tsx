@@ -234,8 +234,11 @@ export function Bake({ haul }: { haul: Haul }) {
                     <span className="text-right">{lux(p.lux)}</span>
                     <span className="text-right">± {share(p.noise)}</span>
                     <span className={`text-right ${p.leaks ? "text-error" : ""}`}>
-                      {p.leaks ? `✗ ${plural(p.leaks, "leak")} ` : ""}
-                      {p.buried > 0.005 ? `${share(p.buried)} in a wall` : ""}
+                      {p.leaks
+                        ? `✗ ${plural(p.leaks, "leak")}`
+                        : p.buried > 0.005
+                          ? `${share(p.buried)} in a wall`
+                          : ""}
                     </span>
                   </button>
                 </li>
