@@ -358,10 +358,19 @@ class Keeping(unittest.TestCase):
         # a neighbour within reach of a larger thing that came
         pillar = trimesh.creation.box((0.4, 9, 0.4))
         pillar.apply_translation((9.0, 4.5, 0))
-        more = scene_of([*((m, 0) for m in []), (pillar, 0)], [GREY])
+        more = scene_of([(pillar, 0)], [GREY])
         scene = self.lit(with_more(self.scene, more))
         grown = self.light(scene)
         self.assertEqual(grown.before[:6], [False, False, False, False, True, True])
+
+    def test_what_stood_near_a_change_is_not_kept_because_another_part_was_asked_for_in_between(self) -> None:
+        self.light(self.scene)
+        pillar = trimesh.creation.box((0.4, 9, 0.4))
+        pillar.apply_translation((9.0, 4.5, 0))
+        grown = self.lit(with_more(self.scene, scene_of([(pillar, 0)], [GREY])))
+        last = np.array([n == "n5" for n in grown.nodes.names])
+        self.assertEqual(self.light(grown, nodes=last, keep=False).before, [False])
+        self.assertEqual(self.light(grown).before, [False] * 4 + [True, False, False])
 
     def test_asked_for_anew_or_with_more_samples_nothing_is_kept(self) -> None:
         self.light(self.scene)

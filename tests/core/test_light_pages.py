@@ -20,7 +20,7 @@ from tests.core.test_light_budget import hall
 from tests.core.test_lists import target
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.carry import carry
-from tidy_caravan.core.lightmap.pages import paged
+from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.packing.pack import Package
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
@@ -65,7 +65,7 @@ class Pages(unittest.TestCase):
     @given(st.lists(st.tuples(st.integers(1, 64), st.integers(1, 64), st.integers(0, 2)), min_size=1, max_size=120))
     def test_nothing_lies_on_another_nor_beside_a_page(self, maps: list[tuple[int, int, int]]) -> None:
         size, group = np.array([m[:2] for m in maps]), np.array([m[2] for m in maps])
-        found = paged(size, group, 64)
+        found = laid_on_pages(size, group, 64)
         canvas = [np.zeros(tuple(s[::-1]), np.int64) for s in found.size.tolist()]
         for (w, h), page, (x, y) in zip(size.tolist(), found.page.tolist(), found.corner.tolist(), strict=True):
             self.assertTrue(x >= 0 and y >= 0 and x + w <= canvas[page].shape[1] and y + h <= canvas[page].shape[0])
@@ -78,13 +78,13 @@ class Pages(unittest.TestCase):
         rng = np.random.default_rng(5)
         size = 2 ** rng.integers(4, 9, (100_000, 2))
         began = time.perf_counter()
-        found = paged(size, np.zeros(len(size), np.int64), 4096)
+        found = laid_on_pages(size, np.zeros(len(size), np.int64), 4096)
         self.assertLess(time.perf_counter() - began, 1.0)
         self.assertGreater(size.prod(axis=1).sum() / found.size.prod(axis=1).sum(), 0.97)
 
     def test_a_map_larger_than_a_page_is_refused(self) -> None:
         with self.assertRaises(ValueError):
-            paged(np.array([[128, 16]]), np.zeros(1, np.int64), 64)
+            laid_on_pages(np.array([[128, 16]]), np.zeros(1, np.int64), 64)
 
 
 class Step(unittest.TestCase):

@@ -1272,9 +1272,8 @@ export interface components {
          *     glow: what the power of the file's suns, of its other lamps and of what glows is multiplied with, and of which colour;
          *     all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
          *     keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
-         *     found out when there is none. mark: texels
-         *     that look into a wall are marked in the picture. denoise: the page is what it may be without noise; figures stay those of
-         *     what was traced.
+         *     found out when there is none. mark: leaks and texels that look into a wall are marked in the picture. denoise: the page is
+         *     what it may be without noise; figures stay those of what was traced.
          */
         BakeAsk: {
             /**
@@ -1394,9 +1393,10 @@ export interface components {
         };
         /**
          * BakeReport
-         * @description parts: the noisiest first, and those of which most looks into a wall. leaks: parts with any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
-         *     suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
-         *     by.
+         * @description parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
+         *     any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
+         *     lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing.
+         *     unread: what of the materials it does not go by.
          */
         BakeReport: {
             /** Before */
@@ -1479,9 +1479,9 @@ export interface components {
         };
         /**
          * BakedPart
-         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. leaks: texels that light of the sky or a sun reached straight
-         *     through a gap of some millimetres. before:
-         *     its light is from before other parts changed.
+         * @description lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall.
+         *     leaks: texels that light of the sky or a sun reached straight through a gap of some millimetres. before: its light is
+         *     from before other parts changed.
          */
         BakedPart: {
             /** Before */

@@ -1,5 +1,5 @@
 // Under the pointer: in the lens of batches the whole batch, and what it costs; of a part that is watched its triangle.
-import { useEffect } from "react";
+import { useCallback, useEffect } from "react";
 import type { Camera, WebGLRenderer } from "three";
 import { useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
@@ -32,60 +32,65 @@ export function batchOf(batches: Batches, instance: number, triangle: number): B
   };
 }
 
-/** Keeps the batch under the pointer in the state of the view while the lens shows batches. */
-export function useHover(gl: WebGLRenderer, camera: Camera, batches: Batches, on: boolean) {
+type Hit = ReturnType<typeof nearest>;
+
+/** Tells what is under the pointer now and then while `on`, and nothing once it has left. */
+function usePointer(
+  gl: WebGLRenderer,
+  camera: Camera,
+  batches: Batches,
+  on: boolean,
+  tell: (hit: Hit) => void,
+) {
   useEffect(() => {
-    const { set } = useView.getState();
     if (!on) return;
     const element = gl.domElement;
     let last = 0;
     const move = (e: PointerEvent) => {
       if (e.buttons || e.timeStamp - last < EVERY) return;
       last = e.timeStamp;
-      const hit = nearest(camera, batches, onScreen(gl, e));
-      const batch =
-        hit?.instanceId === undefined
-          ? null
-          : batchOf(batches, (hit.object.userData.first as number) + hit.instanceId, hit.faceIndex ?? 0);
-      if (batch?.text !== useView.getState().batch?.text) set({ batch });
+      tell(nearest(camera, batches, onScreen(gl, e)));
     };
-    const leave = () => set({ batch: null });
+    const leave = () => tell(undefined);
     element.addEventListener("pointermove", move);
     element.addEventListener("pointerleave", leave);
     return () => {
       element.removeEventListener("pointermove", move);
       element.removeEventListener("pointerleave", leave);
-      set({ batch: null });
+      leave();
     };
-  }, [gl, camera, batches, on]);
+  }, [gl, camera, batches, on, tell]);
+}
+
+/** The number of what was hit among the instances of the file. */
+const instanceOf = (hit: Hit) =>
+  hit?.instanceId === undefined ? -1 : (hit.object.userData.first as number) + hit.instanceId;
+
+/** Keeps the batch under the pointer in the state of the view while the lens shows batches. */
+export function useHover(gl: WebGLRenderer, camera: Camera, batches: Batches, on: boolean) {
+  const tell = useCallback(
+    (hit: Hit) => {
+      const at = instanceOf(hit);
+      const batch = at < 0 ? null : batchOf(batches, at, hit?.faceIndex ?? 0);
+      const { batch: old, set } = useView.getState();
+      if (batch?.text !== old?.text) set({ batch });
+    },
+    [batches],
+  );
+  usePointer(gl, camera, batches, on, tell);
 }
 
 /** Keeps the triangle under the pointer in the state of the view, of the one part that somebody watches. */
 export function useSpot(gl: WebGLRenderer, camera: Camera, batches: Batches) {
   const on = useView((s) => s.watched) !== null;
-  useEffect(() => {
-    if (!on) return;
-    const { set } = useView.getState();
-    const element = gl.domElement;
-    let last = 0;
-    const move = (e: PointerEvent) => {
-      if (e.buttons || e.timeStamp - last < EVERY) return;
-      last = e.timeStamp;
-      const hit = nearest(camera, batches, onScreen(gl, e));
-      const first = hit?.object.userData.first as number | undefined;
-      const source = first === undefined ? -1 : (batches.file.sources[first + (hit?.instanceId ?? 0)] ?? -1);
-      const spot =
-        source === useView.getState().watched && hit ? { source, triangle: hit.faceIndex ?? 0 } : null;
-      const old = useView.getState().spot;
+  const tell = useCallback(
+    (hit: Hit) => {
+      const source = batches.file.sources[instanceOf(hit)] ?? -1;
+      const { spot: old, watched, set } = useView.getState();
+      const spot = source === watched && hit ? { source, triangle: hit.faceIndex ?? 0 } : null;
       if (old?.triangle !== spot?.triangle || old?.source !== spot?.source) set({ spot });
-    };
-    const leave = () => set({ spot: null });
-    element.addEventListener("pointermove", move);
-    element.addEventListener("pointerleave", leave);
-    return () => {
-      element.removeEventListener("pointermove", move);
-      element.removeEventListener("pointerleave", leave);
-      set({ spot: null });
-    };
-  }, [gl, camera, batches, on]);
+    },
+    [batches],
+  );
+  usePointer(gl, camera, batches, on, tell);
 }

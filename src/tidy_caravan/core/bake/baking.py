@@ -40,7 +40,8 @@ def tile(
     arrays: Mapping[str, AnyArray], *, samples: int, seed: int, bounces: int
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on places (T, 3) and normals (T, 3) in a world: the sum of so many samples, by group, that of the squares of their
-    brightness, how often the first ray met the back of a one-sided surface, and which places light reached through a gap. Groups that give nothing are left out."""
+    brightness, how often the first ray met the back of a one-sided surface, and which places light reached through a gap.
+    Groups that give nothing are left out."""
     world = World(arrays)
     places, normals = arrays["places"], arrays["normals"]
     light, squares = np.zeros((len(places), GROUPS, 3)), np.zeros((len(places), GROUPS))
@@ -88,8 +89,9 @@ class Sheet:
 @dataclass
 class Baked:
     """Of each sheet the light (T, groups, 3), the mean of its samples so far; squares: (T, groups) that of the squares of
-    their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; leaks: (T,) those that light reached through a gap; samples: of each, the
-    least of its texels; before: whether it is from before something else changed. powers: what the lights of the file come to."""
+    their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; leaks: (T,) those that
+    light reached through a gap; samples: of each, the least of its texels; before: whether it is from before something
+    else changed. powers: what the lights of the file come to."""
 
     sheets: list[Sheet]
     light: list[F32]
@@ -165,13 +167,14 @@ def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = 
     sheets = sheets_of(scene, channel, arrays["centre"], ask)
     world = digest_of(arrays)
     shelf = Shelf.of(scene, arrays, world, workshop, ask.divide, ask.bounces)
-    found = shelf.find([(s.node, s.places, s.normals) for s in sheets], ask.samples, ask.keep)
+    found = shelf.find([(s.places, s.normals) for s in sheets], ask.samples, ask.keep)
     asked = [k for k, one in enumerate(found) if one is None]
     made, rays, lost = trace_all([sheets[k] for k in asked], arrays, world, ask, workshop, tell)
     for k, one in zip(asked, made, strict=True):
         found[k] = one
     every = [one for one in found if one is not None]
-    shelf.keep(every)
+    if made:  # other powers of the same light are no news
+        shelf.keep(every)
     return Baked(
         sheets,
         [(one.light / max(one.samples, 1)).astype(np.float32) for one in every],
@@ -236,9 +239,15 @@ def trace_all(
         least = int(count[a:b].min(initial=count[a:b].max(initial=0)))
         part = (least / np.maximum(count[a:b], 1)).astype(np.float32)
         out.append(Kept(
-            light[a:b] * part[:, None, None], squares[a:b] * part[:, None], behind[a:b] * part, leaks[a:b], least, world
+            light[a:b] * part[:, None, None], squares[a:b] * part[:, None], behind[a:b] * part, leaks[a:b], least, world,
+            box_of(places[a:b]),
         ))  # fmt: skip
     return out, rays, sorted(set(lost))
+
+
+def box_of(places: F64) -> F64:
+    """(2, 3) lowest and highest; of no places a box that nothing is near to."""
+    return np.array([places.min(axis=0, initial=np.inf), places.max(axis=0, initial=-np.inf)])
 
 
 def noise_of(mean: AnyArray, squares: AnyArray, samples: int, mix: Mix) -> float:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F32, F64, U64, AnyArray, Bool
 from tidy_caravan.core.surroundings.world import likenesses
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
 
-KEPT = Work("light of parts", 2, "", replaced=True)
+KEPT = Work("light of parts", 3, "", replaced=True)
 NEAR = 1.0
 """How near to something that changed light is traced anew, in its own sizes."""
 MOST_CHANGES = 500
@@ -31,7 +31,8 @@ LAMPS = ("lamp_kind", "lamp_place", "lamp_way", "lamp_power", "lamp_limits")
 
 @dataclass
 class Kept:
-    """Sums over the samples of a part: light (T, groups, 3), squares (T, groups), behind (T,); leaks (T,). world: the one it was traced in."""
+    """Sums over the samples of a part: light (T, groups, 3), squares (T, groups), behind (T,); leaks (T,). world: the one it
+    was traced in. box: (2, 3) of its places, metres."""
 
     light: F32
     squares: F32
@@ -39,12 +40,14 @@ class Kept:
     leaks: Bool
     samples: int
     world: bytes
+    box: F64
 
 
 @dataclass
 class Shelf:
     """What is kept of one subject's light. parts: (P, 2) what tells its parts apart; boxes: (P, 2, 3) metres. lamps: what all
-    lamps and glowing surfaces are. changed: (C, 2, 3) boxes of what came, went or moved since, None for too much to tell."""
+    lamps and glowing surfaces are. changed: (C, 2, 3) boxes of what came, went or moved since, None for too much to tell.
+    asked: what was looked for last."""
 
     workshop: Workshop
     slot: str
@@ -54,6 +57,7 @@ class Shelf:
     boxes: F64
     entries: dict[bytes, Kept]
     changed: F64 | None
+    asked: list[bytes] = field(default_factory=list)
 
     @classmethod
     def of(
@@ -86,57 +90,59 @@ class Shelf:
         for k, (own, world, samples) in enumerate(zip(a["own"], a["world"], a["samples"].tolist(), strict=True)):
             rows = slice(int(a["begin"][k]), int(a["begin"][k + 1]))
             self.entries[own.tobytes()] = Kept(
-                a["light"][rows], a["squares"][rows], a["behind"][rows], a["leaks"][rows], samples, world.tobytes()
-            )
+                a["light"][rows], a["squares"][rows], a["behind"][rows], a["leaks"][rows], samples, world.tobytes(),
+                a["own_boxes"][k],
+            )  # fmt: skip
         gone, come = apart(a["parts"], self.parts), apart(self.parts, a["parts"])
         changed = np.concatenate([a["boxes"][gone], self.boxes[come]])
         if len(changed) <= MOST_CHANGES:
             self.changed = changed
 
-    def find(self, sheets: Sequence[tuple[int, F64, F64]], samples: int, keep: bool) -> list[Kept | None]:
-        """What there is of sheets (node, places, normals), with as many samples at least: light of this very world, and with
-        `keep` that from before."""
-        self.asked = [self.own(places, normals) for _, places, normals in sheets]
-        out: list[Kept | None] = []
-        for own, (_, places, _) in zip(self.asked, sheets, strict=True):
-            entry = self.entries.get(own)
-            good = entry is not None and entry.samples >= samples
-            if good and entry is not None and entry.world != self.world:
-                good = keep and self.changed is not None and not self.near_change(places)
-            out.append(entry if good else None)
-        return out
+    def find(self, sheets: Sequence[tuple[F64, F64]], samples: int, keep: bool) -> list[Kept | None]:
+        """What there is of sheets (places, normals), with as many samples at least: light of this very world, and with `keep`
+        that from before."""
+        self.asked = [
+            hashlib.blake2b(places.tobytes() + normals.tobytes(), digest_size=16).digest() for places, normals in sheets
+        ]
+        found = [self.entries.get(own) for own in self.asked]
+        return [
+            one if one and one.samples >= samples and (one.world == self.world or (keep and self.holds(one))) else None
+            for one in found
+        ]
 
-    def own(self, places: F64, normals: F64) -> bytes:
-        return hashlib.blake2b(places.tobytes() + normals.tobytes(), digest_size=16).digest()
-
-    def near_change(self, places: F64) -> bool:
-        assert self.changed is not None
-        if not len(self.changed) or not len(places):
+    def holds(self, one: Kept) -> bool:
+        """Whether light of this world or another is to go by still: nothing changed near to it."""
+        if one.world == self.world:
+            return True
+        if self.changed is None:
             return False
         reach = NEAR * np.linalg.norm(self.changed[:, 1] - self.changed[:, 0], axis=1, keepdims=True)
-        low, high = places.min(axis=0), places.max(axis=0)
-        return bool(((low <= self.changed[:, 1] + reach) & (high >= self.changed[:, 0] - reach)).all(axis=1).any())
+        near = (one.box[0] <= self.changed[:, 1] + reach) & (one.box[1] >= self.changed[:, 0] - reach)
+        return not bool(near.all(axis=1).any())
 
-    def keep(self, made: Sequence[Kept]) -> None:
-        """Puts the light of the sheets that were asked for in the place of what was there; that of other parts stays."""
-        entries = {**self.entries, **{own: k for own, k in zip(self.asked, made, strict=True) if k.samples}}
+    def keep(self, every: Sequence[Kept]) -> None:
+        """Puts the light of the sheets that were asked for behind that of other parts which holds still: what changed is told
+        against this world from now on."""
+        made = {own: k for own, k in zip(self.asked, every, strict=True) if k.samples}
+        entries = {own: k for own, k in self.entries.items() if own not in made and self.holds(k)} | made
         texels, chosen = 0, []
         for own in reversed(entries):  # the newest are kept first
             texels += len(entries[own].behind)
             if texels > MOST_TEXELS:
                 break
             chosen.append(own)
-        every = [entries[own] for own in chosen]
+        kept = [entries[own] for own in reversed(chosen)]
         none = np.zeros((0, GROUPS, 3), np.float32)
         arrays: dict[str, AnyArray] = {
-            "own": np.frombuffer(b"".join(chosen), np.uint8).reshape(-1, 16),
-            "world": np.frombuffer(b"".join(e.world for e in every), np.uint8).reshape(-1, 16),
-            "samples": np.array([e.samples for e in every], np.int64),
-            "begin": np.cumsum([0, *(len(e.behind) for e in every)]),
-            "light": np.concatenate([none, *(e.light for e in every)]),
-            "squares": np.concatenate([none[..., 0], *(e.squares for e in every)]),
-            "behind": np.concatenate([none[:, 0, 0], *(e.behind for e in every)]),
-            "leaks": np.concatenate([np.zeros(0, np.bool_), *(e.leaks for e in every)]),
+            "own": np.frombuffer(b"".join(reversed(chosen)), np.uint8).reshape(-1, 16),
+            "world": np.frombuffer(b"".join(e.world for e in kept), np.uint8).reshape(-1, 16),
+            "samples": np.array([e.samples for e in kept], np.int64),
+            "begin": np.cumsum([0, *(len(e.behind) for e in kept)]),
+            "light": np.concatenate([none, *(e.light for e in kept)]),
+            "squares": np.concatenate([none[..., 0], *(e.squares for e in kept)]),
+            "behind": np.concatenate([none[:, 0, 0], *(e.behind for e in kept)]),
+            "leaks": np.concatenate([np.zeros(0, np.bool_), *(e.leaks for e in kept)]),
+            "own_boxes": np.array([e.box for e in kept]).reshape(-1, 2, 3),
             "parts": self.parts,
             "boxes": self.boxes,
         }

@@ -163,8 +163,8 @@ def towards_glow(
     at: Array, facing: Array, weight: Array, state: Array, start: Array, way: Array, reach: Array, gift: Array, who: Array,
 ) -> int:  # fmt: skip
     """Rays from places to one place each on a surface that gives light, chosen by power (guide: where the search among their
-    chances begins; Chen and Asau, 1974); weighed against rays that meet such
-    surfaces by themselves (multiple importance sampling, balance heuristic; Veach, 1997)."""
+    chances begins; Chen and Asau, 1974); weighed against rays that meet such surfaces by themselves (multiple importance
+    sampling, balance heuristic; Veach, 1997)."""
     n, last = 0, len(glowing) - 1
     for i in range(count):
         wanted = random(state, i)
@@ -207,7 +207,8 @@ def given(light: Array, group: int, row: Array, who: Array, gift: Array, blocked
 
 @compiled
 def scattered(at: Array, facing: Array, state: Array, count: int, start: Array, way: Array) -> None:
-    """Rays from places, in directions about normals, as likely as light falls in from there (Malley's method; frames after Duff et al., 2017)."""
+    """Rays from places, in directions about normals, as likely as light falls in from there (Malley's method; frames after Duff
+    et al., 2017)."""
     for i in range(count):
         off_surface(start, i, at, facing, i)
         u, turn = random(state, i), 2 * math.pi * random(state, i)

@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.bake.baking import Baked
 from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
 from tidy_caravan.core.bake.texels import dilated
-from tidy_caravan.core.lightmap.charts import shelves
+from tidy_caravan.core.lightmap.pages import laid_on_pages, power
 from tidy_caravan.core.scene.arrays import F64, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.srgb import coded
 
@@ -30,8 +30,8 @@ BRIGHT = 98.0
 
 @dataclass(frozen=True)
 class Page:
-    """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall; leaks: (H, W) those that light
-    reached through a gap. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
+    """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall; leaks: (H, W) those that light reached through a
+    gap. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
 
     light: AnyArray
     buried: Bool
@@ -78,18 +78,13 @@ def filled(image: AnyArray, there: Bool, hidden: Bool) -> AnyArray:
 
 
 def spread(size: I64) -> tuple[tuple[int, int], I64]:
-    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2); on shelves, the
-    highest first. Raises ValueError when none is large enough."""
-    order = np.lexsort((-size[:, 0], -size[:, 1]))
-    wide, high = (size[order, k].astype(np.float64).tolist() for k in (0, 1))
-    side = 64
+    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2). Raises ValueError
+    when none is large enough."""
+    side = max(64, power(int(size.max(initial=1))))
     while side <= LARGEST_PAGE:
-        placed = shelves(wide, high, float(side), 0.0)
-        if placed is not None:
-            corner = np.zeros_like(size)
-            corner[order] = np.array(placed, np.int64).reshape(-1, 2)
-            used = int((corner + size)[:, 1].max(initial=1))
-            return (side, 1 << (used - 1).bit_length()), corner
+        found = laid_on_pages(size, np.zeros(len(size), np.int64), side)
+        if len(found.size) == 1:
+            return (int(found.size[0, 0]), int(found.size[0, 1])), found.corner
         side *= 2
     raise ValueError(f"{len(size)} maps do not fit a page of {LARGEST_PAGE} texels: take a smaller first look")
 

@@ -15,11 +15,10 @@ from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
 
 Power = Annotated[float, Field(ge=0, le=1e9)]
-LEAST_LEAKS = 3
-LISTED = 500
-
-
 Colour = tuple[Power, Power, Power]
+LEAST_LEAKS = 3
+"""Texels of a part with a leak; fewer are taken for chance."""
+LISTED = 500
 
 
 class BakeAsk(CamelModel):
@@ -27,9 +26,8 @@ class BakeAsk(CamelModel):
     glow: what the power of the file's suns, of its other lamps and of what glows is multiplied with, and of which colour;
     all of these can be changed afterwards without anything being traced again. parts: identities, all when there are none.
     keep: parts that did not change, nor stand near one that did, keep their light. white: lux that the picture shows as white,
-    found out when there is none. mark: texels
-    that look into a wall are marked in the picture. denoise: the page is what it may be without noise; figures stay those of
-    what was traced."""
+    found out when there is none. mark: leaks and texels that look into a wall are marked in the picture. denoise: the page is
+    what it may be without noise; figures stay those of what was traced."""
 
     samples: int = Field(default=8, ge=1, le=65_536)
     divide: int = Field(default=4, ge=1, le=64)
@@ -68,9 +66,9 @@ class BakeAsk(CamelModel):
 
 
 class BakedPart(CamelModel):
-    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall. leaks: texels that light of the sky or a sun reached straight
-    through a gap of some millimetres. before:
-    its light is from before other parts changed."""
+    """lux: mean of the part's texels. noise: standard error by the mean. buried: part of the texels that look into a wall.
+    leaks: texels that light of the sky or a sun reached straight through a gap of some millimetres. before: its light is
+    from before other parts changed."""
 
     name: str
     source: int
@@ -87,9 +85,10 @@ class BakedPart(CamelModel):
 
 
 class BakeReport(CamelModel):
-    """parts: the noisiest first, and those of which most looks into a wall. leaks: parts with any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's
-    suns, other lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing. unread: what of the materials it does not go
-    by."""
+    """parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
+    any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
+    lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing.
+    unread: what of the materials it does not go by."""
 
     parts: list[BakedPart]
     maps: int

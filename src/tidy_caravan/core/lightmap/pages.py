@@ -18,7 +18,7 @@ class Pages:
     size: I64
 
 
-def paged(size: I64, group: I64, side: int) -> Pages:
+def laid_on_pages(size: I64, group: I64, side: int) -> Pages:
     """Places for maps (K, 2), width and height, on pages of at most `side` texels each way; maps of one group (K,) have pages of
     their own. Pages are as low as what is on them, in powers of two. Raises ValueError for a map larger than a page.
 

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Effect
-from tidy_caravan.core.lightmap.pages import paged
+from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
@@ -53,7 +53,7 @@ class LightPages(Step):
             changes.append(Change(text=text, count=len(large), problem=True, parts=identities_of(scene, large)))
             rows, size = rows[fits], size[fits]
         group = nodes.layer[rows].astype(np.int64) if self.by == "layer" else np.zeros(len(rows), np.int64)
-        found = paged(size, group, side)
+        found = laid_on_pages(size, group, side)
         # pages that parts outside of this step are on keep their numbers
         others = nodes.page.copy()
         others[rows] = 0
