@@ -16,6 +16,9 @@ from tidy_caravan.core.scene.nodes import LATER, Rest
 from tidy_caravan.core.space.axes import axis_map, unit_factor
 from tidy_caravan.core.space.transforms import quaternions
 
+NEXT, AFTER = [1, 2, 0], [2, 0, 1]
+"""The other two of three axes, in their cyclic order."""
+
 
 def convert(scene: Scene, target: Convention) -> Scene:
     """The same scene in numbers of another convention. Nothing changes when they are equal.
@@ -114,8 +117,9 @@ def transform_mesh(mesh: Mesh, linear: F64) -> Mesh:
 
 def cofactors(linear: F64) -> F64:
     """(..., 3, 3) cofactor matrices: det · inverse transposed, also for singular maps."""
-    a, b, c = linear[..., 0], linear[..., 1], linear[..., 2]
-    return np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=-1)
+    one, other = linear[..., NEXT, :], linear[..., AFTER, :]
+    out: F64 = one[..., NEXT] * other[..., AFTER] - one[..., AFTER] * other[..., NEXT]
+    return out
 
 
 def _apply(vectors: F32, linear: F64) -> F32:

@@ -227,46 +227,39 @@ def bake_meshes(
     if not len(rows):
         return keep, column, meshes, changes
     variants, of_row = distinct(residual[rows])
-    order = np.argsort(nodes.mesh[rows], kind="stable")
-    used, begin = np.unique(nodes.mesh[rows][order], return_index=True)
+    # a kind: the users of one mesh with one residual; all figures of kinds are columns
+    kinds, kind_of = np.unique(np.stack([nodes.mesh[rows], of_row], axis=1), axis=0, return_inverse=True)
+    kind_of = kind_of.ravel()
+    users = np.bincount(kind_of, minlength=len(kinds))
+    parents = np.zeros(len(kinds), np.bool_)
+    parents[kind_of[nodes.children_count[rows] > 0]] = True
+    of_kind = variants[kinds[:, 1]]
+    node_part, bake = np.tile(np.eye(3), (len(kinds), 1, 1)), of_kind.copy()
+    begin = np.flatnonzero(np.diff(kinds[:, 0], prepend=-1))
+    many = np.diff(begin, append=len(kinds)) > 1
+    for first, behind in zip(begin[many].tolist(), np.append(begin, len(kinds))[1:][many].tolist(), strict=True):
+        here = slice(first, behind)
+        node_part[here], bake[here] = divided(of_kind[here], users[here], parents[here], negative_scale, mirror)
+    bake[np.abs(bake - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+    keep[rows] = node_part[kind_of]
+    shared = np.repeat(many, np.diff(begin, append=len(kinds)))
+    turned = np.linalg.det(bake) < 0
+    to_bake = np.flatnonzero((bake != np.eye(3)).any(axis=(1, 2)))
+    target = kinds[:, 0].astype(np.int32)
     made: dict[tuple[int, bytes], int] = {}
-    has_children = nodes.children_count > 0
-    for mesh_index, members in zip(used.tolist(), np.split(order, begin[1:]), strict=True):
-        kinds, users = np.unique(of_row[members], return_counts=True)
-        if len(kinds) == 1 and np.array_equal(variants[kinds[0]], np.eye(3)):
-            continue
-        parents = np.array([has_children[rows[members[of_row[members] == kind]]].any() for kind in kinds.tolist()])
-        # those that get a mirrored twin have a mesh of their own, and what is common is common among them
-        twin = (np.linalg.det(variants[kinds]) < 0) & (not (negative_scale and len(kinds) > 1))
-        as_twin = np.where(twin[:, None, None], variants[kinds] @ mirror, variants[kinds])
-        commons = [
-            common_part(as_twin[twin == side], users[twin == side], parents[twin == side], mirror)
-            for side in (False, True)
-        ]
-        for kind, mirrored in zip(kinds.tolist(), twin.tolist(), strict=True):
-            here = rows[members[of_row[members] == kind]]
-            k = variants[kind]
-            bake = commons[1] @ mirror if mirrored else commons[0]
-            if np.abs(bake - np.eye(3)).max() < SCALE_TOLERANCE:
-                bake = np.eye(3)
-            node_part = k @ np.linalg.inv(bake)
-            if not on_the_node(node_part[None], has_children[here].any()[None])[0]:
-                bake, node_part = k, np.eye(3)
-            if np.abs(node_part - np.eye(3)).max() < SCALE_TOLERANCE:
-                node_part = np.eye(3)
-            keep[here] = node_part
-            if np.array_equal(bake, np.eye(3)):
-                continue
-            key = (mesh_index, np.round(bake, 12).tobytes())
-            if key not in made:
-                made[key] = len(meshes)
-                mesh = transform_mesh(meshes[mesh_index], bake)
-                if np.linalg.det(bake) < 0 and len(kinds) > 1:
-                    mesh = replace(mesh, name=f"{mesh.name}_mirrored")
-                    twins += 1
-                baked += 1
-                meshes.append(mesh)
-            column[here] = made[key]
+    for kind, rounded in zip(to_bake.tolist(), np.round(bake[to_bake], 12), strict=True):
+        mesh_index = int(kinds[kind, 0])
+        key = (mesh_index, rounded.tobytes())
+        if key not in made:
+            made[key] = len(meshes)
+            mesh = transform_mesh(meshes[mesh_index], bake[kind])
+            if turned[kind] and shared[kind]:
+                mesh = replace(mesh, name=f"{mesh.name}_mirrored")
+                twins += 1
+            baked += 1
+            meshes.append(mesh)
+        target[kind] = made[key]
+    column[rows] = target[kind_of]
     if baked:
         changes.append(Change(text=f"scale baked into {plural(baked, 'mesh', 'meshes')}", count=baked))
     if twins:
@@ -274,6 +267,25 @@ def bake_meshes(
             Change(text=f"{plural(twins, 'mirrored twin')} made, shared by all mirrored copies", count=twins)
         )
     return keep, column, meshes, changes
+
+
+def divided(
+    variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], parents: Bool, negative_scale: bool, mirror: F64
+) -> tuple[F64, F64]:
+    """What the nodes keep (K, 3, 3) of the residuals of one mesh with more than one, and what its meshes take."""
+    # those that get a mirrored twin have a mesh of their own, and what is common is common among them
+    twin = (np.linalg.det(variants) < 0) & (not negative_scale)
+    as_twin = np.where(twin[:, None, None], variants @ mirror, variants)
+    plain, mirrored = (
+        common_part(as_twin[twin == side], users[twin == side], parents[twin == side], mirror) for side in (False, True)
+    )
+    bake = np.where(twin[:, None, None], mirrored @ mirror, plain)
+    bake[np.abs(bake - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+    node_part = variants @ np.linalg.inv(bake)
+    alone = ~on_the_node(node_part, parents)
+    bake[alone], node_part[alone] = variants[alone], np.eye(3)
+    node_part[np.abs(node_part - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+    return node_part, bake
 
 
 def distinct(matrices: F64) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int64]]]:

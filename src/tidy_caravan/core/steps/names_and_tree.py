@@ -22,10 +22,12 @@ LETTERS = str.maketrans(
 
 def tidy(name: str, pattern: str, length: int) -> str:
     """A name of allowed characters only: letters lose their marks, everything else becomes `_`."""
-    plain = unicodedata.normalize("NFKD", name.translate(LETTERS))
-    plain = "".join(c for c in plain if not unicodedata.combining(c))
-    allowed = re.compile(pattern)
-    out = "".join(c if allowed.fullmatch(c) else "_" for c in plain)
+    out = name
+    if not (name.isascii() and re.fullmatch(f"(?:{pattern})*", name)):
+        plain = unicodedata.normalize("NFKD", name.translate(LETTERS))
+        plain = "".join(c for c in plain if not unicodedata.combining(c))
+        allowed = re.compile(pattern)
+        out = "".join(c if allowed.fullmatch(c) else "_" for c in plain)
     out = re.sub(r"_{2,}", "_", out).strip("_") if "_" in out else out
     return out[:length]
 
