@@ -14,7 +14,9 @@ from hypothesis import strategies as st
 from tests.support import read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.lightmap.bitmaps import Bitmap, blocks_of, cells_of
-from tidy_caravan.core.lightmap.packing import Island, packed, turned
+from tidy_caravan.core.lightmap.layouts import Island, turned
+from tidy_caravan.core.lightmap.packing import packed
+from tidy_caravan.core.lightmap.rectangles import free_within
 from tidy_caravan.core.lightmap.unwrap import unwrap
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -134,8 +136,50 @@ class Layouts(unittest.TestCase):
         self.assertAlmostEqual(area / (layout.width * layout.height), layout.fill, places=6)
         self.assertLessEqual(layout.scale.max() / layout.scale.min(), 4.0)
 
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 10_000), st.integers(1, 40), st.sampled_from([2, 5]), st.booleans())
+    def test_no_block_of_texels_has_two_islands_in_it(self, seed: int, count: int, padding: int, square: bool) -> None:
+        rng = np.random.default_rng(seed)
+        made = [shapely.box(0, 0, *rng.uniform(0.2, 2, 2)) for _ in range(count)]
+        made[0] = shapely.box(0, 0, 4, 3).difference(shapely.box(1, 1, 3, 2)).difference(shapely.box(3.2, -1, 3.6, 1))
+        islands = [island(p) for p in made]
+        layout = packed(islands, 256, padding, square, 4)
+        assert layout is not None
+        owner: dict[tuple[int, int], int] = {}
+        for k, (shape, one) in enumerate(zip(made, islands, strict=True)):
+            points = turned(shapely.get_coordinates(shape), int(layout.turn[k]), one.size) * layout.scale
+            placed = shapely.set_coordinates(shapely.from_wkb(shapely.to_wkb(shape)), points + layout.corner[k])
+            self.assertTrue(shapely.box(0, 0, layout.width, layout.height).buffer(-padding / 2 + 1e-6).contains(placed))
+            left, low, right, top = (v / 4 for v in placed.bounds)
+            for x in range(int(left), int(np.ceil(right))):
+                for y in range(int(low), int(np.ceil(top))):
+                    if shapely.box(4 * x, 4 * y, 4 * x + 4, 4 * y + 4).intersection(placed).area > 1e-9:
+                        self.assertEqual(owner.setdefault((x, y), k), k)
+
+    def test_what_is_free_within_an_island_is_all_that_is_free_there(self) -> None:
+        wall = shapely.box(0, 0, 6, 3)
+        holes = [(0.5, 0, 1.5, 2.1), (2, 1, 3.25, 2.5), (4, 1, 5.5, 2.5)]
+        for hole in holes:
+            wall = wall.difference(shapely.box(*hole))
+        found = {
+            tuple(np.round([x, y, x + w, y + h], 9)) for x, y, w, h in free_within(ring(wall), np.array([6.0, 3.0]))
+        }
+        self.assertEqual(found, {tuple(float(v) for v in hole) for hole in holes})
+        round_hole = shapely.box(0, 0, 4, 4).difference(shapely.Point(2, 2).buffer(1.5))
+        free = free_within(ring(round_hole), np.array([4.0, 4.0]))
+        boxes = [shapely.box(x, y, x + w, y + h) for x, y, w, h in free]
+        self.assertLess(max(b.intersection(round_hole).area for b in boxes), 1e-9)
+        self.assertGreater(max(b.area for b in boxes), 0.9 * 4.5)  # the square in the circle
+
+    def test_small_islands_lie_in_the_openings_of_large_ones(self) -> None:
+        frame = shapely.box(0, 0, 4, 4).difference(shapely.box(0.3, 0.3, 3.7, 3.7))
+        layout = packed([island(frame), *[island(shapely.box(0, 0, 1, 1)) for _ in range(9)]], 256, 2)
+        assert layout is not None
+        self.assertGreater(float(layout.scale.min()), 0.97 * 254 / 4)  # as large as if the frame were alone
+        self.assertTrue((layout.corner[1:].min(axis=1) > 0.3 * layout.scale.min()).all())
+
     def test_equal_squares_fill_a_map(self) -> None:
-        for count, least in ((1, 0.95), (4, 0.93), (9, 0.9), (25, 0.87)):
+        for count, least in ((1, 0.98), (4, 0.96), (9, 0.94), (25, 0.9)):
             layout = packed([island(shapely.box(0, 0, 1, 1)) for _ in range(count)], 256, 2)
             assert layout is not None
             self.assertGreater(layout.fill, least)
@@ -160,7 +204,22 @@ class Layouts(unittest.TestCase):
             corners = mesh.uvs[1].astype(float)[mesh.indices]
             a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
             fills.append(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
-        self.assertGreater(np.mean(fills), 0.78)
+        self.assertGreater(np.mean(fills), 0.8)
+
+    def test_the_sides_of_a_rail_are_one_island_and_those_of_a_crate_are_not(self) -> None:
+        for size, islands, named in (((20, 0.1, 0.12), 3, True), ((1, 0.9, 0.8), 6, False)):
+            shape = trimesh.creation.box(size)
+            made = unwrap(shape.vertices.astype(np.float32), shape.faces.astype(np.uint32), 256, 2, "xatlas")
+            self.assertEqual((made.report.islands, "strips" in made.method), (islands, named), made.method)
+            self.assertTrue(made.report.clean)
+            self.assertGreater(made.report.fill, 0.8)
+            self.assertLess(made.report.stretch, 4.01)
+            # every triangle has its share of the map, and no two lie on each other
+            drawn = shapely.polygons(np.concatenate([made.uv[made.indices], made.uv[made.indices][:, :1]], axis=1))
+            solid = np.linalg.norm(np.cross(*(shape.vertices[made.source][made.indices][:, k] - shape.vertices[made.source][made.indices][:, 0] for k in (1, 2))), axis=1)  # fmt: skip
+            share = shapely.area(drawn) / solid
+            self.assertLess(share.max() / share.min(), 1.01)
+            self.assertAlmostEqual(shapely.union_all(drawn).area, shapely.area(drawn).sum(), places=5)
 
     def test_a_clean_first_set_serves_and_a_tiled_one_does_not(self) -> None:
         grid = trimesh.creation.icosphere(1)

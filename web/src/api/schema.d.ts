@@ -2572,6 +2572,12 @@ export interface components {
              */
             megabytes: number;
             /**
+             * Islands on blocks
+             * @description Where islands are laid out anew, none shares a block of 4 × 4 texels with another; for sizes of powers of two
+             * @default false
+             */
+            onBlocks: boolean;
+            /**
              * Padding
              * @description Least distance between islands at the size chosen
              * @default 4
@@ -2694,6 +2700,12 @@ export interface components {
              * @enum {string}
              */
             kind: "lightmap_uvs";
+            /**
+             * Islands on blocks
+             * @description No island shares a block of 4 × 4 texels, which is compressed together, with another
+             * @default false
+             */
+            onBlocks: boolean;
             /**
              * Padding
              * @description Least distance between islands

@@ -1,4 +1,4 @@
-"""Compiles what a bake needs before anybody waits for it: python -m tidy_caravan.core.bake.ready"""
+"""Compiles what a bake and the packing of islands need before anybody waits for it: python -m tidy_caravan.core.bake.ready"""
 
 from __future__ import annotations
 
@@ -6,6 +6,8 @@ import numpy as np
 
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
+from tidy_caravan.core.lightmap.boxed import boxed
+from tidy_caravan.core.lightmap.layouts import Island
 from tidy_caravan.core.scene import GLTF, Light, Material, Mesh, Scene, make_nodes
 
 COUNT = 64
@@ -34,7 +36,9 @@ def scene() -> Scene:
 
 
 def main() -> None:
-    """Some samples in a scene that has everything."""
+    """Two islands on a map, and some samples in a scene that has everything."""
+    border = np.array([[[0, 0], [1, 0]], [[1, 0], [0, 1]], [[0, 1], [0, 0]]], np.float64)
+    boxed([Island(border, np.ones(2), 0.5)] * 2, 64, 2)
     traced(World(world_arrays(scene())), np.zeros((COUNT, 3)), np.tile([0.0, 1.0, 0.0], (COUNT, 1)), 1, 4)
 
 

@@ -65,12 +65,20 @@ def boxes(points: F64, of_vertex: I64, count: int) -> tuple[F64, F64]:
 
 
 def laid_out(
-    uv: AnyArray, indices: U32, label: I64, solid: F64, resolution: int, padding: float, border: float, most: int
+    uv: AnyArray,
+    indices: U32,
+    label: I64,
+    solid: F64,
+    resolution: int,
+    padding: float,
+    border: float,
+    most: int,
+    step: int = 0,
 ) -> tuple[F32, int]:
     """A new set of the same islands, and the resolution that it needs: `resolution` or more, at most `most` texels.
 
     uv: (V, 2) in any scale per island. solid: (F,) areas in space: islands are scaled to equal density. padding and
-    border: texels between islands and towards the edge of the map. Raises RuntimeError when not even `most` is enough.
+    border: texels between islands and towards the edge of the map. step: texels that corners are multiples of. Raises RuntimeError when not even `most` is enough.
     """
     count = int(label.max()) + 1
     of_vertex = island_of(indices, label, len(uv))
@@ -85,7 +93,7 @@ def laid_out(
     assert free is not None
     best = cover * free[0] ** 2
     while True:
-        found = layout(size, float(resolution), padding, border)
+        found = layout(size, float(resolution), padding, border, step)
         if found is not None and (cover * (found[0] / resolution) ** 2 >= WORTH * best or resolution * 2 > most):
             break
         if resolution * 2 > most:
@@ -140,11 +148,13 @@ def rotated(points: F64, angle: F64) -> F64:
     return np.column_stack([cos * points[:, 0] - sin * points[:, 1], sin * points[:, 0] + cos * points[:, 1]])
 
 
-def layout(size: F64, side: float, padding: float, border: float) -> tuple[float, F64] | None:
+def layout(size: F64, side: float, padding: float, border: float, step: int = 0) -> tuple[float, F64] | None:
     """Largest scale at which boxes (K, 2) fit a square of that side, and their lower corners (K, 2); None if none does.
 
     Shelves, highest boxes first, each box on the first shelf with room (Coffman et al., 1980). O(SEARCH · K · shelves).
     """
+    if step:
+        border = np.ceil(border / step) * step
     room = side - 2 * border
     if room <= 0:
         return None
@@ -155,7 +165,10 @@ def layout(size: F64, side: float, padding: float, border: float) -> tuple[float
     low, found = 0.0, None
     scale = most
     for _ in range(SEARCH):
-        placed = shelves((wide * scale).tolist(), (high * scale).tolist(), room, padding)
+        taken = wide * scale, high * scale
+        if step:  # so much that what is beside begins at a multiple again
+            taken = tuple(np.ceil((side + padding) / step) * step - padding for side in taken)
+        placed = shelves(taken[0].tolist(), taken[1].tolist(), room, padding)
         if placed is not None:
             low, found = scale, placed
             if scale >= most:

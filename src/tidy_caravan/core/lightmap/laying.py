@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.lightmap.charts import boxes, island_of, laid_out, signed_areas, upright
-from tidy_caravan.core.lightmap.packing import MOST, Island, Layout, packed, turned
+from tidy_caravan.core.lightmap.layouts import Island, Layout, turned
+from tidy_caravan.core.lightmap.packing import MOST, packed
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 
 SPARSE, MANY = 0.2, 12
@@ -25,14 +26,22 @@ class Laid:
 
 
 def laid(
-    uv: AnyArray, indices: U32, label: I64, solid: F64, resolution: int, padding: int, most: int, square: bool
+    uv: AnyArray,
+    indices: U32,
+    label: I64,
+    solid: F64,
+    resolution: int,
+    padding: int,
+    most: int,
+    square: bool,
+    step: int = 0,
 ) -> Laid:
     """A set of the islands of uv (V, 2), in any scale each, on a map of `resolution` texels or as many times twice that as
-    they need, up to `most`. solid: (F,) areas in space, to which those in the map are in proportion. Raises RuntimeError
+    they need, up to `most`. step: texels that corners of islands are multiples of, 0 for anywhere. solid: (F,) areas in space, to which those in the map are in proportion. Raises RuntimeError
     when not even `most` is enough."""
     count = int(label.max()) + 1
     if count > MOST:
-        placed, needed = laid_out(uv, indices, label, solid, resolution, padding + 0.5, padding / 2 + 0.01, most)
+        placed, needed = laid_out(uv, indices, label, solid, resolution, padding + 0.5, padding / 2 + 0.01, most, step)
         return Laid(placed, needed, needed)
     of_vertex = island_of(indices, label, len(uv))
     points = uv.astype(np.float64)
@@ -42,10 +51,10 @@ def laid(
     points -= low[np.maximum(of_vertex, 0)]
     islands = islands_of(points, indices, label, np.maximum(high - low, 1e-9), count)
     while True:
-        layout = packed(islands, resolution, padding, square)
+        layout = packed(islands, resolution, padding, square, step)
         if (layout is not None and (layout.fill >= SPARSE or count < MANY)) or resolution * 2 > most:
             break
-        larger = packed(islands, resolution * 2, padding, square)
+        larger = packed(islands, resolution * 2, padding, square, step)
         if layout is not None and larger is not None and larger.fill < 1.5 * layout.fill:
             break  # it is thin things that leave it empty, and no padding
         layout, resolution = larger, resolution * 2

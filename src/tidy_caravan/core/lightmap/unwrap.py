@@ -17,6 +17,7 @@ import numpy as np
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.lightmap.charts import flat_pieces, unmirrored_in_place
 from tidy_caravan.core.lightmap.laying import laid
+from tidy_caravan.core.lightmap.strips import joined
 from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 from tidy_caravan.core.work.heavy import Work
@@ -34,6 +35,8 @@ SURELY = 0.8
 """Fill from which on no other charts are tried."""
 ITS_OWN = 0.6
 """Fill of a layout of ours from which on a library's own is not asked for."""
+WORTH_JOINING = 0.95
+"""Fill by which strips are joined: each join lets light bleed across a hard edge by a part of a texel."""
 EVEN = 1.15
 """How uneven or stretched a set may be on average whose islands serve for light."""
 SMALL = 2500
@@ -81,17 +84,19 @@ Charts = tuple[I64, U32, F32, I64]
 
 @dataclass(frozen=True)
 class Wanted:
-    """What a set is made for. most: texels along the largest map. square: maps as high as they are wide alone."""
+    """What a set is made for. most: texels along the largest map. square: maps as high as they are wide alone. step: texels
+    that corners of islands are multiples of, so that none shares a block that is compressed with another; 0 for anywhere."""
 
     resolution: int
     padding: int
     most: int = LARGEST_MAP
     square: bool = False
+    step: int = 0
 
 
 def unwrap(
     positions: F32, indices: U32, resolution: int, padding: int, method: str, most: int = LARGEST_MAP,
-    square: bool = False, first: F32 | None = None,
+    square: bool = False, first: F32 | None = None, step: int = 0,
 ) -> Unwrapped:  # fmt: skip
     """A UV set inside 0–1 without overlaps or mirrored islands, islands at least `padding` texels apart and half of
     that from the edge, at `resolution` or, where its islands need it, at a larger one up to `most`.
@@ -99,7 +104,7 @@ def unwrap(
     first: (V, 2) a set whose islands serve if it is clean. Vertices that no triangle uses count for nothing. Raises
     RuntimeError with the figures when no try meets that.
     """
-    wanted = Wanted(resolution, padding, most, square)
+    wanted = Wanted(resolution, padding, most, square, step)
     used = np.unique(indices).astype(np.int64)
     compact = np.searchsorted(used, indices).astype(np.uint32)
     points = positions[used]
@@ -123,6 +128,12 @@ def unwrap(
         charts = flat_pieces(mesh.points, compact)
         if method == "flat pieces" or cut_smooth(mesh, charts) <= CUT:
             tried("flat pieces", charts)
+            if (
+                made
+                and made[-1].report.fill < SURELY
+                and (strips := joined(charts, mesh.points, mesh.solid, resolution))
+            ):
+                tried("flat pieces, strips side by side", strips)
     elif method == "flat pieces":
         tried("flat pieces", flat_pieces(mesh.points, compact))
     if method in LIBRARIES and not any(m.report.fill >= SURELY for m in made):
@@ -132,7 +143,7 @@ def unwrap(
             told.append(str(error))
     if not made:
         raise RuntimeError(f"{method} left {told[-1]}")
-    best = max(made, key=lambda m: m.report.fill)
+    best = max(made, key=lambda m: m.report.fill * (WORTH_JOINING if "strips" in m.method else 1.0))
     return replace(best, source=used[best.source])
 
 
@@ -154,7 +165,7 @@ def by_library(mesh: Surface, method: str, wanted: Wanted, told: list[str]) -> l
                 made.append(mesh.laid_out(charts, f"{method}, laid out anew", wanted))
             except RuntimeError as error:
                 told.append(str(error))
-        if pages > 1 or any(m.report.fill > ITS_OWN for m in made):
+        if pages > 1 or wanted.step or any(m.report.fill > ITS_OWN for m in made):
             break  # asking again would give the same, or nothing better
         uv = as_wanted(uv, faces, label, border_of(wanted.padding) / wanted.resolution)
         report = mesh.measured(source, faces, uv, wanted.resolution, wanted.resolution, wanted.padding)
@@ -184,7 +195,9 @@ class Surface:
     def laid_out(self, charts: Charts, name: str, wanted: Wanted) -> Unwrapped:
         """The charts on a map. Raises RuntimeError when it does not measure well."""
         source, faces, uv, label = charts
-        found = laid(uv, faces, label, self.solid, wanted.resolution, wanted.padding, wanted.most, wanted.square)
+        found = laid(
+            uv, faces, label, self.solid, wanted.resolution, wanted.padding, wanted.most, wanted.square, wanted.step
+        )
         report = self.measured(source, faces, found.uv, found.width, found.height, wanted.padding)
         if not good(report, wanted.padding):
             raise RuntimeError(in_words(report))
@@ -289,7 +302,14 @@ LIBRARIES = {"xatlas": _xatlas, "uvunwrap": _uvunwrap}
 
 
 def job(
-    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, method: str, most: int, square: bool = False
+    arrays: Mapping[str, AnyArray],
+    *,
+    resolution: int,
+    padding: int,
+    method: str,
+    most: int,
+    square: bool = False,
+    step: int = 0,
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh of positions (V, 3), indices (F, 3) and, where there are such sets, existing and first (V, 2).
 
@@ -301,13 +321,13 @@ def job(
         report = measure(arrays["existing"], indices, resolution, solid, positions, padding + 1)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
             return {}, {"method": KEPT, **figures_of(report, resolution, resolution)}
-    made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"))
+    made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"), step)
     figures = {"method": made.method, **figures_of(made.report, made.resolution, made.height)}
     return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures
 
 
 def relay(
-    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, most: int, square: bool
+    arrays: Mapping[str, AnyArray], *, resolution: int, padding: int, most: int, square: bool, step: int = 0
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh of positions (V, 3), indices (F, 3) and a set uv (V, 2): the same islands laid out for a map of another
     size. Gives the new uv; nothing where they do not fit, or lie on each other."""
@@ -315,7 +335,7 @@ def relay(
     used = np.unique(mesh.faces).astype(np.int64)
     uv = arrays["uv"].astype(np.float32)
     label = islands(mesh.faces, len(uv), uv, mesh.points)
-    wanted = Wanted(resolution, padding, most, square)
+    wanted = Wanted(resolution, padding, most, square, step)
     try:
         made = mesh.laid_out((np.arange(len(uv), dtype=np.int64), mesh.faces, uv, label), "laid out anew", wanted)
     except RuntimeError as error:
@@ -325,7 +345,7 @@ def relay(
     return {"uv": out}, {"why": "", **figures_of(made.report, made.resolution, made.height)}
 
 
-RELAY = Work("lightmap laid out anew", 2, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
+RELAY = Work("lightmap laid out anew", 3, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
 
 
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
@@ -337,4 +357,4 @@ def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 6, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 7, "tidy_caravan.core.lightmap.unwrap:job")

@@ -9,7 +9,17 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.lightmap.budget import Budgeted, Limits, Lit, at_budget, at_texel, bargains, too_small, widths
+from tidy_caravan.core.lightmap.budget import (
+    BLOCK,
+    Budgeted,
+    Limits,
+    Lit,
+    at_budget,
+    at_texel,
+    bargains,
+    too_small,
+    widths,
+)
 from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts, weights_of
 from tidy_caravan.core.lightmap.seen import unseen
 from tidy_caravan.core.lightmap.unwrap import RELAY, time_limit
@@ -62,6 +72,10 @@ class LightBudget(Step):
     padding_texels: int = parameter(
         4, "Padding", "Least distance between islands at the size chosen", "texels", ge=1, le=64
     )
+    on_blocks: bool = parameter(
+        False, "Islands on blocks",
+        "Where islands are laid out anew, none shares a block of 4 × 4 texels with another; for sizes of powers of two",
+    )  # fmt: skip
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.LIGHTMAP_UV), Effect(Aspect.SHARING))
@@ -90,7 +104,7 @@ class LightBudget(Step):
         if not len(rows):
             return scene, []
         limits = limits_of(context.destination, self.largest)
-        sheets = Sheets(scene, rows, lit, limits, self.padding_texels, context)
+        sheets = Sheets(scene, rows, lit, limits, self.padding_texels, context, BLOCK if self.on_blocks else 0)
         for _ in range(ROUNDS):
             kept = self.found(sheets.lit, limits)
             if not sheets.laid_out_for(kept.size[:, 0]):
@@ -143,8 +157,11 @@ class LightBudget(Step):
 class Sheets:
     """The sets of coordinates of all lit parts' meshes, laid out for the maps that are asked for."""
 
-    def __init__(self, scene: Scene, rows: I64, lit: Lit, limits: Limits, padding: int, context: StepContext) -> None:
+    def __init__(
+        self, scene: Scene, rows: I64, lit: Lit, limits: Limits, padding: int, context: StepContext, step: int = 0
+    ) -> None:
         self.scene, self.rows, self.limits, self.padding, self.context = scene, rows, limits, padding, context
+        self.step = step
         self.channel = context.destination.lightmap_channel
         self.mesh = scene.nodes.mesh[rows].astype(np.int64)
         count = len(scene.meshes)
@@ -182,7 +199,7 @@ class Sheets:
             arrays = {"positions": m.positions, "indices": m.indices, "uv": m.uvs[self.channel]}
             parameters = {
                 "resolution": int(smallest[i]), "padding": self.padding, "most": self.limits.most,
-                "square": self.limits.maps == "square",
+                "square": self.limits.maps == "square", "step": self.step,
             }  # fmt: skip
             pieces.append(Piece(f"{m.id} {self.channel}", arrays, parameters, time_limit(m.triangles), m.triangles))
         before = self.now.copy(), self.fill.copy()

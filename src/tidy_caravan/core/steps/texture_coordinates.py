@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
+from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
@@ -224,6 +225,11 @@ class LightmapUvs(Step):
         "Its islands are laid out anew, where none lies on another and all are as dense",
     )
     heavy: bool = parameter(False, "Heavy meshes", "Unwrap heavy meshes as well")
+    on_blocks: bool = parameter(
+        False,
+        "Islands on blocks",
+        "No island shares a block of 4 × 4 texels, which is compressed together, with another",
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         """The set itself; a picture's set that stands there moves on, with the materials that read it."""
@@ -327,7 +333,7 @@ class LightmapUvs(Step):
             parameters = {
                 "resolution": self.resolution, "padding": self.padding_texels, "method": methods(mesh.triangles)[attempt],
                 "most": min(LARGEST_MAP, context.destination.max_texture),
-                "square": context.destination.lightmap_maps == "square",
+                "square": context.destination.lightmap_maps == "square", "step": BLOCK if self.on_blocks else 0,
             }  # fmt: skip
             content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}"
             pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))

@@ -1,0 +1,291 @@
+"""Islands laid out by their true shapes: as large as they fit a map with so many texels between them, at one density.
+
+Every place of a map is looked at for every island in several turns (see `bitmaps`), the largest islands first; the scale
+is searched by halving, on coarse cells before fine ones. Where islands leave a map half empty because one of them is long,
+a lower map does, and what is left goes into texels that are finer one way.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.lightmap.bitmaps import Bitmap, Block, blocks_of, cells_of
+from tidy_caravan.core.lightmap.layouts import (
+    COARSER,
+    COARSER_ONE_WAY,
+    FINER,
+    FINER_OF_STRIPS,
+    STRIP,
+    WELL_FILLED,
+    Island,
+    Layout,
+    turned,
+)
+from tidy_caravan.core.scene.arrays import F64
+
+GRID, SHAPED_GRID = 512, 256
+"""Cells along the longer side of a map on which boxes and shapes are laid; a cell is a texel, or several of a larger map."""
+COARSE = 64
+"""Cells on which shapes are tried first."""
+SLACK = 0.02
+"""Cells by which an island is less than the cells that it takes."""
+STEPS, FINE_STEPS = 9, 4
+"""Halvings of the scale, at first and on finer cells."""
+ORDERS = ("area", "long", "high")
+MOST_SHAPED = 60
+"""Islands up to which their shapes are looked at; of more, their boxes."""
+MOST_RATIOS, MOST_SHAPED_RATIOS = 100, 16
+"""Islands up to which other proportions of texels are tried."""
+RATIOS = (1.26, 1.59)
+
+
+Spots = list[tuple[int, int, int]]
+"""x, y and turn of every island, in cells."""
+
+
+class Packer:
+    """Islands on a map of square cells, tried at one scale after the other."""
+
+    def __init__(self, islands: list[Island], gap: int) -> None:
+        self.islands, self.gap = islands, gap
+        few = len(islands) <= MOST_SHAPED
+        self.shaped = [few and not i.boxlike for i in islands]
+        self.size = np.array([i.size for i in islands]).reshape(-1, 2)
+        self.order, self.every = "area", True
+        """The order that islands fit in last, and whether the others are tried as well."""
+
+    def attempt(self, width: int, height: int, scale: F64) -> Spots | None:
+        """Where every island lies, None when they do not fit in any order. scale: (2,) cells per unit."""
+        cells = np.maximum(1, np.ceil(self.size * scale.mean() + SLACK))
+        keys = {
+            "area": -cells.prod(axis=1),
+            "long": -(cells.max(axis=1) * 1e5 + cells.min(axis=1)),
+            "high": -(cells.min(axis=1) * 1e5 + cells.max(axis=1)),
+        }
+        shapes: Shapes = {}
+        others = [o for o in ORDERS if o != self.order] if self.every else []
+        for name in (self.order, *others):
+            placed = self.in_order(np.argsort(keys[name], kind="stable").tolist(), width, height, scale, shapes)
+            if placed is not None:
+                self.order = name
+                return placed
+        return None
+
+    def in_order(self, order: list[int], width: int, height: int, scale: F64, shapes: Shapes) -> Spots | None:
+        bits = Bitmap(width, height, self.gap)
+        out: Spots = [(0, 0, 0)] * len(order)
+        for i in order:
+            best: tuple[tuple[float, ...], int, int, int] | None = None
+            for turn in (0, 1, 2, 3) if self.shaped[i] else (0, 1):
+                blocks, wide, high = self.shape(i, turn, scale, shapes)
+                free = bits.places(blocks, wide, high)
+                if not free:
+                    continue
+                x, y = bits.first(free)
+                cost = (max((x + wide) / width, (y + high) / height), y + high, x)
+                if best is None or cost < best[0]:
+                    best = cost, x, y, turn
+            if best is None:
+                return None
+            _, x, y, turn = best
+            bits.lay(shapes[i, turn][0], x, y)
+            out[i] = x, y, turn
+        return out
+
+    def shape(self, i: int, turn: int, scale: F64, shapes: Shapes) -> tuple[list[Block], int, int]:
+        """The blocks of an island after its turn, and its size, in cells. Half a turn is the same cells the other way
+        round, and so is a quarter where texels are as fine both ways."""
+        if (i, turn) in shapes:
+            return shapes[i, turn]
+        one = self.islands[i]
+        own = (one.size if turn % 2 == 0 else one.size[::-1]) * scale
+        wide, high = (max(1, math.ceil(v + SLACK)) for v in own.tolist())
+        if not self.shaped[i] or wide * high <= 16:
+            shapes[i, turn] = [(0, 0, wide, high)], wide, high
+        elif turn >= 2:
+            blocks, w, h = self.shape(i, turn - 2, scale, shapes)
+            shapes[i, turn] = [(w - x - a, h - y - b, a, b) for x, y, a, b in blocks], w, h
+        elif turn == 1 and scale[0] == scale[1]:
+            blocks, w, h = self.shape(i, turn - 1, scale, shapes)
+            shapes[i, turn] = [(h - y - b, x, b, a) for x, y, a, b in blocks], h, w
+        else:
+            slack = (np.array([wide, high]) - own) / 2
+            mask = cells_of(turned(one.border, turn, one.size) * scale + slack, wide, high)
+            shapes[i, turn] = blocks_of(mask), wide, high
+        return shapes[i, turn]
+
+    def largest(
+        self, width: int, height: int, stretch: F64, steps: int = STEPS, about: float = 0.0
+    ) -> tuple[float, Spots] | None:
+        """The largest scale at which all fit, times the stretch (2,), and where they are. about: where to look first."""
+        room = float(width * height)
+        cover = float(self.size.prod(axis=1).sum() * stretch.prod())
+        area = float(sum(i.area for i in self.islands) * stretch.prod())
+        long = float((self.size.max(axis=1) * stretch.min()).max())
+        top = min(math.sqrt(room / max(area, 1e-30)), max(width, height) / max(long, 1e-30))
+        trial = about or min(top, math.sqrt(room * 0.8 / max(cover, 1e-30)))
+        low, found = 0.0, None
+        grow = 1.03 if about else 1.15
+        for _ in range(steps):
+            placed = self.attempt(width, height, trial * stretch)
+            if placed is None:
+                top = trial
+                trial = (low + top) / 2 if found is not None else trial / grow
+            else:
+                low, found = trial, placed
+                trial = min((low + top) / 2, low * grow) if top > low else low
+                if top <= low * 1.001:
+                    break
+        for _ in range(24):
+            if found is not None:
+                break
+            trial *= 0.75
+            found, low = self.attempt(width, height, trial * stretch), trial
+        return (low, found) if found is not None else None
+
+
+Shapes = dict[tuple[int, int], tuple[list[Block], int, int]]
+"""By island and turn its blocks, width and height in cells."""
+
+
+@dataclass
+class Grid:
+    """A square map of cells: texels of each, what lies between islands and at the edge, cells along the side."""
+
+    cell: int
+    gap: int
+    border: int
+    side: int
+
+    @classmethod
+    def of(cls, resolution: int, padding: float, most: int, step: int = 0) -> Grid:
+        cell = max(1, -(-resolution // most), step)
+        return cls(cell, max(1, math.ceil(padding / cell)), max(1, math.ceil(padding / 2 / cell)), resolution // cell)
+
+    def room(self, high: int) -> tuple[int, int]:
+        return self.side - 2 * self.border, high - 2 * self.border
+
+
+def shaped(
+    islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0
+) -> Layout | None:
+    """See `packing.packed`. Time goes with the islands and their turns, and with the cells of the map."""
+    boxes = len(islands) > MOST_SHAPED or all(i.boxlike for i in islands)
+    grid = Grid.of(resolution, padding, GRID if boxes else SHAPED_GRID, step)
+    packer = Packer(islands, grid.gap)
+    about = 0.0
+    if any(packer.shaped) and resolution > COARSE:
+        rough = Grid.of(resolution, padding, COARSE, step)
+        first = Packer(islands, rough.gap).largest(*rough.room(rough.side), np.ones(2))
+        about = first[0] * rough.cell / grid.cell if first else 0.0
+    found = packer.largest(*grid.room(grid.side), np.ones(2), FINE_STEPS + 2 if about else STEPS, about)
+    if found is None:
+        return None
+    scale, placed = found
+    high = grid.side
+    while not square and high // 2 > 2 * grid.border + 1:
+        less = packer.largest(*grid.room(high // 2), np.ones(2), 1, scale * COARSER)
+        if less is None or less[0] < scale * COARSER * 0.999:
+            break
+        high //= 2
+        better = packer.attempt(*grid.room(high), np.full(2, scale))
+        scale, placed = (scale, better) if better is not None else less
+    best = Best(packer, grid, high, scale * np.ones(2), placed).finished()
+    if best.high < grid.side and best.most() > FINER:
+        # strips of a texel or two: what more they get on a map twice as high is worth it
+        twice = Best(packer, grid, min(grid.side, 2 * high), scale * np.ones(2), placed).finished()
+        best = twice if twice.fill > best.fill else best
+    return best.layout(resolution)
+
+
+@dataclass
+class Best:
+    """The best layout so far on a map of a height, and what can still be made of it."""
+
+    packer: Packer
+    grid: Grid
+    high: int
+    scale: F64
+    placed: Spots
+
+    def __post_init__(self) -> None:
+        self.even = float(self.scale.min())
+
+    @property
+    def fill(self) -> float:
+        area = sum(i.area for i in self.packer.islands) * float(self.scale.prod())
+        return area / (self.grid.side * self.high)
+
+    def most(self) -> float:
+        """How much finer texels may be one way."""
+        thin = self.packer.size.min(axis=1) * self.even
+        return FINER_OF_STRIPS if float(np.median(thin)) < STRIP else FINER
+
+    def finished(self) -> Best:
+        """With what can still be made of it; shapes in the order that did best so far alone."""
+        self.packer.every = not any(self.packer.shaped)  # boxes are cheap
+        self.stretched()
+        if len(self.packer.islands) <= (MOST_SHAPED_RATIOS if any(self.packer.shaped) else MOST_RATIOS):
+            self.by_ratios()
+        return self
+
+    def stretched(self) -> None:
+        """Texels finer across the map, or along it, as far as there is room."""
+        most = self.most()
+        for axis in (1, 0):
+            low, top, trial = 1.0, most, most
+            begin = self.scale.copy()
+            if begin.max() / begin.min() > 1.001:
+                break
+            for _ in range(6):
+                way = np.ones(2)
+                way[axis] = trial
+                placed = self.packer.attempt(*self.grid.room(self.high), begin * way)
+                if placed is None:
+                    top = trial
+                else:
+                    low, self.placed, self.scale = trial, placed, begin * way
+                    if trial == most:
+                        break
+                trial = (low + top) / 2
+
+    def by_ratios(self) -> None:
+        """Other proportions of texels, where a map is not well filled."""
+        for ratio in (r**way for r in RATIOS for way in (1, -1)):
+            if self.fill > WELL_FILLED:
+                return
+            stretch = np.array([ratio**-0.5, ratio**0.5])
+            room = self.grid.room(self.high)
+            if any(self.packer.shaped):  # each trial is dear: begin where it has to be better
+                about = math.sqrt(1.05 * float(self.scale.prod()))
+                found = self.packer.largest(*room, stretch, FINE_STEPS, about) if self.fits(stretch * about) else None
+            else:
+                found = self.packer.largest(*room, stretch)
+            # no texel is much coarser than it would be with equal ones
+            if found is not None and float((found[0] * stretch).min()) >= COARSER_ONE_WAY * float(self.scale.min()):
+                other = Best(self.packer, self.grid, self.high, found[0] * stretch, found[1])
+                if other.fill > self.fill * 1.02:
+                    self.scale, self.placed = other.scale, other.placed
+
+    def fits(self, scale: F64) -> bool:
+        """Whether all islands fit at that scale."""
+        return self.packer.attempt(*self.grid.room(self.high), scale) is not None
+
+    def layout(self, resolution: int) -> Layout:
+        spot = np.array([(x, y) for x, y, _ in self.placed], np.float64)
+        turn = np.array([t for _, _, t in self.placed], np.int64)
+        size = self.packer.size
+        own = np.where((turn % 2 == 0)[:, None], size, size[:, ::-1]) * self.scale
+        slack = (np.maximum(1, np.ceil(own + SLACK)) - own) / 2
+        cell = self.grid.cell
+        return Layout(
+            resolution,
+            int(self.high * cell),
+            self.scale * cell,
+            turn,
+            (spot + self.grid.border + slack) * cell,
+            self.fill,
+        )
