@@ -6,6 +6,7 @@ import io
 import unittest
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import PIL.Image
@@ -22,11 +23,18 @@ from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.bake.texels import dilated, texels_of
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, unread, world_arrays
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.scene import GLTF, Image, Light, Material, Sampler, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.convert import keep_nodes
 from tidy_caravan.core.space.srgb import linear
+from tidy_caravan.core.steps import StepContext
+from tidy_caravan.core.steps.light_budget import LightBudget
+from tidy_caravan.core.steps.match_units import MatchUnits
+from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.work.heavy import Remembered, Workshop
 from tidy_caravan.core.work.isolation import Lost
+from tidy_caravan.demo import ferry_landing
 
 DOWN = trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0])
 """A light's own −Z onto −Y."""
@@ -44,6 +52,15 @@ def scene_of(shapes: list[tuple[Any, int]], materials: list[Material], lights: l
         light=[*[-1] * count, *range(len(lights))],
     )  # fmt: skip
     return Scene(GLTF, nodes, meshes, tuple(materials), lights=tuple(light for light, _ in lights))
+
+
+def closed_up(parent: Any, keep: Any) -> Any:
+    """(N,) what is kept, and all above it."""
+    out = keep.copy()
+    for i in range(len(parent) - 1, -1, -1):
+        if out[i] and parent[i] >= 0:
+            out[parent[i]] = True
+    return out
 
 
 def plane(size: float = 40.0) -> Any:
@@ -218,6 +235,30 @@ class Leaks(unittest.TestCase):
             self.assertEqual(self.leaks(self.room(0.08, 0.01), sun), 0, "a slot of eight centimetres is an opening")
             outdoors = scene_of([(plane(4), 0), (trimesh.creation.box((1, 1, 1)), 0)], [GREY])
             self.assertEqual(self.leaks(outdoors, sun), 0)
+
+
+class Planted(unittest.TestCase):
+    """The net store of the landing has a slit in its roof, on purpose."""
+
+    def found(self, gap: float) -> set[str]:
+        """Parts with leaks of the store, the deck below it and three bays of the hall, whose posts stand side by side."""
+        with mock.patch.object(ferry_landing, "LEAK_M", gap):
+            scene = ferry_landing.landing()
+        scene = scene.but(convention=replace(scene.convention, metres_per_unit=0.01))
+        keep = np.array([n.startswith(("net_store", "glazing_west", "quay deck", "sun")) for n in scene.nodes.names])
+        scene = keep_nodes(scene, closed_up(scene.nodes.parent, keep))
+        route = [MatchUnits(), LightmapUvs(padding_texels=2), LightBudget(texel_m=0.06, padding_texels=2)]
+        for step in route:
+            scene, _ = step.apply(scene, StepContext(BUILT_IN[0]))
+        report = look_at(scene, 1, BakeAsk(samples=32, divide=1), Workshop()).report
+        return {p.name for p in report.parts if p.leaks}
+
+    def test_the_slit_is_found_and_nothing_where_it_is_closed(self) -> None:
+        inside = {f"net_store_{n}" for n in ("floor", "north", "south", "east", "west")}
+        leaks = self.found(ferry_landing.LEAK_M)
+        self.assertGreaterEqual(len(leaks & inside), 4, leaks)
+        self.assertLessEqual(leaks, inside)
+        self.assertEqual(self.found(0.0), set())
 
 
 class Textured(unittest.TestCase):

@@ -344,6 +344,27 @@ def ferry(b: Builder, top: int, along: int = 120, around: int = 48) -> None:
     )
 
 
+LEAK_M = 0.005
+"""Between the two sheets of the net store's roof, on purpose: the one place where daylight gets into a dark room."""
+
+
+def net_store(b: Builder, top: int) -> None:
+    group = b.node("net store", top, at=(9.5, -8.5, -0.05))
+    long, short = (
+        b.mesh(box(2.6, 0.12, 2.2, TIMBER), "net store side"),
+        b.mesh(box(1.96, 0.12, 2.2, TIMBER), "net store end"),
+    )
+    board = b.mesh(box(2.9, 1.25, 0.003, STEEL), "net store sheet")
+    for name, mesh, x, y, turn in (
+        ("south", long, 0.0, -1.04, 0), ("north", long, 0.0, 1.04, 0),
+        ("west", short, -1.24, 0.0, 90), ("east", short, 1.24, 0.0, 90),
+    ):  # fmt: skip
+        b.node(f"net_store_{name}", group, mesh, (x, y, 0), turn)
+    b.node("net_store_floor", group, b.mesh(box(2.36, 1.96, 0.04, CONCRETE), "net store floor"))
+    for name, side in (("south", -1), ("north", 1)):
+        b.node(f"net_store_roof_{name}", group, board, (0, side * (0.625 + LEAK_M / 2), 2.2))
+
+
 def landing() -> Scene:
     """The demo source as a scene: a few hundred parts from a few dozen meshes."""
     b = Builder()
@@ -353,6 +374,7 @@ def landing() -> Scene:
     quay(b, k, top)
     beach(b, k, top)
     ferry(b, top)
+    net_store(b, top)
     b.node("view from the quay", top, at=(-26, -34, 9), turn=-35, camera=0, tilt=-8)
     b.node("sun", top, at=(0, 0, 40), light=1, tilt=-50, turn=30)
     return assemble(b)

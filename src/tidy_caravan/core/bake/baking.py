@@ -34,6 +34,8 @@ SAMPLE = 0x9E3779B97F4A7C15
 """What the seeds of one sample and the next differ by."""
 TRACE = Work("light traced", 4, f"{__name__}:tile", memory=6 << 30)
 LEAST_MAP = 4
+BURIED = 0.5
+"""Part of a texel's first rays that meet backs from which on it looks into a wall."""
 
 
 def tile(
@@ -107,6 +109,15 @@ class Baked:
     def lux(self, k: int, mix: Mix) -> F64:
         """(T, 3) light of a sheet."""
         return mix.of(self.light[k])
+
+    def buried(self, k: int) -> Bool:
+        """(T,) texels that look into a wall."""
+        out: Bool = self.behind[k] > BURIED
+        return out
+
+    def leaking(self, k: int) -> Bool:
+        """(T,) texels with a leak; in a closed joint of two parts there is none, whatever gets in at its border."""
+        return self.leaks[k] & ~self.buried(k)
 
     def noise(self, k: int, mix: Mix) -> float:
         """Standard error of its texels by its mean brightness: 0.1 is a tenth."""

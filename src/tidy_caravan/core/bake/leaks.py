@@ -15,6 +15,9 @@ from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool
 
 BESIDE_M = 0.006
 """How far beside a ray others are cast."""
+LIPS_M = 0.3
+"""Most that the two edges of a gap are apart along a ray: what is seen at a flat angle past one post and the next is narrow as
+well, and no gap."""
 ROOT = 2**0.5
 CLOSE_M = 0.1
 """Length before the surface that counts for nothing: in a corner there is never room around a ray."""
@@ -39,6 +42,22 @@ def leaking(caster: Caster, start: F32, way: F32, reach: float) -> Bool:
         found: Bool = caster.scene.run(outside.astype(np.float32), -way[rows], far, query="OCCLUDED") >= 0
         return found
 
+    def lips(rows: I64, side: F64) -> Bool:
+        """Whether what stops the neighbours on both sides is at about one depth, seen from outside or from the surface."""
+        level = np.zeros(len(rows), np.bool_)
+        for begin, turn in ((ways[rows] * reach, -1.0), (ways[rows] * CLOSE_M, 1.0)):
+            ends = [
+                caster.scene.run(
+                    (start[rows] + begin + sign * side[rows] * BESIDE_M).astype(np.float32),
+                    (turn * ways[rows]).astype(np.float32),
+                    np.full(len(rows), reach - CLOSE_M, np.float32),
+                    query="DISTANCE",
+                )
+                for sign in (1.0, -1.0)
+            ]
+            level |= np.abs(ends[0] - ends[1]) < LIPS_M
+        return level
+
     every = np.arange(len(start))
     near = every[stopped(every, one) | stopped(every, two)]
     for side in (one, two, (one + two) / ROOT, (one - two) / ROOT):
@@ -46,6 +65,7 @@ def leaking(caster: Caster, start: F32, way: F32, reach: float) -> Bool:
             break
         hit = near[stopped(near, side)]
         hit = hit[stopped(hit, -side)] if len(hit) else hit
+        hit = hit[lips(hit, side)] if len(hit) else hit
         out[hit] = True
         near = near[~out[near]]
     return out

@@ -19,8 +19,6 @@ from tidy_caravan.core.space.srgb import coded
 LARGEST_PAGE = 4096
 PADDING = 2
 """Texels by which light is carried outwards."""
-BURIED = 0.5
-"""Part of a texel's first rays that meet backs from which on it looks into a wall."""
 MARK: U8 = np.array([232, 150, 20], np.uint8)
 LEAK: U8 = np.array([200, 30, 70], np.uint8)
 INK: U8 = np.array([30, 40, 48], np.uint8)
@@ -53,11 +51,11 @@ def paged(baked: Baked, mix: Mix) -> Page:
     buried, leaks = np.zeros((2, side[1], side[0]), np.bool_)
     for k in range(len(size)):
         image, there = baked.image(k, mix)
-        at = baked.sheets[k].index[baked.behind[k] > BURIED]
+        at = baked.sheets[k].index[baked.buried(k)]
         hidden = np.zeros(there.shape, np.bool_)
         hidden.reshape(-1)[at] = True
         leaking = np.zeros(there.shape, np.bool_)
-        leaking.reshape(-1)[baked.sheets[k].index[baked.leaks[k]]] = True
+        leaking.reshape(-1)[baked.sheets[k].index[baked.leaking(k)]] = True
         x, y = corner[k]
         light[y : y + size[k, 1], x : x + size[k, 0]] = filled(image, there, hidden)
         buried[y : y + size[k, 1], x : x + size[k, 0]] = hidden

@@ -9,15 +9,15 @@ from pydantic import Field
 
 from tidy_caravan.core.bake.baking import Ask, Baked
 from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
-from tidy_caravan.core.bake.pages import BURIED
 from tidy_caravan.core.bake.world import unread
 from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import Bool
 
 Power = Annotated[float, Field(ge=0, le=1e9)]
 Colour = tuple[Power, Power, Power]
-LEAST_LEAKS = 3
-"""Texels of a part with a leak; fewer are taken for chance."""
+LEAST_LEAKS, LEAST_SHARE = 3, 1e-4
+"""Texels of a part with a leak, and their part of all of its texels; fewer are taken for chance."""
 LISTED = 500
 
 
@@ -122,8 +122,8 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
                 lux=float(bright.mean()) if len(bright) else 0.0,
                 brightest=float(bright.max()) if len(bright) else 0.0,
                 noise=baked.noise(k, mix),
-                buried=float((baked.behind[k] > BURIED).mean()) if len(bright) else 0.0,
-                leaks=many(int(baked.leaks[k].sum())),
+                buried=float(baked.buried(k).mean()) if len(bright) else 0.0,
+                leaks=many(baked.leaking(k)),
                 samples=baked.samples[k],
                 before=baked.before[k],
             )
@@ -148,9 +148,10 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
     )
 
 
-def many(leaks: int) -> int:
+def many(leaking: Bool) -> int:
     """Texels with a leak, where they are more than the odd ray that passes between two fine things."""
-    return leaks if leaks >= LEAST_LEAKS else 0
+    leaks = int(leaking.sum())
+    return leaks if leaks >= max(LEAST_LEAKS, LEAST_SHARE * len(leaking)) else 0
 
 
 def listed(parts: list[BakedPart]) -> list[BakedPart]:
