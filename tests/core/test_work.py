@@ -27,7 +27,7 @@ from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.steps import StepContext, density
 from tidy_caravan.core.steps.density import fewer_triangles
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
-from tidy_caravan.core.surroundings import flicker, gaps, sides
+from tidy_caravan.core.surroundings import flicker, gaps, sides, world
 from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
 from tidy_caravan.core.work.isolation import Child, Lost, Pool
@@ -316,15 +316,15 @@ class Heavy(unittest.TestCase):
     def test_a_check_of_the_whole_scene_that_crashes_hangs_or_hoards_is_one_finding(self) -> None:
         scene = scene_of(place())
         whole = {f.code for f in survey(scene, BUILT_IN[0])}
-        for module, name, code in (
-            (sides, "SIDES", "faces.sides-unknown"),
-            (gaps, "GAPS", "gaps.unknown"),
-            (flicker, "BETWEEN", "flicker.unknown"),
+        for module, name, made_by, code in (
+            (sides, "SIDES", sides, "faces.sides-unknown"),
+            (gaps, "GAPS", world, "gaps.unknown"),
+            (flicker, "BETWEEN", world, "flicker.unknown"),
         ):
             for function in ("died", "hung", "hoarded"):
                 with self.subTest(check=name, how=function):
                     work = dataclasses.replace(getattr(module, name), function=HERE + function)
-                    with mock.patch.object(module, name, work), mock.patch.object(module, "Piece", Impatient):
+                    with mock.patch.object(module, name, work), mock.patch.object(made_by, "Piece", Impatient):
                         found = [f.code for f in survey(scene, BUILT_IN[0])]
                     self.assertEqual(found.count(code), 1, found)
                     self.assertLessEqual(whole - set(found), {c for c in whole if c.partition(".")[0] in code})
