@@ -357,10 +357,10 @@ def net_store(b: Builder, top: int) -> None:
     board = b.mesh(box(2.9, 1.25, 0.003, STEEL), "net store sheet")
     for name, mesh, x, y, turn in (
         ("south", long, 0.0, -1.04, 0), ("north", long, 0.0, 1.04, 0),
-        ("west", short, -1.24, 0.0, 90), ("east", short, 1.24, 0.0, 90),
+        ("west", short, -1.23, 0.0, 90), ("east", short, 1.23, 0.0, 90),
     ):  # fmt: skip
         b.node(f"net_store_{name}", group, mesh, (x, y, 0), turn)
-    b.node("net_store_floor", group, b.mesh(box(2.36, 1.96, 0.04, CONCRETE), "net store floor"))
+    b.node("net_store_floor", group, b.mesh(box(2.3, 1.94, 0.04, CONCRETE), "net store floor"))
     for name, side in (("south", -1), ("north", 1)):
         b.node(f"net_store_roof_{name}", group, board, (0, side * (0.625 + LEAK_M / 2), 2.2))
 

@@ -13,6 +13,7 @@ from tidy_caravan.core.route import Route, as_json, default_route
 from tidy_caravan.core.selection import PartSet, Rule, Treatment
 from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.clean_vertices import CleanVertices
+from tidy_caravan.core.steps.combine_parts import CombineParts
 from tidy_caravan.core.steps.find_compounds import FindCompounds
 from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.light_budget import LightBudget
@@ -25,6 +26,7 @@ from tidy_caravan.core.steps.part_edges import PartEdges
 from tidy_caravan.core.steps.part_leaves import PartLeaves
 from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.share_copies import ShareCopies
+from tidy_caravan.core.steps.split_parts import SplitParts
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
 from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
@@ -43,6 +45,7 @@ def demo_route() -> list[dict[str, Any]]:
         WhatTravels(helpers=True),
         MatchUnits(source_metres_per_unit=0.01),
         PartLeaves(),
+        SplitParts(by="plane", axis="x", at_m=4.0, where=Where(names=["quay deck"])),
         ShareCopies(),
         FindCompounds(where=Where(names=["kiosk_*"])),
         CleanVertices(),
@@ -53,6 +56,7 @@ def demo_route() -> list[dict[str, Any]]:
         MendNormals(),
         PlacePivots(where=Where(names=["piling_*"])),
         FirstUvs(),
+        CombineParts(by="parent", where=Where(names=["net_store_*"])),
         LightmapUvs(),
         LightBudget(texel_m=0.06, unseen=0.5),
         LightPages(),
