@@ -50,7 +50,9 @@ class Arriving(unittest.TestCase):
         route = Route(steps=[s for s in demo_route() if s["kind"] != "lightmap_uvs"])
         for d in BUILT_IN:
             with self.subTest(destination=d.name), TemporaryDirectory() as folder:
-                self.assert_arrived(deliver(scene, d, Path(folder), route), 328)
+                # where x runs across the deck, the plane that cuts it in two does not meet it
+                parts = 329 if d.name == "centimetre-z-up-left" else 330
+                self.assert_arrived(deliver(scene, d, Path(folder), route), parts)
                 report = validate(Path(folder) / "scene.glb")[0]
                 self.assertEqual((report["errors"], report["warnings"]), (0, 0), report["messages"])
 

@@ -16,7 +16,8 @@ from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.lightmap.budget import Limits, Lit, at_budget, at_texel, bargains, sized, stairs, widths
 from tidy_caravan.core.lightmap.lit import ceilings, lit_parts
-from tidy_caravan.core.lightmap.verify import measure
+from tidy_caravan.core.lightmap.unwrap import Surface, as_in_space, unwrap
+from tidy_caravan.core.lightmap.verify import islands, measure
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.steps import Change, StepContext, parse_step
@@ -90,7 +91,7 @@ class Budgets(unittest.TestCase):
         best = max(
             sum(cost[c, i] for i, c in enumerate(choice))
             for choice in itertools.product(range(4), repeat=count)
-            if sum(cost[c, i] for i, c in enumerate(choice)) <= budget + 1e-6
+            if sum(cost[c, i] for i, c in enumerate(choice)) <= budget
             and all(c >= m for c, m in zip(choice, mine, strict=True))
         )
         self.assertEqual(best, found.bytes, "something could still grow within the budget")
@@ -153,6 +154,22 @@ def budgeted(
 ) -> tuple[Scene, list[Change]]:
     context = StepContext(to, assignment=Assignment(scene, sets or []))
     return parse_step({"kind": "light_budget", **more}).apply(scene, context)
+
+
+class Proportions(unittest.TestCase):
+    def test_islands_have_their_own_again_whatever_map_they_were_laid_out_for(self) -> None:
+        for shape in (trimesh.creation.box((3, 0.4, 1.1)), trimesh.creation.annulus(0.4, 0.9, 3.0, sections=18)):
+            points = shape.vertices.astype(np.float32)
+            made = unwrap(points, shape.faces.astype(np.uint32), 256, 2, "xatlas")
+            mesh = Surface(points[made.source], made.indices)
+            label = islands(made.indices, len(made.uv), made.uv, mesh.points)
+            # as on maps that are thrice as wide as high, and the other way round
+            low, high = (as_in_space((made.uv * by).astype(np.float32), mesh, label) for by in ([0.3, 1], [1, 0.3]))
+            np.testing.assert_allclose(low, high, atol=1e-5)
+            flat, solid = (x.astype(np.float64)[made.indices] for x in (low, mesh.points))
+            share = [np.linalg.norm(x[:, [1, 2, 0]] - x, axis=2) for x in (flat, solid)]
+            if len(shape.faces) == 12:
+                np.testing.assert_allclose(share[0], share[1], rtol=1e-4)
 
 
 class Step(unittest.TestCase):
@@ -222,6 +239,19 @@ class Step(unittest.TestCase):
         mesh, (w, h) = some.meshes[some.nodes.mesh[i]], after["wall_1"]
         report = measure(mesh.uvs[1], mesh.indices, w, positions=mesh.positions, height=h)
         self.assertGreaterEqual(report.gap_texels, 4)
+
+    def test_so_many_megabytes_are_as_fine_as_they_can_be_and_a_second_time_nothing_changes(self) -> None:
+        for megabytes in (0.3, 2.0, 9.0):
+            first, _ = budgeted(self.scene, by="megabytes", megabytes=megabytes)
+            again, _ = budgeted(first, by="megabytes", megabytes=megabytes)
+            np.testing.assert_array_equal(first.nodes.lightmap, again.nodes.lightmap)
+            self.assertEqual([m.id for m in first.meshes], [m.id for m in again.meshes])
+            coarsest = lit_parts(first, METRE, Assignment(first, []))[1]
+            texels = np.sqrt(coarsest.area / (coarsest.fill * first.nodes.lightmap.prod(axis=1)))
+            # what a texel size asks for that is a sixth finer than the coarsest walls have weighs more
+            walls = float(texels[2:6].max())
+            finer, _ = budgeted(self.scene, texel_m=walls / 1.2)
+            self.assertGreater(finer.nodes.lightmap.prod(axis=1).sum(), first.nodes.lightmap.prod(axis=1).sum())
 
     def test_a_second_time_nothing_changes(self) -> None:
         once, _ = budgeted(self.scene, texelM=0.04)

@@ -82,7 +82,7 @@ class Journey(unittest.TestCase):
             self.assertEqual(bad["job"]["state"], "failed")
             self.assertIn("version", bad["job"]["problem"]["title"])
             good = begin(c, {f"folder/{k}": v for k, v in landing_files().items()})
-            self.assertEqual((good["job"]["state"], good["source"]["counts"]["parts"]), ("done", 326))
+            self.assertEqual((good["job"]["state"], good["source"]["counts"]["parts"]), ("done", 333))
             image = c.get(f"/api/scenes/{good['source']['id']}/images/0")
             self.assertEqual((image.status_code, image.headers["content-type"]), (200, "image/png"))
             picture = c.get(f"/api/scenes/{good['source']['id']}/picture.png").content

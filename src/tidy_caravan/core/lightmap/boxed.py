@@ -19,7 +19,7 @@ from tidy_caravan.core.lightmap.layouts import (
     Island,
     Layout,
 )
-from tidy_caravan.core.lightmap.rectangles import MOST_ROOMS, RULES, free_within, improved
+from tidy_caravan.core.lightmap.rectangles import MOST_ROOMS, RULES, improved
 from tidy_caravan.core.scene.arrays import F64, I64
 
 SPARE = 0.02
@@ -29,11 +29,12 @@ CLOSE = 1.003
 """Ratio of the smallest scale that does not fit to the largest that does at which the search ends."""
 RATIOS = tuple(2.0 ** (k / 4) for k in (1, -1, 2, -2, 3, -3, 4, -4, 6, -6, 8, -8))
 """Proportions of texels that are tried."""
-WORK = 40_000
+WORK = 16_000
 """Boxes laid in changed orders at each scale, at last."""
 LIKED = 4
 """Ways that did best which are tried of many islands."""
 MANY = 100
+TINY = 1e-9
 BETTER = 1.004
 """Scale by which a change of the order has to be better."""
 
@@ -53,7 +54,7 @@ class Boxes:
     def __post_init__(self) -> None:
         self.size = np.array([i.size for i in self.islands]).reshape(-1, 2)
         self.area = float(sum(i.area for i in self.islands))
-        inner = [np.zeros((0, 4)) if i.boxlike else free_within(i.border, i.size) for i in self.islands]
+        inner = [i.free for i in self.islands]
         self.begin = np.concatenate([[0], np.cumsum([len(r) for r in inner])]).astype(np.int64)
         x, y, w, h = np.concatenate(inner).T if len(self.islands) else np.zeros((4, 0))
         high = np.repeat(self.size[:, 1], np.diff(self.begin))
@@ -98,6 +99,10 @@ class Boxes:
 
     def largest(self, width: int, height: int, stretch: F64, least: float = 0.0) -> tuple[float, Placed] | None:
         """The largest scale at which all fit, times the stretch (2,), and where; None below the least."""
+        if len(self.size) * (1 + self.gap) ** 2 > self.room(width) * self.room(height):
+            return None
+        if not least and self.attempt(width, height, TINY * stretch) is None:
+            return None  # not even as small as they may be: what is between them alone is too much
         room = self.room(width) * self.room(height)
         even = float(np.sqrt(stretch.prod()))
         top = math.sqrt(width * height / max(self.area, 1e-30)) / even

@@ -7,7 +7,7 @@ that the coarsest texels need first.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Literal
 
 import numpy as np
@@ -32,7 +32,8 @@ MOST_BARGAINS, LOOKED_AT = 4, 24
 class Lit:
     """Parts that get light, as arrays of length P. area: m² of surface in the world. fill: part of its map that a part's
     islands cover. aspect: height by width of its map. weight: how much finer than the others. shows: how much it
-    counts among equals when bytes are scarce. least: texels along its map that the padding was laid out for."""
+    counts among equals when bytes are scarce. least: texels along its map that the padding was laid out for. fills, aspects:
+    (P, S) both by the size of the map, in the order of `steps_of`, where they are known; 0 where islands do not fit."""
 
     area: F64
     fill: F64
@@ -40,12 +41,14 @@ class Lit:
     weight: F64
     shows: F64
     least: I64
+    fills: F64 | None = None
+    aspects: F64 | None = None
 
     def __len__(self) -> int:
         return len(self.area)
 
     def of(self, rows: Bool | I64) -> Lit:
-        return Lit(*(getattr(self, f)[rows] for f in ("area", "fill", "aspect", "weight", "shows", "least")))
+        return Lit(**{f.name: v[rows] for f in fields(self) if (v := getattr(self, f.name)) is not None})
 
 
 @dataclass(frozen=True)
@@ -81,7 +84,13 @@ def widths(lit: Lit, texel: F64 | float) -> F64:
 
 def at_texel(lit: Lit, texel: float, limits: Limits) -> Budgeted:
     """The maps of all parts at a texel size: the next larger size that there is. O(P)."""
-    size = sized(np.maximum(widths(lit, texel), lit.least), lit.aspect, limits)
+    if lit.fills is None:
+        size = sized(np.maximum(widths(lit, texel), lit.least), lit.aspect, limits)
+    else:
+        steps = steps_of(limits)
+        good = (edges(lit, steps) <= texel * (1 + 1e-9)) & (steps >= lit.least[:, None])
+        first = np.where(good.any(axis=1), good.argmax(axis=1), len(steps) - 1)
+        size = sizes_of(lit, steps, limits)[np.arange(len(lit)), first]
     return Budgeted(size, texel, float(size.prod(axis=1).sum()) * limits.bytes_per_texel)
 
 
@@ -101,23 +110,43 @@ def sized(width: F64, aspect: F64, limits: Limits) -> I64:
     return out
 
 
-def stairs(lit: Lit, limits: Limits) -> tuple[I64, F64, I64]:
-    """Every size that parts can grow to from their least: (S,) part, (S,) texel size in metres at which it is wanted, the
-    coarsest first, of equal ones what shows most; and (S, 2) the size. O(P · sizes · log)."""
+def steps_of(limits: Limits) -> I64:
+    """(S,) texels along the maps that there are, of blocks some of them."""
     if limits.maps == "blocks":
         count = max(1, limits.most // BLOCK)
         steps = np.unique(np.round(np.geomspace(1, count, min(count, 120)))).astype(np.int64) * BLOCK
     else:
         steps = 2 ** np.arange(int(np.log2(max(1, limits.most))) + 1)
-    steps = steps[steps >= limits.least]
+    out: I64 = steps[steps >= limits.least]
+    return out
+
+
+def edges(lit: Lit, steps: I64) -> F64:
+    """(P, S) metres of a texel of weight 1 that maps of those sizes are enough for; endless where islands do not fit. A larger
+    map is never worse."""
+    if lit.fills is None or lit.aspects is None:
+        return widths(lit, 1.0)[:, None] / steps
+    cover = lit.fills * lit.aspects
+    one = np.sqrt(lit.area[:, None] / np.where(cover > 0, cover, np.nan)) * lit.weight[:, None] / steps
+    return np.minimum.accumulate(np.where(np.isnan(one), np.inf, one), axis=1)
+
+
+def sizes_of(lit: Lit, steps: I64, limits: Limits) -> I64:
+    """(P, S, 2) the maps of all sizes."""
+    aspect = np.repeat(lit.aspect, len(steps)) if lit.aspects is None else lit.aspects.reshape(-1)
+    return sized(np.tile(steps, len(lit)).astype(np.float64), aspect, limits).reshape(len(lit), len(steps), 2)
+
+
+def stairs(lit: Lit, limits: Limits) -> tuple[I64, F64, I64]:
+    """Every size that parts can grow to from their least: (S,) part, (S,) texel size in metres at which it is wanted, the
+    coarsest first, of equal ones what shows most; and (S, 2) the size. O(P · sizes · log)."""
+    steps = steps_of(limits)
     # a size is wanted as soon as the one below it is too small
-    below = np.concatenate([[0], steps[:-1]])
-    one = widths(lit, 1.0)
-    texel = one[:, None] / np.maximum(below, 1e-9)[None]
+    texel = np.concatenate([np.full((len(lit), 1), np.inf), edges(lit, steps)[:, :-1]], axis=1)
     # what padding needs is there from the beginning
     texel[np.broadcast_to(steps, texel.shape) <= np.maximum(lit.least, limits.least)[:, None]] = np.inf
     part = np.repeat(np.arange(len(lit)), len(steps))
-    size = sized(np.tile(steps, len(lit)).astype(np.float64), np.repeat(lit.aspect, len(steps)), limits)
+    size = sizes_of(lit, steps, limits).reshape(-1, 2)
     order = np.lexsort((-np.repeat(lit.shows, len(steps)), -np.round(np.log(texel.reshape(-1)), 9)))
     return part[order], texel.reshape(-1)[order], size[order]
 

@@ -37,8 +37,8 @@ def laid(
     step: int = 0,
 ) -> Laid:
     """A set of the islands of uv (V, 2), in any scale each, on a map of `resolution` texels or as many times twice that as
-    they need, up to `most`. step: texels that corners of islands are multiples of, 0 for anywhere. solid: (F,) areas in space, to which those in the map are in proportion. Raises RuntimeError
-    when not even `most` is enough."""
+    they need, up to `most`. step: texels that corners of islands are multiples of, 0 for anywhere. solid: (F,)
+    areas in space, to which those in the map are in proportion. Raises RuntimeError when not even `most` is enough."""
     count = int(label.max()) + 1
     if count > MOST:
         placed, needed = laid_out(uv, indices, label, solid, resolution, padding + 0.5, padding / 2 + 0.01, most, step)
@@ -50,8 +50,8 @@ def laid(
     low, high = boxes(points, of_vertex, count)
     points -= low[np.maximum(of_vertex, 0)]
     islands = islands_of(points, indices, label, np.maximum(high - low, 1e-9), count)
+    layout = packed(islands, resolution, padding, square, step)
     while True:
-        layout = packed(islands, resolution, padding, square, step)
         if (layout is not None and (layout.fill >= SPARSE or count < MANY)) or resolution * 2 > most:
             break
         larger = packed(islands, resolution * 2, padding, square, step)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
+from tidy_caravan.core.lightmap.rectangles import free_within
 from tidy_caravan.core.scene.arrays import F64, I64
 
 BOXLIKE = 0.96
 """Part of its box from which on an island is laid out as its box."""
-COARSER = 0.97
+COARSER = 0.85
 """Scale that a lower map has to leave."""
 COARSER_ONE_WAY = 0.85
 FINER = 2.0
@@ -28,6 +30,11 @@ class Island:
     border: F64
     size: F64
     area: float
+
+    @cached_property
+    def free(self) -> F64:
+        """(R, 4) the largest rectangles in its box that it leaves free: x, y, width and height."""
+        return np.zeros((0, 4)) if self.boxlike else free_within(self.border, self.size)
 
     @property
     def boxlike(self) -> bool:

@@ -21,9 +21,7 @@ def packed(
     when they do not fit. padding: texels between islands, and twice what they keep from the edge. square: no lower maps. step:
     texels that the corners of islands are multiples of, 0 for anywhere."""
     best = boxed(islands, resolution, padding, square, step)
-    if len(islands) > MOST_SHAPED or all(i.boxlike for i in islands) or (best is not None and best.fill >= SURELY):
+    if best is None or len(islands) > MOST_SHAPED or all(i.boxlike for i in islands) or best.fill >= SURELY:
         return best
     other = shaped(islands, resolution, padding, square, step)
-    if best is None or (other is not None and other.fill > best.fill):
-        return other
-    return best
+    return other if other is not None and other.fill > best.fill else best

@@ -188,18 +188,43 @@ def marks(along: F64, length: float, level: float) -> F64:
 
 def largest_free(taken: Bool) -> I64:
     """(R, 4) left, low, right and top cell lines of all free rectangles of a mask (H, W) that no larger one holds. O(H² · W)."""
+    room = 64
+    while True:
+        out = np.empty((room, 4), np.int64)
+        count = int(fill_in_largest(taken, out))
+        if count <= room:
+            return out[:count]
+        room = count
+
+
+@compiled
+def fill_in_largest(taken, out):  # type: ignore[no-untyped-def]
+    """The same, as many as there is room for; how many there are."""
     high, wide = taken.shape
-    out: list[tuple[int, int, int, int]] = []
+    count = 0
+    free = np.empty(wide + 1, np.bool_)
     for low in range(high):
-        free = np.ones(wide, np.bool_)
+        free[:wide] = True
+        free[wide] = False
         for top in range(low + 1, high + 1):
-            free &= ~taken[top - 1]
-            if not free.any():
+            left = 0
+            any_free = False
+            for x in range(wide + 1):
+                if x < wide and taken[top - 1, x]:
+                    free[x] = False
+                if free[x]:
+                    any_free = True
+                    continue
+                if x > left:  # a run that ends here
+                    below, above = low > 0, top < high
+                    for i in range(left, x):
+                        below = below and not taken[low - 1, i]
+                        above = above and not taken[top, i]
+                    if not below and not above:
+                        if count < out.shape[0]:
+                            out[count, 0], out[count, 1], out[count, 2], out[count, 3] = left, low, x, top
+                        count += 1
+                left = x + 1
+            if not any_free:
                 break
-            edges = np.flatnonzero(np.diff(np.concatenate([[0], free.view(np.int8), [0]])))
-            for left, right in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
-                below = low > 0 and not taken[low - 1, left:right].any()
-                above = top < high and not taken[top, left:right].any()
-                if not below and not above:
-                    out.append((left, low, right, top))
-    return np.array(out, np.int64).reshape(-1, 4)
+    return count

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.lightmap.charts import flat_pieces, unmirrored_in_place
+from tidy_caravan.core.lightmap.charts import flat_pieces, island_of, unmirrored_in_place
 from tidy_caravan.core.lightmap.laying import laid
 from tidy_caravan.core.lightmap.strips import joined
 from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
@@ -335,17 +335,45 @@ def relay(
     used = np.unique(mesh.faces).astype(np.int64)
     uv = arrays["uv"].astype(np.float32)
     label = islands(mesh.faces, len(uv), uv, mesh.points)
+    uv = as_in_space(uv, mesh, label)
     wanted = Wanted(resolution, padding, most, square, step)
     try:
         made = mesh.laid_out((np.arange(len(uv), dtype=np.int64), mesh.faces, uv, label), "laid out anew", wanted)
     except RuntimeError as error:
         return {}, {"why": str(error)}
-    out = uv.copy()
+    out = arrays["uv"].astype(np.float32)
     out[used] = made.uv[used]
     return {"uv": out}, {"why": "", **figures_of(made.report, made.resolution, made.height)}
 
 
-RELAY = Work("lightmap laid out anew", 3, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
+def as_in_space(uv: F32, mesh: Surface, label: I64) -> F32:
+    """The islands of a set (V, 2) each in its own proportions: maps may be lower than wide, and texels finer one way. Along
+    and across by the mean square of what a step in the map is in space."""
+    corners = uv.astype(np.float64)[mesh.faces]
+    (a, b), (c, d) = ((corners[:, k] - corners[:, 0]).T for k in (1, 2))
+    flat = a * d - b * c
+    points = mesh.points.astype(np.float64)[mesh.faces]
+    one, other = points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]
+    good = np.abs(flat) > 1e-12
+    safe = np.where(good, flat, 1.0)[:, None]
+    along, across = (d[:, None] * one - b[:, None] * other) / safe, (a[:, None] * other - c[:, None] * one) / safe
+    count = int(label.max(initial=-1)) + 1
+    weight = np.where(good, mesh.solid, 0.0)
+    total = np.maximum(np.bincount(label, weights=weight, minlength=count), 1e-300)
+    scale = np.stack(
+        [
+            np.sqrt(np.bincount(label, weights=weight * np.einsum("ti,ti->t", way, way), minlength=count) / total)
+            for way in (along, across)
+        ],
+        axis=1,
+    )
+    scale[(scale <= 0).any(axis=1)] = 1.0
+    of_vertex = island_of(mesh.faces, label, len(uv))
+    out: F32 = (uv * np.where((of_vertex >= 0)[:, None], scale[np.maximum(of_vertex, 0)], 1.0)).astype(np.float32)
+    return out
+
+
+RELAY = Work("lightmap laid out anew", 4, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
 
 
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:

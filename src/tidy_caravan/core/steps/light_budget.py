@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -17,6 +18,7 @@ from tidy_caravan.core.lightmap.budget import (
     at_budget,
     at_texel,
     bargains,
+    steps_of,
     too_small,
     widths,
 )
@@ -24,7 +26,7 @@ from tidy_caravan.core.lightmap.lit import ceilings, limits_of, lit_parts, weigh
 from tidy_caravan.core.lightmap.seen import unseen
 from tidy_caravan.core.lightmap.unwrap import RELAY, time_limit
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import I32, I64
+from tidy_caravan.core.scene.arrays import F32, I32, I64
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -38,7 +40,9 @@ from tidy_caravan.core.steps.base import (
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Done, Piece
 
-ROUNDS = 5
+BEGIN = 0.75
+"""What a layout is taken to fill of its map as long as none is known."""
+ROUNDS = 24
 """Times that sizes are asked for again, as layouts for them turn out otherwise."""
 
 
@@ -105,11 +109,7 @@ class LightBudget(Step):
             return scene, []
         limits = limits_of(context.destination, self.largest)
         sheets = Sheets(scene, rows, lit, limits, self.padding_texels, context, BLOCK if self.on_blocks else 0)
-        for _ in range(ROUNDS):
-            kept = self.found(sheets.lit, limits)
-            if not sheets.laid_out_for(kept.size[:, 0]):
-                break
-        kept = self.found(sheets.within(), limits)
+        kept = sheets.chosen(lambda given: self.found(given, limits))
         out = sheets.scene_of()
         sizes = with_sizes(out, rows, kept.size)
         # other maps than before lie on no page yet
@@ -154,8 +154,23 @@ class LightBudget(Step):
         return changes
 
 
+@dataclass(frozen=True)
+class Laid:
+    """A layout: width and height of its map, what it fills of it, and its coordinates, none where they are those that were there."""
+
+    wide: int
+    high: int
+    fill: float
+    uv: F32 | None
+
+
 class Sheets:
-    """The sets of coordinates of all lit parts' meshes, laid out for the maps that are asked for."""
+    """The sets of coordinates of all lit parts' meshes, laid out for the maps that are asked for.
+
+    What a layout fills of its map goes by the map's size: of every mesh the layouts are made that a choice hangs on, for
+    the size that is chosen and the one below it, until all that it hangs on is known. What it begins with does not count,
+    so that a second time finds the same.
+    """
 
     def __init__(
         self, scene: Scene, rows: I64, lit: Lit, limits: Limits, padding: int, context: StepContext, step: int = 0
@@ -163,78 +178,124 @@ class Sheets:
         self.scene, self.rows, self.limits, self.padding, self.context = scene, rows, limits, padding, context
         self.step = step
         self.channel = context.destination.lightmap_channel
-        self.mesh = scene.nodes.mesh[rows].astype(np.int64)
-        count = len(scene.meshes)
-        self.now = np.zeros((count, 2), np.int64)
-        """Maps that the sets are laid out for, by mesh; 0 where that is not known, and they stay."""
-        sizes = scene.nodes.lightmap[rows]
+        self.used, self.own = np.unique(scene.nodes.mesh[rows].astype(np.int64), return_inverse=True)
+        """(M,) meshes, and (P,) which of them each part's is."""
+        self.was = np.zeros((len(self.used), 2), np.int64)
+        """Maps that the sets are laid out for; 0 where that is not known, and they stay."""
+        sizes = scene.nodes.lightmap[rows].astype(np.int64)
         order = np.argsort(-sizes[:, 0], kind="stable")  # the smallest is written last
-        self.now[self.mesh[order]] = sizes[order]
-        self.was = self.now.copy()
+        self.was[self.own[order]] = sizes[order]
+        self.was[[len(scene.meshes[i].uvs) <= self.channel for i in self.used.tolist()]] = 0
         # maps that other parts keep, which share a mesh with these: no set may be laid out for more than the least of them
-        self.others = np.full(count, np.iinfo(np.int64).max)
+        others = np.full(len(scene.meshes), np.iinfo(np.int64).max)
         rest = np.setdiff1d(np.flatnonzero((scene.nodes.mesh >= 0) & (scene.nodes.lightmap[:, 0] > 0)), rows)
-        np.minimum.at(self.others, scene.nodes.mesh[rest], scene.nodes.lightmap[rest, 0].astype(np.int64))
-        self.floor = np.zeros(count, np.int64)
-        """Maps that are known to be the smallest that a mesh's islands fit."""
-        self.made: dict[int, Mesh] = {}
-        self.fill = np.zeros(count)
-        self.fill[self.mesh] = lit.fill
-        self.lit = replace(lit, least=self.floor[self.mesh])
+        np.minimum.at(others, scene.nodes.mesh[rest], scene.nodes.lightmap[rest, 0].astype(np.int64))
+        self.others = others[self.used]
+        # what padding needs goes by the layouts, where they are made anew
+        self.lit = replace(lit, least=np.where(self.was[self.own, 0] > 0, 0, lit.least))
+        self.sizes = steps_of(limits)
+        self.known: dict[tuple[int, int], Laid] = {}
+        """By mesh of those used and width asked for."""
 
-    def laid_out_for(self, width: I64) -> bool:
-        """Lays out every mesh for the smallest map (P,) that any of its parts gets; whether one did not fit, or its map got
-        another shape, so that sizes have to be asked for again."""
-        smallest = self.others.copy()
-        np.minimum.at(smallest, self.mesh, width)
-        used = np.unique(self.mesh)
-        waiting = [
-            i
-            for i in used[(self.now[used, 0] > 0) & (smallest[used] != self.now[used, 0])].tolist()
-            if len(self.scene.meshes[i].uvs) > self.channel
-        ]
+    def chosen(self, found: Callable[[Lit], Budgeted]) -> Budgeted:
+        """The sizes of all maps, once all layouts are known that they hang on; sets are laid out for the smallest."""
+        smallest = np.full(len(self.used), np.iinfo(np.int64).max)
+        for _ in range(ROUNDS):
+            lit = self.by_size(smallest) if self.limits.maps != "blocks" else self.as_laid(smallest)
+            kept = found(lit)
+            smallest = self.others.copy()
+            np.minimum.at(smallest, self.own, kept.size[:, 0])
+            asked = {(i, int(smallest[i])) for i in np.flatnonzero(self.was[:, 0] > 0).tolist()}
+            if self.limits.maps != "blocks":
+                asked |= {(i, w // 2) for i, w in asked if w // 2 >= self.sizes[0]}
+            asked -= self.known.keys()
+            if not asked:
+                break
+            self.lay_out(sorted(asked))
+        # a layout may need a larger map than what was known of it said
+        self.floor = np.array(
+            [max(laid.wide, 0) if (laid := self.known.get((i, int(w)))) else 0 for i, w in enumerate(smallest)]
+        )
+        self.smallest = np.maximum(smallest, self.floor)
+        self.lit = self.as_laid(smallest)
+        return found(
+            replace(self.by_size(smallest), least=self.lit.least) if self.limits.maps != "blocks" else self.lit
+        )
+
+    def by_size(self, smallest: I64) -> Lit:
+        """What a budget has to know, with what layouts for each size fill, as far as that is known, and guessed from the
+        nearest otherwise. Beyond the smallest map of a mesh the others have the same layout."""
+        fills, aspects = np.full((2, len(self.used), len(self.sizes)), np.nan)
+        for (i, width), laid in self.known.items():
+            k = int(np.searchsorted(self.sizes, width))
+            fits = laid.wide == width
+            fills[i, k], aspects[i, k] = (laid.fill, laid.high / laid.wide) if fits else (0.0, 1.0)
+        current = np.zeros(len(self.used))
+        current[self.own] = self.lit.fill
+        shape = np.zeros(len(self.used))
+        shape[self.own] = self.lit.aspect
+        still = self.was[:, 0] == 0
+        fills[still], aspects[still] = current[still, None], shape[still, None]
+        for table, first in ((fills, np.full(len(self.used), BEGIN)), (aspects, shape)):
+            for k in range(len(self.sizes) - 2, -1, -1):  # from the next larger one that is known
+                table[:, k] = np.where(np.isnan(table[:, k]), table[:, k + 1], table[:, k])
+            table[:, 0] = np.where(np.isnan(table[:, 0]), first, table[:, 0])
+            for k in range(1, len(self.sizes)):
+                below = np.where(table[:, k - 1] > 0, table[:, k - 1], first)
+                table[:, k] = np.where(np.isnan(table[:, k]), below, table[:, k])
+        at = np.minimum(np.searchsorted(self.sizes, smallest), len(self.sizes) - 1)[:, None]
+        beyond = (np.arange(len(self.sizes)) > at) & (np.take_along_axis(fills, at, 1) > 0)
+        fills = np.where(beyond, np.take_along_axis(fills, at, 1), fills)
+        aspects = np.where(beyond, np.take_along_axis(aspects, at, 1), aspects)
+        return replace(self.lit, fills=fills[self.own], aspects=aspects[self.own])
+
+    def as_laid(self, smallest: I64) -> Lit:
+        """What a budget has to know, as the layouts for those maps (M,) are."""
+        fill = np.zeros(len(self.used))
+        fill[self.own] = self.lit.fill
+        aspect, least = np.zeros(len(self.used)), np.zeros(len(self.used), np.int64)
+        aspect[self.own] = self.lit.aspect
+        for i, width in enumerate(smallest.tolist()):
+            if (laid := self.known.get((i, width))) is not None:
+                fill[i], aspect[i], least[i] = laid.fill, laid.high / laid.wide, laid.wide
+        return replace(self.lit, fill=fill[self.own], aspect=aspect[self.own], least=least[self.own])
+
+    def lay_out(self, asked: list[tuple[int, int]]) -> None:
+        """Lays out sets for maps of so many texels; those that nothing comes of stay as they are."""
         pieces = []
-        for i in waiting:
-            m = self.scene.meshes[i]
+        for i, width in asked:
+            m = self.scene.meshes[self.used[i]]
             arrays = {"positions": m.positions, "indices": m.indices, "uv": m.uvs[self.channel]}
             parameters = {
-                "resolution": int(smallest[i]), "padding": self.padding, "most": self.limits.most,
+                "resolution": width, "padding": self.padding, "most": self.limits.most,
                 "square": self.limits.maps == "square", "step": self.step,
             }  # fmt: skip
             pieces.append(Piece(f"{m.id} {self.channel}", arrays, parameters, time_limit(m.triangles), m.triangles))
-        before = self.now.copy(), self.fill.copy()
-        for i, outcome in zip(waiting, self.context.workshop.do(RELAY, pieces, self.context.progress), strict=True):
+        outcomes = self.context.workshop.do(RELAY, pieces, self.context.progress)
+        for (i, width), outcome in zip(asked, outcomes, strict=True):
             if isinstance(outcome, Done) and outcome.arrays:
-                m = self.scene.meshes[i]
-                sets = tuple(outcome.arrays["uv"] if k == self.channel else own for k, own in enumerate(m.uvs))
-                self.made[i] = replace(m, uvs=sets)
-                self.now[i] = outcome.figures["resolution"], outcome.figures["height"]
-                self.fill[i] = outcome.figures["fill"]
-                if self.now[i, 0] > smallest[i]:
-                    self.floor[i] = self.now[i, 0]
+                f = outcome.figures
+                laid = Laid(f["resolution"], f["height"], f["fill"], outcome.arrays["uv"])
+                self.known[i, width] = self.known[i, laid.wide] = laid
             else:  # what it has is what fits
-                self.floor[i] = self.now[i, 0]
-        aspect = self.now[:, 1] / np.maximum(self.now[:, 0], 1)
-        known = self.now[self.mesh, 0] > 0
-        self.lit = replace(
-            self.lit,
-            fill=self.fill[self.mesh],
-            aspect=np.where(known, aspect[self.mesh], self.lit.aspect),
-            least=self.floor[self.mesh],
-        )
-        return bool((before[0] != self.now).any() or (before[1] != self.fill).any())
-
-    def within(self) -> Lit:
-        """What a budget has to know, with maps never smaller than those that the sets are laid out for."""
-        return replace(self.lit, least=np.maximum(self.lit.least, self.now[self.mesh, 0]))
+                wide, high = self.was[i].tolist()
+                fill = float(self.lit.fill[np.flatnonzero(self.own == i)[0]])
+                self.known[i, width] = self.known[i, wide] = Laid(wide, high, fill, None)
 
     def scene_of(self) -> Scene:
-        # what came out as it was is left as it was
-        self.made = {i: m for i, m in self.made.items() if (self.now[i] != self.was[i]).any()}
-        return replace_meshes(self.scene, np.flatnonzero(np.isin(self.scene.nodes.mesh, list(self.made))), self.made)[0]
+        made: dict[int, Mesh] = {}
+        for i, width in enumerate(self.smallest.tolist()):
+            laid = self.known.get((i, width))
+            # what came out as it was is left as it was
+            if laid is not None and laid.uv is not None and (laid.wide, laid.high) != tuple(self.was[i].tolist()):
+                mesh = int(self.used[i])
+                m = self.scene.meshes[mesh]
+                sets = tuple(laid.uv if k == self.channel else own for k, own in enumerate(m.uvs))
+                made[mesh] = replace(m, uvs=sets)
+        return replace_meshes(self.scene, np.flatnonzero(np.isin(self.scene.nodes.mesh, list(made))), made)[0]
 
     def told(self, texel: float) -> list[Change]:
-        stayed = self.rows[widths(self.lit, texel) < 0.999 * self.floor[self.mesh]]
+        stayed = self.rows[widths(self.lit, texel) < 0.499 * self.floor[self.own]]
         if not len(stayed):
             return []
         text = f"{plural(len(stayed), 'part needs', 'parts need')} a larger map than asked for: their islands do not fit a smaller one with {self.padding} texels between them"
