@@ -16,10 +16,10 @@ from tests.core.test_light_budget import hall
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.bake.baking import Ask, bake, noise_of
 from tidy_caravan.core.bake.denoising import DENOISE, denoised
-from tidy_caravan.core.bake.lamps import powers
+from tidy_caravan.core.bake.lamps import Powers, powers
 from tidy_caravan.core.bake.look import look_at
 from tidy_caravan.core.bake.mix import GROUPS, Mix
-from tidy_caravan.core.bake.report import BakeAsk
+from tidy_caravan.core.bake.report import BakeAsk, doubtful
 from tidy_caravan.core.bake.texels import dilated, texels_of
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, unread, world_arrays
@@ -262,6 +262,12 @@ class Planted(unittest.TestCase):
         self.assertGreaterEqual(len(leaks & inside), 4, leaks)
         self.assertLessEqual(leaks, inside)
         self.assertEqual(self.found(0.0), set())
+
+
+class Doubted(unittest.TestCase):
+    def test_a_sun_of_three_is_doubted_and_one_of_daylight_is_not(self) -> None:
+        self.assertEqual([len(doubtful(Powers(sun=lux))) for lux in (0, 3, 30_000)], [0, 1, 0])
+        self.assertIn("3 lx", doubtful(Powers(sun=3.0))[0])
 
 
 class Textured(unittest.TestCase):

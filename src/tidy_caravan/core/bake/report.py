@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from tidy_caravan.core.bake.baking import Ask, Baked
+from tidy_caravan.core.bake.lamps import Powers
 from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
 from tidy_caravan.core.bake.world import unread
 from tidy_caravan.core.conventions.destinations import CamelModel
@@ -19,6 +20,8 @@ Colour = tuple[Power, Power, Power]
 LEAST_LEAKS, LEAST_SHARE = 3, 1e-4
 """Texels of a part with a leak, and their part of all of its texels; fewer are taken for chance."""
 LISTED = 500
+FAINT_SUN = 200.0
+"""Lux of all suns together below which they are doubted: a full moon gives a quarter of one, thick dusk a hundred."""
 
 
 class BakeAsk(CamelModel):
@@ -88,7 +91,7 @@ class BakeReport(CamelModel):
     """parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
     any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
     lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing.
-    unread: what of the materials it does not go by."""
+    unread: what of the materials it does not go by, and what of the light is to be doubted."""
 
     parts: list[BakedPart]
     maps: int
@@ -144,8 +147,18 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
         lamps_lumen=baked.powers.lamps,
         glow_lumen=baked.powers.glow,
         lost=baked.lost,
-        unread=unread(scene),
+        unread=[*unread(scene), *doubtful(baked.powers)],
     )
+
+
+def doubtful(powers: Powers) -> list[str]:
+    """What is likely meant in another unit than lux: many exporters write a sun of 3 as it is set in the modelling program."""
+    if not 0 < powers.sun < FAINT_SUN:
+        return []
+    return [
+        f"The file’s suns give {powers.sun:.3g} lx together, where daylight is 10,000 to 100,000 lx: they may be meant in another "
+        "unit; the power of suns multiplies them"
+    ]
 
 
 def many(leaking: Bool) -> int:
