@@ -255,6 +255,7 @@ class Sheets:
         fill[self.own] = self.lit.fill
         aspect, least = np.zeros(len(self.used)), np.zeros(len(self.used), np.int64)
         aspect[self.own] = self.lit.aspect
+        fill[self.was[:, 0] > 0] = BEGIN
         for i, width in enumerate(smallest.tolist()):
             if (laid := self.known.get((i, width))) is not None:
                 fill[i], aspect[i], least[i] = laid.fill, laid.high / laid.wide, laid.wide
