@@ -74,6 +74,26 @@ class Cli(unittest.TestCase):
         self.assertEqual(done.stdout.strip().splitlines()[-1], "[]")
         self.assertIn("survey", done.stdout)
 
+    def test_steps_and_server_bring_no_heavy_library_with_them(self) -> None:
+        heavy = (
+            "scipy",
+            "shapely",
+            "numba",
+            "llvmlite",
+            "trimesh",
+            "embreex",
+            "xatlas",
+            "uvunwrap",
+            "pxr",
+            "ifcopenshell",
+        )
+        program = (
+            "import sys, tidy_caravan.core.steps, tidy_caravan.core.survey, tidy_caravan.server.main, tidy_caravan.server.openapi;"
+            f"print([m for m in {heavy!r} if m in sys.modules])"
+        )
+        done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip().splitlines()[-1], "[]")
+
     def test_carry_and_arrive(self) -> None:
         for fmt in ("glb", "gltf", "obj"):
             out = self.folder / fmt

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-import shapely
 
 from tidy_caravan.core.geometry.pieces import slim
 from tidy_caravan.core.scene import MADE, Mesh, Origin
@@ -123,6 +122,8 @@ def between(mesh: Mesh, a: I64, b: I64, share: F64) -> Mesh:
 
 def capped(half: Mesh, normal: F64, offset: float, size: float) -> Mesh:
     """A half with its borders in the plane filled; the fill looks along `normal`, out of the half."""
+    import shapely
+
     points, place = np.unique(half.positions, axis=0, return_inverse=True)
     faces = place.reshape(-1)[half.indices.astype(np.int64)]
     wide = points.astype(np.float64)

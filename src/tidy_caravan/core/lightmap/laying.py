@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.lightmap.charts import boxes, island_of, laid_out, signed_areas, upright
-from tidy_caravan.core.lightmap.layouts import Island, Layout, turned
-from tidy_caravan.core.lightmap.packing import MOST, packed
+from tidy_caravan.core.lightmap.layouts import MOST, Island, Layout, turned
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 
 SPARSE, MANY = 0.2, 12
@@ -39,6 +38,8 @@ def laid(
     """A set of the islands of uv (V, 2), in any scale each, on a map of `resolution` texels or as many times twice that as
     they need, up to `most`. step: texels that corners of islands are multiples of, 0 for anywhere. solid: (F,)
     areas in space, to which those in the map are in proportion. Raises RuntimeError when not even `most` is enough."""
+    from tidy_caravan.core.lightmap.packing import packed
+
     count = int(label.max()) + 1
     if count > MOST:
         placed, needed = laid_out(uv, indices, label, solid, resolution, padding + 0.5, padding / 2 + 0.01, most, step)

@@ -7,9 +7,10 @@ from functools import cached_property
 
 import numpy as np
 
-from tidy_caravan.core.lightmap.rectangles import free_within
 from tidy_caravan.core.scene.arrays import F64, I64
 
+MOST = 400
+"""Islands up to which they are laid out by what is free; more go onto shelves."""
 BOXLIKE = 0.96
 """Part of its box from which on an island is laid out as its box."""
 COARSER = 0.85
@@ -34,6 +35,8 @@ class Island:
     @cached_property
     def free(self) -> F64:
         """(R, 4) the largest rectangles in its box that it leaves free: x, y, width and height."""
+        from tidy_caravan.core.lightmap.rectangles import free_within
+
         return np.zeros((0, 4)) if self.boxlike else free_within(self.border, self.size)
 
     @property

@@ -8,8 +8,6 @@ from tidy_caravan.core.lightmap.boxed import boxed
 from tidy_caravan.core.lightmap.layouts import Island, Layout
 from tidy_caravan.core.lightmap.shaped import MOST_SHAPED, shaped
 
-MOST = 400
-"""Islands up to which they are laid out so; more go onto shelves."""
 SURELY = 0.8
 """Fill of boxes from which on shapes are not looked at."""
 

@@ -22,7 +22,7 @@ from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 from tidy_caravan.core.work.heavy import Work
 
-LOADS = ("scipy.sparse.csgraph", "shapely", "xatlas", "uvunwrap")
+LOADS = ("scipy.sparse.csgraph", "shapely", "xatlas", "uvunwrap", "tidy_caravan.core.lightmap.packing")
 """Libraries that the work needs and that are imported where they are used; see `core.work.nursery`."""
 TRIES = 4
 SMOOTH_DEG = 30.0
