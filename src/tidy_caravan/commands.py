@@ -24,7 +24,16 @@ from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.proposal import as_route, propose
-from tidy_caravan.core.route import Route, StepRecord, StepScenes, default_route, first_steps, parse_route, run
+from tidy_caravan.core.route import (
+    Route,
+    StepRecord,
+    StepScenes,
+    assignment_of,
+    default_route,
+    first_steps,
+    parse_route,
+    run,
+)
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding, leave, survey
 from tidy_caravan.core.work.heavy import Workshop
@@ -174,13 +183,12 @@ def run_propose(args: argparse.Namespace) -> int:
 def run_price(args: argparse.Namespace) -> int:
     from tidy_caravan.core.plans import Budget, alternatives, plan_for
     from tidy_caravan.core.price import costly, price
-    from tidy_caravan.core.selection import Assignment
     from tidy_caravan.core.steps import StepContext, Where
 
     target = destination(args.to)
     scene, _ = read(args.file)
     route = read_route(args.route) if args.route else Route()
-    assignment = Assignment(scene, route.sets)
+    assignment = assignment_of(scene, route)
     if args.route:
         scene, _ = run(scene, route, target)
     context = StepContext(target, assignment=assignment)
@@ -217,7 +225,6 @@ def run_price(args: argparse.Namespace) -> int:
 
 def run_light(args: argparse.Namespace) -> int:
     from tidy_caravan.core.lightmap.report import Ask, Lamp
-    from tidy_caravan.core.selection import Assignment
 
     if not args.texel > 0 or not args.ceiling > 0 or not args.unseen > 0 or not 16 <= args.largest <= 8192:
         raise UnusableInput(
@@ -226,7 +233,7 @@ def run_light(args: argparse.Namespace) -> int:
     target = destination(args.to)
     scene, _ = read(args.file)
     route = read_route(args.route) if args.route else Route()
-    assignment = Assignment(scene, route.sets)
+    assignment = assignment_of(scene, route)
     if args.route:
         scene, _ = run(scene, route, target)
     lamp = Lamp.of(scene, target, assignment)

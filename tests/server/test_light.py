@@ -51,6 +51,24 @@ def lit(c: Any) -> dict[str, Any]:
 
 
 class Budgets(unittest.TestCase):
+    def test_parts_are_in_the_sets_that_they_were_in_at_the_source(self) -> None:
+        sets = [
+            {"id": "floor", "name": "Floor", "rules": [{"names": ["floor"]}], "treatment": {"leaveOut": True}},
+            {"id": "posts", "name": "Posts", "rules": [{"names": ["post_*"]}], "treatment": {"lightmapped": False}},
+        ]
+        with client() as c:
+            haul = begin(c, room())
+            steps = [{"kind": "what_travels"}, *STEPS]
+            edit = {"route": {"steps": steps, "sets": sets}}
+            answer = c.patch(f"/api/hauls/{haul['id']}", json=edit, headers={"If-Match": f'"{haul["version"]}"'})
+            self.assertEqual(answer.status_code, 200, answer.text)
+            haul = work(c, haul["id"], "run")
+            told = c.get(f"/api/scenes/{haul['result']['id']}/light", params={"texelM": 0.05}).json()
+            self.assertEqual((told["maps"], told["dearest"][0]["name"]), (1, "wall"))
+            # parts of treatments that differ are never put together: posts have none, the wall has a lightmap
+            ways = answered(c, f"/api/scenes/{haul['result']['id']}/alternatives", {"by": "all"})["alternatives"]
+            self.assertEqual(min(w["price"]["objects"] for w in ways), 2)
+
     def test_texel_sizes_and_megabytes(self) -> None:
         with client() as c:
             haul = lit(c)

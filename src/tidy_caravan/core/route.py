@@ -192,6 +192,11 @@ def read_convention(scene: Scene, route: Route) -> Scene:
     return read_as(scene, convention)
 
 
+def assignment_of(source: Scene, route: Route) -> Assignment:
+    """Which set decides each part of the source, for what steps make of it: asked of a result itself, it would be of others."""
+    return Assignment(read_convention(source, route), route.sets)
+
+
 def declared_by(route: Route) -> Declared:
     """What the enabled steps of a route declare together."""
     return Declared(tuple(one.effects() for one in steps_of(route) if one.enabled))
@@ -199,7 +204,7 @@ def declared_by(route: Route) -> Declared:
 
 def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:
     """What the arrival is compared with: the source in its convention, with the conversions the route asks for."""
-    assignment = Assignment(read_convention(scene, route), route.sets)
+    assignment = assignment_of(scene, route)
     for one in steps_of(route):
         if one.enabled:
             scene = one.as_source(scene, StepContext(destination, assignment=assignment))

@@ -11,7 +11,8 @@ from fastapi import BackgroundTasks, Query, Response
 
 from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.lightmap.report import Ask, Lamp, LightReport
-from tidy_caravan.core.route import parse_route
+from tidy_caravan.core.route import assignment_of, parse_route
+from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.selection import Assignment
 from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, new_job
@@ -19,6 +20,7 @@ from tidy_caravan.server.api.loading import scene_of
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import JobOut
 from tidy_caravan.server.db.models import Haul, Job, SceneRow
+from tidy_caravan.server.db.naming import source_of
 from tidy_caravan.server.jobs.tasks import destination_of
 from tidy_caravan.server.problems import Problem
 
@@ -27,6 +29,15 @@ LAMPS_KEPT = 8
 lamps: OrderedDict[tuple[str, int], Lamp] = OrderedDict()
 """What was found out of the last few scenes that were asked about, by scene and version of the haul."""
 lock = Lock()
+
+
+def sets_of(state: StateDep, session: SessionDep, row: SceneRow, scene: Scene, haul: Haul) -> Assignment:
+    """Which set decides each part of a scene: those that its parts were in at the source."""
+    route = parse_route(haul.route)
+    if not route.sets:
+        return Assignment()
+    source = source_of(session, row)
+    return assignment_of(scene if source in (None, row.id) else scene_of(state, session, source), route)
 
 
 @router.get("/scenes/{scene_id}/light")
@@ -43,13 +54,14 @@ def scene_light(
     largest: Annotated[int, Query(ge=16, le=8192)] = 2048,
 ) -> LightReport:
     """Lightmaps of a scene at a texel size, or the finest for so many megabytes, before anything is laid out for them."""
-    haul = found(session, Haul, found(session, SceneRow, scene_id, "scene").haul_id, "haul")
+    row = found(session, SceneRow, scene_id, "scene")
+    haul = found(session, Haul, row.haul_id, "haul")
     key = str(scene_id), haul.version
     with lock:
         lamp = lamps.get(key)
     if lamp is None:
         scene = scene_of(state, session, scene_id)
-        lamp = Lamp.of(scene, destination_of(haul), Assignment(scene, parse_route(haul.route).sets))
+        lamp = Lamp.of(scene, destination_of(haul), sets_of(state, session, row, scene, haul))
         with lock:
             lamps[key] = lamp
             while len(lamps) > LAMPS_KEPT:

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 import orjson
 import psycopg
-from sqlalchemy import text
+from sqlalchemy import select, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
@@ -29,12 +29,13 @@ from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.identity import follow, moved, notes_of_gone, picked_by_hand, set_after, under_one_label
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, StepRecord, as_read, first_steps, run
+from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
+from tidy_caravan.server.db.naming import source_of
 from tidy_caravan.server.db.session import clean_json, engine_for, session_for
 from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.jobs.claims import CHANNEL, claim, notice, still_ours
@@ -347,7 +348,9 @@ def do_preview(
         do_bake(session, store, haul, scene, arguments, progress)
         return
     if "ask" in arguments:
-        arguments["answer"] = store.put_blob(answer_to(arguments["ask"], scene, session, store, haul, progress))
+        arguments["answer"] = store.put_blob(
+            answer_to(arguments["ask"], scene, arguments["scene"], session, store, haul, progress)
+        )
         return
     step = parse_step(arguments["step"])
     progress("making the shapes", 1, 2)
@@ -373,16 +376,22 @@ def do_bake(
 
 
 def answer_to(
-    ask: dict[str, Any], scene: Scene, session: Session, store: Store, haul: Haul, progress: Progress
+    ask: dict[str, Any], scene: Scene, key: str, session: Session, store: Store, haul: Haul, progress: Progress
 ) -> bytes:
     """What a question about the price of a scene comes to, as JSON."""
     from tidy_caravan.core.plans import Budget, alternatives, plan_for
     from tidy_caravan.core.selection import Assignment
     from tidy_caravan.core.steps import Where
 
+    route = Route.model_validate(haul.route)
+    assignment = Assignment()
+    if route.sets:  # parts are in the sets that they were in at the source
+        row = session.scalar(select(SceneRow).where(SceneRow.haul_id == haul.id, SceneRow.store_key == key))
+        source = session.get(SceneRow, source_of(session, row)) if row is not None else None
+        assignment = assignment_of(load_scene(store, source.store_key) if source is not None else scene, route)
     context = StepContext(
         destination_of(haul), lambda done, total: progress("trying ways", done, total),
-        workshop_of(session, store, haul.id), Assignment(scene, Route.model_validate(haul.route).sets),
+        workshop_of(session, store, haul.id), assignment,
     )  # fmt: skip
     if "budget" in ask:
         plan = plan_for(scene, context, Budget.model_validate(ask["budget"]))
