@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -266,6 +267,25 @@ class Step(unittest.TestCase):
         self.assertIn("largest map, 256 texels", told.text)
         self.assertEqual(told.count, 6)  # floor, ceiling and the walls; posts have room enough
         self.assertFalse(any(c.problem for c in budgeted(self.scene, texelM=0.05)[1]))
+
+    def test_what_fits_no_map_up_to_the_largest_keeps_its_own_and_is_told(self) -> None:
+        crates = trimesh.util.concatenate(
+            [trimesh.creation.box((0.2, 0.2, 0.2), transform=at(k % 6, k // 6, 0)) for k in range(30)]
+        )
+        nodes = make_nodes([-1] * 3, np.array([at(0, 0, 2 * k) for k in range(3)]), ["a", "b", "wall"], mesh=[0, 0, 1])
+        meshes = (replace(as_mesh(crates, 0), name="crates"), as_mesh(trimesh.creation.box((4, 3, 0.2)), 0))
+        scene = parse_step({"kind": "lightmap_uvs"}).apply(
+            Scene(GLTF, nodes, meshes, (Material("m"),)), StepContext(METRE)
+        )[0]
+        for asked in ({"texelM": 0.5}, {"by": "megabytes", "megabytes": 1.1}):
+            out, changes = budgeted(scene, largest=64, **asked)
+            self.assertEqual(out.nodes.lightmap[:2].tolist(), scene.nodes.lightmap[:2].tolist())
+            self.assertLessEqual(int(out.nodes.lightmap[2].max()), 64)
+            problem = next(c for c in changes if c.problem and "crates" in c.text)
+            self.assertRegex(problem.text, "“crates” keeps its map of 256 × .* do not fit 64 texels")
+            self.assertEqual(problem.count, 2)
+            if "by" in asked:
+                self.assertLessEqual(METRE.frame.light_bytes * float(out.nodes.lightmap.prod(axis=1).sum()), 1.1e6)
 
     def test_square_maps_where_the_destination_wants_them(self) -> None:
         to = METRE.model_copy(update={"lightmap_maps": "square"})

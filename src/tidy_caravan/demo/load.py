@@ -143,7 +143,10 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
     )
     say("demo: Pellwick Ferry Landing, carried all the way")
     sizes = Left(code="scale.left", because="the stones are strewn in different sizes on purpose")
-    joints = Left(code="gaps.leak", because="door leaves keep their clearance, and the stones lie loose")
+    joints = Left(
+        code="gaps.leak",
+        because="door leaves keep their clearance, stones lie loose, the slit in the net store’s roof is planted",
+    )
     add(
         settings,
         store,

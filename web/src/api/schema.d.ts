@@ -2702,7 +2702,7 @@ export interface components {
             kind: "lightmap_uvs";
             /**
              * Islands on blocks
-             * @description No island shares a block of 4 × 4 texels, which is compressed together, with another
+             * @description No island shares a block of 4 × 4 texels, which is compressed together, with another; sets that are kept stay as they are
              * @default false
              */
             onBlocks: boolean;

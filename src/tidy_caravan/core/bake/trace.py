@@ -35,7 +35,8 @@ CHUNK = 1 << 16
 @dataclass
 class Traced:
     """light: (N, groups, 3) lux of each point by one sample, a sky of one candela per m² (see mix.py). rays: how many were cast.
-    behind: (N,) whether the first ray met the back of a surface that has one side alone. leaks: (N,) whether light of the sky or a sun came straight through a gap."""
+    behind: (N,) whether the first ray met the back of a surface that has one side alone. leaks: (N,) whether light of the sky
+    or a sun came straight through a gap."""
 
     light: F64
     rays: int

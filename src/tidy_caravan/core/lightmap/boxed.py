@@ -139,8 +139,8 @@ class Boxes:
 
 
 def boxed(islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0) -> Layout | None:
-    """The islands on a map that is `resolution` texels wide and as high, or lower by halves where that costs nothing; None when
-    they do not fit. padding: texels between islands, and twice what they keep from the edge. square: no lower maps. step:
+    """The islands on a map that is `resolution` texels wide and as high, or lower by halves where that costs little; None when they
+    do not fit. padding: texels between islands, and twice what they keep from the edge. square: no lower maps. step:
     texels that corners of islands are multiples of."""
     boxes = Boxes(islands, padding, step)
     even = boxes.largest(resolution, resolution, np.ones(2))

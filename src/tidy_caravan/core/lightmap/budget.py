@@ -206,7 +206,7 @@ def filled_up(part: I64, cost: F64, level: I64, left: float, steps: int) -> tupl
 
 def too_small(lit: Lit, found: Budgeted, limits: Limits) -> Bool:
     """(P,) parts whose map is the largest that there is, and has coarser texels than they were to have."""
-    longest: Bool = found.size.max(axis=1) >= limits.most
+    longest: Bool = found.size.max(axis=1) == limits.most
     return longest & (found.texels_of(lit) > 1.001 * found.texel / lit.weight)
 
 

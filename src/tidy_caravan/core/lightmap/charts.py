@@ -78,7 +78,8 @@ def laid_out(
     """A new set of the same islands, and the resolution that it needs: `resolution` or more, at most `most` texels.
 
     uv: (V, 2) in any scale per island. solid: (F,) areas in space: islands are scaled to equal density. padding and
-    border: texels between islands and towards the edge of the map. step: texels that corners are multiples of. Raises RuntimeError when not even `most` is enough.
+    border: texels between islands and towards the edge of the map. step: texels that corners are multiples of, 0 for
+    anywhere. Raises RuntimeError when not even `most` is enough.
     """
     count = int(label.max()) + 1
     of_vertex = island_of(indices, label, len(uv))

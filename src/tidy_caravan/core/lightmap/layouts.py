@@ -14,7 +14,7 @@ MOST = 400
 BOXLIKE = 0.96
 """Part of its box from which on an island is laid out as its box."""
 COARSER = 0.85
-"""Scale that a lower map has to leave."""
+"""Part of the scale that a map half as high has to leave: what is coarser is got back in finer texels one way."""
 COARSER_ONE_WAY = 0.85
 FINER = 2.0
 """Most that texels may be finer one way than the other …"""
@@ -47,7 +47,8 @@ class Island:
 @dataclass(frozen=True)
 class Layout:
     """width, height: of the map in texels. scale: (2,) texels of the map per unit of the islands, along and across it.
-    turn: (K,) quarter turns of each island. corner: (K, 2) texels where its lower corner lies. fill: part of the map that islands cover."""
+    turn: (K,) quarter turns of each island. corner: (K, 2) texels where its lower corner
+    lies. fill: part of the map that islands cover."""
 
     width: int
     height: int

@@ -15,7 +15,7 @@ SURELY = 0.8
 def packed(
     islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0
 ) -> Layout | None:
-    """The islands on a map that is `resolution` texels wide and as high, or lower by halves where that costs nothing; None
+    """The islands on a map that is `resolution` texels wide and as high, or lower by halves where that costs little; None
     when they do not fit. padding: texels between islands, and twice what they keep from the edge. square: no lower maps. step:
     texels that the corners of islands are multiples of, 0 for anywhere."""
     best = boxed(islands, resolution, padding, square, step)

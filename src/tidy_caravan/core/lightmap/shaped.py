@@ -26,18 +26,18 @@ from tidy_caravan.core.lightmap.layouts import (
 )
 from tidy_caravan.core.scene.arrays import F64
 
-GRID, SHAPED_GRID = 512, 256
-"""Cells along the longer side of a map on which boxes and shapes are laid; a cell is a texel, or several of a larger map."""
+GRID = 256
+"""Cells along the longer side of a map; a cell is a texel, or several of a larger map."""
 COARSE = 64
-"""Cells on which shapes are tried first."""
+"""Cells on which islands are tried first."""
 SLACK = 0.02
 """Cells by which an island is less than the cells that it takes."""
 STEPS, FINE_STEPS = 9, 4
 """Halvings of the scale, at first and on finer cells."""
 ORDERS = ("area", "long", "high")
 MOST_SHAPED = 60
-"""Islands up to which their shapes are looked at; of more, their boxes."""
-MOST_RATIOS, MOST_SHAPED_RATIOS = 100, 16
+"""Islands up to which their shapes are looked at."""
+MOST_RATIOS = 16
 """Islands up to which other proportions of texels are tried."""
 RATIOS = (1.26, 1.59)
 
@@ -51,8 +51,7 @@ class Packer:
 
     def __init__(self, islands: list[Island], gap: int) -> None:
         self.islands, self.gap = islands, gap
-        few = len(islands) <= MOST_SHAPED
-        self.shaped = [few and not i.boxlike for i in islands]
+        self.shaped = [not i.boxlike for i in islands]
         self.size = np.array([i.size for i in islands]).reshape(-1, 2)
         self.order, self.every = "area", True
         """The order that islands fit in last, and whether the others are tried as well."""
@@ -173,11 +172,10 @@ def shaped(
     islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0
 ) -> Layout | None:
     """See `packing.packed`. Time goes with the islands and their turns, and with the cells of the map."""
-    boxes = len(islands) > MOST_SHAPED or all(i.boxlike for i in islands)
-    grid = Grid.of(resolution, padding, GRID if boxes else SHAPED_GRID, step)
+    grid = Grid.of(resolution, padding, GRID, step)
     packer = Packer(islands, grid.gap)
     about = 0.0
-    if any(packer.shaped) and resolution > COARSE:
+    if resolution > COARSE:
         rough = Grid.of(resolution, padding, COARSE, step)
         first = Packer(islands, rough.gap).largest(*rough.room(rough.side), np.ones(2))
         about = first[0] * rough.cell / grid.cell if first else 0.0
@@ -225,10 +223,10 @@ class Best:
         return FINER_OF_STRIPS if float(np.median(thin)) < STRIP else FINER
 
     def finished(self) -> Best:
-        """With what can still be made of it; shapes in the order that did best so far alone."""
-        self.packer.every = not any(self.packer.shaped)  # boxes are cheap
+        """With what can still be made of it, in the order that did best so far alone."""
+        self.packer.every = False
         self.stretched()
-        if len(self.packer.islands) <= (MOST_SHAPED_RATIOS if any(self.packer.shaped) else MOST_RATIOS):
+        if len(self.packer.islands) <= MOST_RATIOS:
             self.by_ratios()
         return self
 
@@ -259,11 +257,9 @@ class Best:
                 return
             stretch = np.array([ratio**-0.5, ratio**0.5])
             room = self.grid.room(self.high)
-            if any(self.packer.shaped):  # each trial is dear: begin where it has to be better
-                about = math.sqrt(1.05 * float(self.scale.prod()))
-                found = self.packer.largest(*room, stretch, FINE_STEPS, about) if self.fits(stretch * about) else None
-            else:
-                found = self.packer.largest(*room, stretch)
+            # each trial is dear: begin where it has to be better
+            about = math.sqrt(1.05 * float(self.scale.prod()))
+            found = self.packer.largest(*room, stretch, FINE_STEPS, about) if self.fits(stretch * about) else None
             # no texel is much coarser than it would be with equal ones
             if found is not None and float((found[0] * stretch).min()) >= COARSER_ONE_WAY * float(self.scale.min()):
                 other = Best(self.packer, self.grid, self.high, found[0] * stretch, found[1])

@@ -39,9 +39,11 @@ from tidy_caravan.core.steps.base import (
 )
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Done, Piece
+from tidy_caravan.core.work.isolation import Lost
 
 BEGIN = 0.75
 """What a layout is taken to fill of its map as long as none is known."""
+LISTED = 20
 ROUNDS = 24
 """Times that sizes are asked for again, as layouts for them turn out otherwise."""
 
@@ -84,10 +86,11 @@ class LightBudget(Step):
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.LIGHTMAP_UV), Effect(Aspect.SHARING))
 
-    def found(self, lit: Lit, limits: Limits) -> Budgeted:
-        return (
-            at_texel(lit, self.texel_m, limits) if self.by == "texel" else at_budget(lit, self.megabytes * 1e6, limits)
-        )
+    def found(self, lit: Lit, limits: Limits, spent: float) -> Budgeted:
+        """Maps for a texel size, or for what is left of the megabytes when so many bytes are spent."""
+        if self.by == "texel":
+            return at_texel(lit, self.texel_m, limits)
+        return at_budget(lit, self.megabytes * 1e6 - spent, limits)
 
     def lit(self, scene: Scene, context: StepContext) -> tuple[I64, Lit, I64, I64, str]:
         """Nodes that get a map, what the budget has to know of them, those of them that are ceilings, those that nobody sees,
@@ -109,7 +112,7 @@ class LightBudget(Step):
             return scene, []
         limits = limits_of(context.destination, self.largest)
         sheets = Sheets(scene, rows, lit, limits, self.padding_texels, context, BLOCK if self.on_blocks else 0)
-        kept = sheets.chosen(lambda given: self.found(given, limits))
+        kept = sheets.chosen(lambda given, spent: self.found(given, limits, spent))
         out = sheets.scene_of()
         sizes = with_sizes(out, rows, kept.size)
         # other maps than before lie on no page yet
@@ -156,12 +159,12 @@ class LightBudget(Step):
 
 @dataclass(frozen=True)
 class Laid:
-    """A layout: width and height of its map, what it fills of it, and its coordinates, none where they are those that were there."""
+    """A layout: width and height of its map, what it fills of it, and its coordinates (V, 2)."""
 
     wide: int
     high: int
     fill: float
-    uv: F32 | None
+    uv: F32
 
 
 class Sheets:
@@ -196,16 +199,21 @@ class Sheets:
         self.sizes = steps_of(limits)
         self.known: dict[tuple[int, int], Laid] = {}
         """By mesh of those used and width asked for."""
+        self.stuck: dict[int, str] = {}
+        """Meshes that cannot be laid out anew for any map up to the largest, and why; they keep what they have."""
 
-    def chosen(self, found: Callable[[Lit], Budgeted]) -> Budgeted:
-        """The sizes of all maps, once all layouts are known that they hang on; sets are laid out for the smallest."""
+    def chosen(self, found: Callable[[Lit, float], Budgeted]) -> Budgeted:
+        """The sizes of all maps, once all layouts are known that they hang on; sets are laid out for the smallest.
+
+        found: asked for what all but the stuck ones get, and told how many bytes these weigh."""
+        stairs_of = self.as_laid if self.limits.maps == "blocks" else self.by_size
         smallest = np.full(len(self.used), np.iinfo(np.int64).max)
         for _ in range(ROUNDS):
-            lit = self.by_size(smallest) if self.limits.maps != "blocks" else self.as_laid(smallest)
-            kept = found(lit)
+            kept = self.with_stuck(found, stairs_of(smallest))
             smallest = self.others.copy()
             np.minimum.at(smallest, self.own, kept.size[:, 0])
-            asked = {(i, int(smallest[i])) for i in np.flatnonzero(self.was[:, 0] > 0).tolist()}
+            movable = np.flatnonzero((self.was[:, 0] > 0) & [i not in self.stuck for i in range(len(self.used))])
+            asked = {(i, int(smallest[i])) for i in movable.tolist()}
             if self.limits.maps != "blocks":
                 asked |= {(i, w // 2) for i, w in asked if w // 2 >= self.sizes[0]}
             asked -= self.known.keys()
@@ -213,21 +221,30 @@ class Sheets:
                 break
             self.lay_out(sorted(asked))
         # a layout may need a larger map than what was known of it said
-        self.floor = np.array(
-            [max(laid.wide, 0) if (laid := self.known.get((i, int(w)))) else 0 for i, w in enumerate(smallest)]
-        )
+        laid = [self.known.get((i, width)) for i, width in enumerate(smallest.tolist())]
+        self.floor = np.array([0 if one is None else one.wide for one in laid], np.int64)
         self.smallest = np.maximum(smallest, self.floor)
+        last = replace(stairs_of(smallest), least=self.as_laid(smallest).least)
         self.lit = self.as_laid(smallest)
-        return found(
-            replace(self.by_size(smallest), least=self.lit.least) if self.limits.maps != "blocks" else self.lit
-        )
+        return self.with_stuck(found, last)
+
+    def with_stuck(self, found: Callable[[Lit, float], Budgeted], lit: Lit) -> Budgeted:
+        """What is found for the others, and for stuck ones what they have."""
+        stuck = np.isin(self.own, list(self.stuck))
+        size = self.scene.nodes.lightmap[self.rows].astype(np.int64)
+        spent = float(size[stuck].prod(axis=1).sum()) * self.limits.bytes_per_texel
+        kept = found(lit.of(~stuck), spent)
+        size[~stuck] = kept.size
+        return Budgeted(size, kept.texel, kept.bytes + spent)
 
     def by_size(self, smallest: I64) -> Lit:
         """What a budget has to know, with what layouts for each size fill, as far as that is known, and guessed from the
         nearest otherwise. Beyond the smallest map of a mesh the others have the same layout."""
         fills, aspects = np.full((2, len(self.used), len(self.sizes)), np.nan)
+        index = {int(width): k for k, width in enumerate(self.sizes)}
         for (i, width), laid in self.known.items():
-            k = int(np.searchsorted(self.sizes, width))
+            if (k := index.get(width)) is None:  # what parts beside these have
+                continue
             fits = laid.wide == width
             fills[i, k], aspects[i, k] = (laid.fill, laid.high / laid.wide) if fits else (0.0, 1.0)
         current = np.zeros(len(self.used))
@@ -255,7 +272,7 @@ class Sheets:
         fill[self.own] = self.lit.fill
         aspect, least = np.zeros(len(self.used)), np.zeros(len(self.used), np.int64)
         aspect[self.own] = self.lit.aspect
-        fill[self.was[:, 0] > 0] = BEGIN
+        fill[(self.was[:, 0] > 0) & [i not in self.stuck for i in range(len(self.used))]] = BEGIN
         for i, width in enumerate(smallest.tolist()):
             if (laid := self.known.get((i, width))) is not None:
                 fill[i], aspect[i], least[i] = laid.fill, laid.high / laid.wide, laid.wide
@@ -278,17 +295,15 @@ class Sheets:
                 f = outcome.figures
                 laid = Laid(f["resolution"], f["height"], f["fill"], outcome.arrays["uv"])
                 self.known[i, width] = self.known[i, laid.wide] = laid
-            else:  # what it has is what fits
-                wide, high = self.was[i].tolist()
-                fill = float(self.lit.fill[np.flatnonzero(self.own == i)[0]])
-                self.known[i, width] = self.known[i, wide] = Laid(wide, high, fill, None)
+            else:
+                self.stuck[i] = outcome.reason if isinstance(outcome, Lost) else str(outcome.figures["why"])
 
     def scene_of(self) -> Scene:
         made: dict[int, Mesh] = {}
         for i, width in enumerate(self.smallest.tolist()):
             laid = self.known.get((i, width))
             # what came out as it was is left as it was
-            if laid is not None and laid.uv is not None and (laid.wide, laid.high) != tuple(self.was[i].tolist()):
+            if laid is not None and i not in self.stuck and (laid.wide, laid.high) != tuple(self.was[i].tolist()):
                 mesh = int(self.used[i])
                 m = self.scene.meshes[mesh]
                 sets = tuple(laid.uv if k == self.channel else own for k, own in enumerate(m.uvs))
@@ -296,11 +311,16 @@ class Sheets:
         return replace_meshes(self.scene, np.flatnonzero(np.isin(self.scene.nodes.mesh, list(made))), made)[0]
 
     def told(self, texel: float) -> list[Change]:
+        out = []
+        for i, why in list(self.stuck.items())[:LISTED]:
+            mesh, parts = self.scene.meshes[self.used[i]], self.rows[self.own == i]
+            text = f"“{mesh.name or mesh.id[:8]}” keeps its map of {self.was[i, 0]} × {self.was[i, 1]} texels: {why}"
+            out.append(Change(text=text, count=len(parts), problem=True, parts=identities_of(self.scene, parts)))
         stayed = self.rows[widths(self.lit, texel) < 0.499 * self.floor[self.own]]
         if not len(stayed):
-            return []
+            return out
         text = f"{plural(len(stayed), 'part needs', 'parts need')} a larger map than asked for: their islands do not fit a smaller one with {self.padding} texels between them"
-        return [Change(text=text, count=len(stayed), parts=identities_of(self.scene, stayed))]
+        return [*out, Change(text=text, count=len(stayed), parts=identities_of(self.scene, stayed))]
 
 
 def with_sizes(scene: Scene, rows: I64, size: I64) -> I32:

@@ -228,7 +228,7 @@ class LightmapUvs(Step):
     on_blocks: bool = parameter(
         False,
         "Islands on blocks",
-        "No island shares a block of 4 × 4 texels, which is compressed together, with another",
+        "No island shares a block of 4 × 4 texels, which is compressed together, with another; sets that are kept stay as they are",
     )
 
     def effects(self) -> tuple[Effect, ...]:
