@@ -30,7 +30,9 @@ from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.surroundings import flicker, gaps, sides, world
 from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
-from tidy_caravan.core.work.isolation import Child, Lost, Pool
+from tidy_caravan.core.work.idle import end_idle
+from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
+from tidy_caravan.core.work.pool import Pool
 
 HERE = "tests.core.test_work:"
 
@@ -94,6 +96,17 @@ def burn() -> None:
 def shout(text: str) -> str:
     os.write(1, b"noise on standard output")
     return text.upper()
+
+
+def who() -> int:
+    return os.getpid()
+
+
+def grow() -> None:
+    held.append(np.ones(MEMORY_BYTES // 80))  # a tenth of what it may have, for good
+
+
+held: list[Any] = []
 
 
 class Isolation(unittest.TestCase):
@@ -187,9 +200,31 @@ class Isolation(unittest.TestCase):
             subprocess.run([sys.executable, "-S", "-c", ""], check=True)
         self.assertLess(took / 20, 5 * (time.monotonic() - began) / 5)
         first.stop()
+        end_idle(0)
         until = time.monotonic() + 5
         while left := psutil.Process(nursery).children():
             self.assertLess(time.monotonic(), until, left)
+
+    def test_children_are_lent_on_unless_they_ended_or_hold_memory(self) -> None:
+        end_idle(0)
+
+        def pid(function: str) -> Any:
+            with Pool(1) as pool:
+                calls: list[tuple[tuple[Any, ...], float]] = [((), 20.0)]
+                ((_, first),) = list(pool.map(self.HERE + "who", calls))
+                list(pool.map(self.HERE + function, calls))
+            return first
+
+        first = pid("who")
+        self.assertEqual(pid("die"), first)
+        second = pid("grow")
+        self.assertNotEqual(second, first)
+        third = pid("who")
+        self.assertNotEqual(third, second, "it holds what others may need")
+        end_idle(60)
+        self.assertEqual(pid("who"), third)
+        end_idle(0)
+        self.assertNotEqual(pid("who"), third)
 
     def test_others_go_on_and_noise_does_not_matter(self) -> None:
         with Pool(2) as pool:

@@ -403,7 +403,7 @@ export function HaulPage() {
           haul={haul}
           showsResult={!!haul.result && station.about === "result"}
           kinds={kinds}
-          busy={busy}
+          busy={busy || !kinds.length}
           onRoute={setRoute}
           onRun={run}
         />

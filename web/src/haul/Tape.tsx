@@ -53,7 +53,8 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
     });
   // runs of steps of one phase, in the order of the route, which is the artist's
   const groups: { phase: string; from: number; steps: number[] }[] = [];
-  steps.forEach((s, i) => {
+  // before the kinds are known nobody can say what a step is called and where it belongs
+  (kinds.length ? steps : []).forEach((s, i) => {
     const phase = kinds.find((k) => k.kind === s.kind)?.phase ?? "Others";
     const last = groups.at(-1);
     if (last?.phase === phase) last.steps.push(i);
@@ -112,6 +113,11 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
         tabIndex={0}
         aria-label="Steps of the route"
       >
+        {!kinds.length && steps.length > 0 && (
+          <li className="self-center px-2 text-sm opacity-80" role="status">
+            Loading the steps…
+          </li>
+        )}
         {groups.map((group) => {
           const shut = closed.has(group.phase);
           return (

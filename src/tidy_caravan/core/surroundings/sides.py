@@ -293,8 +293,13 @@ class Rays:
         """(P, 3, 3) from the world to each part, turned and scaled."""
         return affine_inverse(self.world)[:, :3, :3]
 
+    @cached_property
+    def caster(self) -> Caster:
+        """Built once: that takes longer than all the rays."""
+        return Caster(self.every.points, self.every.faces)
+
     def cast(self, tally: Tally) -> None:
-        caster = Caster(self.every.points, self.every.faces)
+        caster = self.caster
         floor = float((self.every.points @ self.up).min())
         triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
         # a sheet in a part: numbered by the part's first sheet
@@ -370,7 +375,9 @@ class Rays:
     def walk(self, tally: Tally, sheets: I64) -> None:
         """Lets people walk about in and around these sheets, each in the first of its parts, and notes whether they see
         them: on floors within that are no terrain, and on whatever lies around, or the ground of the scene."""
-        caster = Caster(self.every.points, self.every.faces)
+        if not len(sheets):
+            return
+        caster = self.caster
         lowest = float((self.every.points @ self.up).min())
         triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
         own = np.where(self.arrays["sampled"][self.every.part], self.sheet[triangle], -1)

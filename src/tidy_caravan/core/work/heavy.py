@@ -16,7 +16,8 @@ from typing import Any, Protocol
 import orjson
 
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost, Pool
+from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost
+from tidy_caravan.core.work.pool import Pool
 
 Tell = Callable[[int, int], None]
 """Hears (done, total) pieces now and then; may raise to stop the work."""

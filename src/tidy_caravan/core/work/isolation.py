@@ -7,7 +7,6 @@ import contextlib
 import json
 import os
 import pickle
-import queue
 import re
 import select
 import signal
@@ -17,7 +16,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
@@ -30,6 +29,8 @@ NURSERY = "tidy_caravan.core.work.nursery"
 NAMED = re.compile(r"tidy_caravan(\.\w+)+:\w+")
 MEMORY_BYTES = 4 << 30
 """Address space that one child may take on top of its libraries' mappings."""
+KEPT_SHARE = 0.1
+"""Part of it that a child may hold on to after a call, and still be lent to others."""
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,14 @@ def processor_seconds(pid: int) -> float:
         return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
     except (OSError, IndexError, ValueError):
         return 0.0
+
+
+def address_space(pid: int) -> int:
+    """Bytes that a process has mapped (proc(5), statm, field 1); 0 when it is gone."""
+    try:
+        return int(Path(f"/proc/{pid}/statm").read_text().split()[0]) * os.sysconf("SC_PAGE_SIZE")
+    except (OSError, IndexError, ValueError):
+        return 0
 
 
 @lru_cache(maxsize=1)
@@ -121,6 +130,8 @@ class Nursery:
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
         self._channel: socket.socket | None = None
+        self.loaded: frozenset[str] = frozenset()
+        """Modules that its next children have from their first moment."""
 
     def child(self, memory: int, modules: Sequence[str]) -> Forked:
         """A child that waits for its first call. modules: what that will need. Raises OSError when none can be had."""
@@ -128,7 +139,9 @@ class Nursery:
             for wanted in (modules, ()):  # a module that breaks the nursery is left for the child to load
                 for _ in range(2):  # it may have been killed meanwhile
                     with contextlib.suppress(ConnectionError):
-                        return self._ask(memory, wanted)
+                        made = self._ask(memory, wanted)
+                        self.loaded |= set(wanted)
+                        return made
                     self.close()
         raise OSError("no process could be started for native code")
 
@@ -174,6 +187,7 @@ class Nursery:
             self._process.kill()
             self._process.wait()
             self._process = None
+        self.loaded = frozenset()
 
 
 @lru_cache(maxsize=1)
@@ -190,6 +204,9 @@ class Child:
     def __init__(self, memory: int = MEMORY_BYTES) -> None:
         self.memory = memory
         self.process: Forked | None = None
+        self.knows: frozenset[str] = frozenset()
+        """Modules that it need not load any more."""
+        self._small = 0
 
     def call(
         self, function: str, args: tuple[Any, ...], seconds: float, tell: Callable[..., None] | None = None
@@ -202,8 +219,11 @@ class Child:
         """
         if self.process is not None and self.process.poll() is not None:
             self.stop()
+        modules = modules_of(function, args)
         if self.process is None:
-            self.process = nursery().child(self.memory, modules_of(function, args))
+            self.process = nursery().child(self.memory, modules)
+            self.knows, self._small = nursery().loaded, address_space(self.process.pid)
+        self.knows |= set(modules)
         try:
             body = pickle.dumps((function, args), protocol=5)
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
@@ -226,6 +246,12 @@ class Child:
         except BaseException:
             self.stop()
             raise
+
+    def fresh(self) -> bool:
+        """Whether it lives, and took so little for itself that another kind of work finds its share of memory."""
+        if self.process is None or self.process.poll() is not None:
+            return False
+        return address_space(self.process.pid) - self._small < self.memory * KEPT_SHARE
 
     def _read(self, count: int, watch: Watch, tell: Callable[..., None] | None = None) -> bytes:
         assert self.process
@@ -256,63 +282,3 @@ def modules_of(function: str, args: tuple[Any, ...]) -> list[str]:
     """The modules of a call: its own, and that of a function that it is given by name."""
     named = [function, *(a for a in args if isinstance(a, str) and NAMED.fullmatch(a))]
     return [n.partition(":")[0] for n in named]
-
-
-class Pool:
-    """A few children that share the calls of one step. Use as a context manager."""
-
-    def __init__(self, size: int | None = None, memory: int = MEMORY_BYTES) -> None:
-        self.size = size or min(4, os.cpu_count() or 1)
-        self._children: queue.SimpleQueue[Child] = queue.SimpleQueue()
-        self._all = [Child(memory) for _ in range(self.size)]
-        for child in self._all:
-            self._children.put(child)
-        self._threads = ThreadPoolExecutor(self.size)
-
-    def __enter__(self) -> Pool:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._threads.shutdown(wait=True, cancel_futures=True)
-        for child in self._all:
-            child.stop()
-
-    def map(
-        self, function: str, calls: Sequence[tuple[tuple[Any, ...], float]], keep_on: Callable[[], None] = lambda: None
-    ) -> Iterator[tuple[int, Any]]:
-        """(index, result or Lost) for calls of (args, seconds), as they finish.
-
-        keep_on is called now and then and may raise to stop; running calls are ended then.
-        """
-        done: queue.SimpleQueue[tuple[int, Any]] = queue.SimpleQueue()
-        stopping = threading.Event()
-
-        def one(index: int) -> None:
-            child = self._children.get()
-            try:
-                args, seconds = calls[index]
-                result = Lost("the work was stopped") if stopping.is_set() else child.call(function, args, seconds)
-                done.put((index, result))
-            except Exception as error:  # the caller must hear of it instead of waiting for ever
-                done.put((index, Lost(str(error))))
-            finally:
-                self._children.put(child)
-
-        for index in range(len(calls)):
-            self._threads.submit(one, index)
-        left = len(calls)
-        try:
-            while left:
-                keep_on()
-                try:
-                    item = done.get(timeout=0.2)
-                except queue.Empty:
-                    continue
-                left -= 1
-                yield item
-        except BaseException:
-            stopping.set()
-            for child in self._all:
-                if child.process is not None:
-                    child.process.kill()
-            raise

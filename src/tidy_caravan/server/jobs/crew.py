@@ -5,7 +5,6 @@ Nothing is shared with the other workers but the database and the store, so that
 
 from __future__ import annotations
 
-import contextlib
 import threading
 import time
 import uuid
@@ -15,7 +14,9 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.work.heavy import PERFORM, Done, Here, Outcome, Piece, Work, perform
-from tidy_caravan.core.work.isolation import Child, Lost
+from tidy_caravan.core.work.idle import borrowed
+from tidy_caravan.core.work.isolation import Lost, modules_of
+from tidy_caravan.core.work.pool import Stopped
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.results import outcome_bytes, outcome_from
 from tidy_caravan.server.store.scenes import from_bytes, to_bytes
@@ -28,7 +29,6 @@ SECONDS_EACH = 2e-5
 """What a triangle takes, roughly, in the quickest kinds of work."""
 MOST_AWAY = 3
 """Jobs of one worker process that may wait for their pieces while it takes up others; each keeps its scene."""
-IDLE_SECONDS = 20.0
 LOOK_SECONDS = 0.1
 _away = threading.Semaphore(MOST_AWAY)
 _job = threading.local()
@@ -173,10 +173,6 @@ def asked_still() -> Callable[[], bool]:
     return lambda: getattr(worker.state.tasks.get(key), "state", "") == "executing"
 
 
-class Stopped(Exception):
-    """Nobody waits for the piece any more."""
-
-
 def in_child(
     work: Work, arrays: dict[str, Any], values: dict[str, Any], seconds: float, wanted: Callable[[], bool]
 ) -> Outcome:
@@ -186,51 +182,9 @@ def in_child(
         if not wanted():
             raise Stopped
 
-    with borrowed(work.memory) as child:
+    with borrowed(work.memory, modules_of(PERFORM, (work.function,))) as child:
         try:
             found = child.call(PERFORM, (work.function, arrays, values), seconds, tell)
         except Stopped:
             return Lost("the work was stopped")
     return found if isinstance(found, Done | Lost) else Lost("its answer was none")
-
-
-_idle: list[tuple[float, Child]] = []
-_lock = threading.Lock()
-_sweeper: threading.Timer | None = None
-
-
-@contextlib.contextmanager
-def borrowed(memory: int) -> Iterator[Child]:
-    """A child process with that limit, one that idles if there is one."""
-    with _lock:
-        fitting = [k for k, (_, c) in enumerate(_idle) if c.memory == memory]
-        child = _idle.pop(fitting[-1])[1] if fitting else Child(memory)
-    try:
-        yield child
-    finally:
-        with _lock:
-            _idle.append((time.monotonic(), child))
-            _sweep_later()
-
-
-def _sweep_later() -> None:
-    """One timer at a time; call with the lock held."""
-    global _sweeper
-    if _sweeper is None:
-        _sweeper = threading.Timer(IDLE_SECONDS, end_idle)
-        _sweeper.daemon = True
-        _sweeper.start()
-
-
-def end_idle() -> None:
-    """Ends the children that nobody borrowed for a while; looks again while there are others."""
-    global _sweeper
-    with _lock:
-        until = time.monotonic() - IDLE_SECONDS * 0.9
-        old = [c for since, c in _idle if since < until]
-        _idle[:] = [(since, c) for since, c in _idle if since >= until]
-        _sweeper = None
-        if _idle:
-            _sweep_later()
-    for child in old:
-        child.stop()
