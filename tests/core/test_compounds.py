@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,8 +13,11 @@ from scipy.spatial.transform import Rotation
 from tests.core.test_sides import as_mesh, at
 from tests.core.test_split import proven, same_soup
 from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.copies.batch import stacked
+from tidy_caravan.core.copies.symmetry import turns_of
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
+from tidy_caravan.core.scene.scene import origin_of
 from tidy_caravan.core.steps import StepContext, parse_step
 
 
@@ -123,6 +127,110 @@ class Found(unittest.TestCase):
         out = apply(village(20, 5, 3))
         again, changes = parse_step({"kind": "find_compounds"}).apply(out, StepContext(BUILT_IN[0]))
         self.assertEqual((again, changes), (out, []))
+
+
+def plain_shapes() -> dict[str, tuple[Any, int]]:
+    """Shapes with the number of turns that lay each on itself: a box, a square post, a cube, prisms, a ball's sixty; of a
+    cube's 24 its triangulation leaves those that carry diagonals to diagonals."""
+    made = trimesh.creation
+    return {
+        "box": (made.box([1, 2, 3]), 4),
+        "hexagon": (made.cylinder(0.3, 1, sections=6), 12),
+        "twelve": (made.cylinder(0.2, 2, sections=12), 24),
+        "ball": (made.icosphere(subdivisions=1), 60),
+        "cone": (made.cone(0.4, 1, sections=8), 8),
+        "odd": (with_corner_off(made.box([1, 2, 3])), 1),
+    }
+
+
+def with_corner_off(box: Any) -> Any:
+    box.vertices[0] += 0.05
+    return box
+
+
+def flattened(places: int, seed: int = 0, merged: bool = False) -> Scene:
+    """A house of twenty plain shapes in places at any turn, all placements in the vertices: a mesh a piece, or a house.
+    Each piece is turned by one of its shape's own turns, which nobody sees."""
+    rng = np.random.default_rng(seed)
+    shapes = [s for s, _ in plain_shapes().values()][:5]
+    sides = [turns_of(stacked([as_mesh(s, 0)], np.array([5e-4])))[0]["matrix"] for s in shapes]
+    own = [at(*rng.uniform(0, 12, 3), (np.pi / 2 * int(rng.integers(4)), [0, 1, 0])) for _ in range(20)]
+    made = []
+    for place in range(places):
+        move = at(40 * place, 0, rng.uniform(-5, 5), (rng.uniform(0, 6), [0, 1, 0]))
+        pieces = [
+            shapes[k % 5].copy().apply_transform(move @ one @ sides[k % 5][rng.integers(len(sides[k % 5]))])
+            for k, one in enumerate(own)
+        ]
+        made += [trimesh.util.concatenate(pieces)] if merged else pieces
+    nodes = make_nodes(np.full(len(made), -1), np.tile(np.eye(4), (len(made), 1, 1)), [f"piece_{k}" for k in range(len(made))], mesh=np.arange(len(made)))  # fmt: skip
+    return Scene(GLTF, nodes, tuple(as_mesh(m, 0) for m in made), (Material("m"),))
+
+
+class Turned(unittest.TestCase):
+    """Pieces that look the same from several sides stand in another of them in each copy of a group."""
+
+    def turns(self, mesh: Any) -> dict[str, Any]:
+        return turns_of(stacked([mesh], np.array([5e-4])))[0]
+
+    def test_as_many_turns_as_the_shape_has_and_each_lays_it_on_itself(self) -> None:
+        for name, (shape, count) in plain_shapes().items():
+            with self.subTest(name):
+                mesh = as_mesh(shape, 0)
+                found = self.turns(mesh)
+                self.assertEqual(len(found["matrix"]), count)
+                corners = mesh.positions.astype(float)[mesh.indices]
+                for turn, triangle in zip(found["matrix"], found["triangle"], strict=True):
+                    moved = corners @ turn[:3, :3].T + turn[:3, 3]
+                    np.testing.assert_allclose(moved.mean(axis=1), corners[triangle].mean(axis=1), atol=1e-6)
+
+    def test_coordinates_and_materials_leave_only_the_turns_that_keep_them(self) -> None:
+        mesh = as_mesh(trimesh.creation.cylinder(0.2, 2, sections=12), 0)
+        self.assertEqual(len(self.turns(replace(mesh, uvs=(mesh.positions[:, :2],)))["matrix"]), 1)
+        self.assertEqual(len(self.turns(replace(mesh, uvs=(mesh.positions[:, [2, 2]],)))["matrix"]), 12)
+        upper = (mesh.positions[mesh.indices].mean(axis=1)[:, 2] > 0.9).astype(np.int32)
+        self.assertEqual(len(self.turns(replace(mesh, material=upper))["matrix"]), 12)
+
+    def test_plain_shapes_with_their_placement_in_the_vertices(self) -> None:
+        steps = [{"kind": "share_copies"}, {"kind": "find_compounds"}]
+        for scene, before in ((flattened(6), []), (flattened(6, 1, merged=True), [{"kind": "split_parts", "by": "shells"}])):  # fmt: skip
+            ok, said, out = proven(scene, [*before, *steps])
+            self.assertTrue(ok, said)
+            self.assertEqual([size for _, size in groups(out)], [20] * 6)
+            below = [np.flatnonzero(out.nodes.parent == out.nodes.names.index(name)) for name, _ in groups(out)]
+            for rows in below[1:]:
+                order, first = (np.lexsort([*out.nodes.local[r, :3, 3].T, out.nodes.mesh[r]]) for r in (rows, below[0]))
+                np.testing.assert_array_equal(out.nodes.local[rows[order]], out.nodes.local[below[0][first]])
+                np.testing.assert_array_equal(out.nodes.mesh[rows[order]], out.nodes.mesh[below[0][first]])
+
+    def test_triangles_say_where_they_came_from_after_a_turn_too(self) -> None:
+        lumps = flattened(4, 2, merged=True)
+        out = lumps
+        for kind in ("split_parts", "share_copies", "find_compounds"):
+            out, _ = parse_step({"kind": kind, **({"by": "shells"} if kind == "split_parts" else {})}).apply(
+                out, StepContext(BUILT_IN[0])
+            )
+        self.assertEqual(len(groups(out)), 4)
+        for i in out.nodes.parts.tolist():
+            origin, mesh, world = origin_of(out, i), out.meshes[out.nodes.mesh[i]], out.nodes.world[i]
+            assert origin is not None
+            now = mesh.positions.astype(float)[mesh.indices].mean(axis=1) @ world[:3, :3].T + world[:3, 3]
+            lump = lumps.meshes[int(out.nodes.source[i])]
+            then = lump.positions.astype(float)[lump.indices].mean(axis=1)[origin.triangle]
+            np.testing.assert_allclose(now, then, atol=5e-4)
+
+    def test_what_is_left_where_it_was_keeps_its_corners_within_the_tolerance(self) -> None:
+        """A long piece a little turned is off at its ends, though hardly in the middle."""
+        scene = village(6, 3, 3, seed=4)
+        long = as_mesh(trimesh.creation.box([30, 0.2, 0.2]), 0)
+        frames = [scene.nodes.world[scene.nodes.names.index(f"piece_{k}_0")] for k in range(3)]
+        turn = at(0, 0, 0, (1e-4, [0, 1, 0]))  # 1.5 mm at its ends
+        local = np.concatenate([scene.nodes.local, [frames[0], frames[1], frames[2] @ turn]])
+        for some, expected in ((local, 2), (np.concatenate([local[:-1], [frames[2]]]), 3)):
+            nodes = make_nodes(np.full(len(some), -1), some, [*scene.nodes.names, "rail_0", "rail_1", "rail_2"], mesh=[*scene.nodes.mesh, 3, 3, 3])  # fmt: skip
+            out = apply(scene.but(nodes=nodes, meshes=(*scene.meshes, long)))
+            rails = [out.nodes.names.index(f"rail_{k}") for k in range(3)]
+            self.assertEqual(int((out.nodes.parent[rails] >= 0).sum()), expected)
 
 
 class Arrives(unittest.TestCase):

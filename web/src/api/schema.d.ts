@@ -2024,7 +2024,8 @@ export interface components {
          * FindCompounds
          * @description Parts that share their meshes and stand in the same order in several places become one compound in so many places:
          *     each a node on the group's base, with the same pieces below it in the very same places. It says the same thing as the
-         *     parts one by one, and can be placed, moved and left out as one. Copies have to share their meshes before.
+         *     parts one by one, and can be placed, moved and left out as one. Pieces that look the same from several sides may stand
+         *     turned in a copy; they get the first group's way. Copies have to share their meshes before.
          */
         FindCompounds: {
             /**

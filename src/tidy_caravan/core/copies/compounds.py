@@ -6,11 +6,13 @@ whether it is one. O(pieces tried · parts log parts).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.copies.placing import cleaned
+from tidy_caravan.core.copies.symmetry import Turns
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -24,13 +26,21 @@ AGREE = 0.75
 MOST_SEEDS = 12
 """Occurrences of one mesh that are tried as the place from where a group is carried."""
 MOST_MOVES = 2_000
+MOST_TURNED = 20_000
+"""Moves more that are tried from pieces which look the same when turned."""
 MOST_KINDS = 100
 SMALLEST = 2
 """Parts of a compound; more make it likelier to be one."""
 KINDS = 2
 """Different meshes in a compound."""
-TURN = 1e-4
-"""How far a turn may be off, as the length of what it does to a vector of one."""
+SKEW = 1e-3
+"""How far what carries a group may be from a turn, by the noise of two placements."""
+SMALL = 0.02
+"""Part of its size that a piece may be off at most, however large the tolerance."""
+CHUNK = 1 << 16
+SLACK = 50.0
+"""Times the tolerance that pieces far from the one that leads may be off before all of them have had their say."""
+ROUNDS = 3
 
 
 @dataclass(frozen=True)
@@ -41,14 +51,18 @@ class Compound:
     moves: F64
 
 
-def compounds_in(scene: Scene, rows: I64, tolerance: float, tell: Callable[[int, int], None]) -> list[Compound]:
-    """Compounds among nodes, those with the most parts first. tolerance: of places, in scene units."""
-    finder = Finder(scene, rows, tolerance)
+def compounds_in(
+    scene: Scene, rows: I64, tolerance: float, tell: Callable[[int, int], None], turns: Mapping[int, Turns]
+) -> list[Compound]:
+    """Compounds among nodes, those with the most parts first. tolerance: of places, in scene units. turns: of the meshes
+    that look the same when turned; a copy of a group may have them turned so."""
+    finder = Finder(scene, rows, tolerance, turns)
     found: list[Compound] = []
     kinds, times = np.unique(finder.mesh, return_counts=True)
-    # what is rare says most; what is there once says nothing
-    order = kinds[np.lexsort((kinds, times))]
-    order = order[times[np.lexsort((kinds, times))] > 1][:MOST_KINDS]
+    # what is rare says most, and what has one side to it more than what looks the same from many; once says nothing
+    sides = np.array([len(turns[k].matrix) if k in turns else 1 for k in kinds.tolist()])
+    rank = np.lexsort((kinds, sides, times))
+    order = kinds[rank][times[rank] > 1][:MOST_KINDS]
     for k, kind in enumerate(order.tolist()):
         tell(k, len(order))
         while (one := finder.best(kind)) is not None:
@@ -60,15 +74,34 @@ def compounds_in(scene: Scene, rows: I64, tolerance: float, tell: Callable[[int,
 class Finder:
     """Parts by mesh and place, those that belong to no compound yet being free."""
 
-    def __init__(self, scene: Scene, rows: I64, tolerance: float) -> None:
+    def __init__(self, scene: Scene, rows: I64, tolerance: float, turns: Mapping[int, Turns]) -> None:
         from scipy.spatial import cKDTree
 
         nodes = scene.nodes
         self.rows = rows
         self.mesh: I64 = nodes.mesh[rows].astype(np.int64)
         self.world: F64 = nodes.world[rows]
-        self.place: F64 = self.world[:, :3, 3]
-        self.tolerance = tolerance
+        self.turns = turns
+        # pieces stand where their middle is, whatever their pivot does; turned copies of a mesh have that in common
+        kinds, kind = np.unique(self.mesh, return_inverse=True)
+        boxes = np.array([scene.meshes[m].bounds for m in kinds.tolist()]).reshape(-1, 2, 3)
+        middle, turned = boxes.mean(axis=1), np.full(len(kinds), -1, np.int64)
+        most = max((len(t.matrix) for t in turns.values()), default=1)
+        self.sides: F64 = np.tile(np.eye(3), (len(turns), most, 1, 1))
+        for k, (mesh, turn) in enumerate(turns.items()):
+            own = int(np.searchsorted(kinds, mesh))
+            middle[own], turned[own] = turn.middle, k
+            self.sides[k, : len(turn.matrix)] = turn.matrix[:, :3, :3]
+        reach = np.linalg.norm(np.maximum(boxes[:, 1] - middle, middle - boxes[:, 0]), axis=1)
+        self.middle: F64 = middle[kind.reshape(-1)]
+        self.turned: I64 = turned[kind.reshape(-1)]
+        self.reach: F64 = reach[kind.reshape(-1)]
+        """By how much a corner is off where the placement's linear part is by one."""
+        self.place: F64 = np.einsum("nij,nj->ni", self.world[:, :3, :3], self.middle) + self.world[:, :3, 3]
+        size = self.reach * np.linalg.norm(self.world[:, :3, :3], axis=1).max(axis=1)
+        self.far: F64 = np.minimum(tolerance, SMALL * size)
+        """(N,) how far a corner of each may be off."""
+        self.size: F64 = size
         self.free: Bool = np.ones(len(rows), np.bool_)
         # parts of different meshes are told apart by a fourth coordinate that is further than any place
         self.apart = 4 * float(np.ptp(self.place, axis=0).max(initial=0.0)) + 1.0
@@ -78,17 +111,57 @@ class Finder:
     def keys(self, place: F64, mesh: I64) -> F64:
         return np.column_stack([place, mesh * self.apart])
 
-    def carried(self, moves: F64, some: I64) -> I64:
-        """(M, K) the free part that each of `some` (K,) lies on under each of the moves (M, 4, 4), -1 for none."""
+    def carried(self, moves: F64, some: I64, slack: F64 | None = None) -> I64:
+        """(M, K) the free part that each of `some` (K,) lies on under each of the moves (M, 4, 4), with every corner, -1
+        for none. slack: (K,) times what each may be off otherwise."""
+        far = self.far[some] if slack is None else self.far[some] * slack
         world = moves[:, None] @ self.world[some]
-        keys = self.keys(world[..., :3, 3].reshape(-1, 3), np.tile(self.mesh[some], len(moves)))
-        far, found = self.tree.query(keys, distance_upper_bound=self.tolerance * 1.0001)
-        hit = np.isfinite(far).reshape(len(moves), len(some))
+        places = np.einsum("mkij,kj->mki", world[..., :3, :3], self.middle[some]) + world[..., :3, 3]
+        keys = self.keys(places.reshape(-1, 3), np.tile(self.mesh[some], len(moves)))
+        off, found = self.tree.query(keys, distance_upper_bound=float(far.max(initial=0.0)) * 1.0001)
+        off = np.reshape(off, (len(moves), len(some)))
+        hit = off <= far
         found = np.where(hit, found.reshape(hit.shape), 0)
-        size = np.linalg.norm(world[..., :3, :3], axis=(2, 3))
-        turned = np.linalg.norm(world[..., :3, :3] - self.world[found][..., :3, :3], axis=(2, 3))
-        good = hit & (turned <= TURN * size) & self.free[found]
+        left = (far - np.where(hit, off, far)) / np.maximum(self.reach[some], 1e-300)
+        good = hit & (np.linalg.norm(world[..., :3, :3] - self.world[found][..., :3, :3], axis=(2, 3)) <= left)
+        m, k = np.nonzero(hit & ~good & (self.turned[some] >= 0))
+        for at in range(0, len(m), CHUNK):
+            i, j = m[at : at + CHUNK], k[at : at + CHUNK]
+            there = self.world[found[i, j], None, :3, :3] @ self.sides[self.turned[some[j]]]
+            good[i, j] = np.linalg.norm(world[i, j, None, :3, :3] - there, axis=(2, 3)).min(axis=1) <= left[i, j]
+        good &= self.free[found]
         out: I64 = np.where(good, found, -1)
+        return out
+
+    def slack(self, seed: int, some: I64) -> F64:
+        """(K,) a placement that is off by as much as the seed's corners may be is off by more further away."""
+        away = np.linalg.norm(self.place[some] - self.place[seed], axis=1)
+        out: F64 = 1 + np.minimum(away / max(float(self.size[seed]), 1e-300), SLACK)
+        return out
+
+    def settled(self, move: F64, seed: int, some: I64) -> F64:
+        """The move as a turn and a shift, and as all the parts that it carries say together: it came from one alone.
+
+        By least squares over their middles (Umeyama, 1991), held to the turn as it is where those are all but in a line.
+        """
+        out = np.eye(4)
+        out[:3, :3] = cleaned(move[None, :3, :3])[0]
+        out[:3, 3] = move[:3, :3] @ self.place[seed] + move[:3, 3] - out[:3, :3] @ self.place[seed]
+        slack = self.slack(seed, some)
+        for _ in range(ROUNDS):
+            exact, loose = self.carried(out[None], some)[0], self.carried(out[None], some, slack)[0]
+            hit = loose >= 0
+            if hit.sum() <= (exact >= 0).sum():
+                break
+            x = self.place[some[hit]] @ out[:3, :3].T + out[:3, 3]
+            y = self.place[loose[hit]]
+            middle, target = x.mean(axis=0), y.mean(axis=0)
+            hold = 100 * len(x) * float(self.far[seed]) ** 2
+            u, _, vt = np.linalg.svd((y - target).T @ (x - middle) + hold * np.eye(3))
+            turn = u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt
+            more = np.eye(4)
+            more[:3, :3], more[:3, 3] = turn, target - turn @ middle
+            out = more @ out
         return out
 
     def best(self, kind: int) -> Compound | None:
@@ -105,22 +178,44 @@ class Finder:
                 break
         return best
 
+    def goes_along(self, moves: F64, close: I64, slack: F64) -> tuple[Bool, I64]:
+        """(M,) which moves are turns and shifts that carry what is close as far as that may be the group's own, and how
+        many of those they carry. A small group has others around it: what is nearest to the seed has to go along."""
+        linear = moves[:, :3, :3]
+        skew = np.abs(linear.transpose(0, 2, 1) @ linear - np.eye(3)).max(axis=(1, 2), initial=0.0)
+        out: Bool = (skew <= SKEW) & (np.linalg.det(linear) > 0)
+        hits = np.cumsum(self.carried(moves[out], close, slack) >= 0, axis=1)
+        asked = np.arange(1, len(close) + 1)
+        along = hits[:, LEAST_AROUND - 1 :] >= AGREE * asked[LEAST_AROUND - 1 :]
+        count = np.zeros(len(moves), np.int64)
+        count[out] = hits[:, -1]
+        out[out] = along.any(axis=1) | (hits[:, -1] == len(close))
+        return out, count
+
     def around(self, seed: int, seeds: I64) -> Compound | None:
         """The compound that the seed is in."""
         _, close = self.near.query(self.place[seed], k=min(4 * AROUND, len(self.rows)))
         close = np.atleast_1d(close)
         close = close[self.free[close]][:AROUND]
         back = affine_inverse(self.world[seed : seed + 1])[0]
-        every_move = self.world[seeds[seeds != seed][:MOST_MOVES]] @ back
-        linear = every_move[:, :3, :3]
-        skew = np.abs(linear.transpose(0, 2, 1) @ linear - np.eye(3)).max(axis=(1, 2))
-        every_move = every_move[(skew <= TURN) & (np.linalg.det(linear) > 0)]
-        # a small group has others around it: what is nearest to the seed has to go along, as far as that is its own
-        hits = np.cumsum(self.carried(every_move, close) >= 0, axis=1)
-        asked = np.arange(1, len(close) + 1)
-        along = hits[:, LEAST_AROUND - 1 :] >= AGREE * asked[LEAST_AROUND - 1 :]
-        moves: list[F64] = list(every_move[along.any(axis=1) | (hits[:, -1:] == len(close)).any(axis=1)])
+        slack = self.slack(seed, close)
+        others = seeds[seeds != seed][:MOST_MOVES]
+        every_move = self.world[others] @ back
+        good, _ = self.goes_along(every_move, close, slack)
+        moves: list[F64] = list(every_move[good])
+        turn = self.turns.get(int(self.mesh[seed]))
+        if turn is not None:
+            # to where it does not lead as it stands, a piece may lead when it is turned: the best way of each
+            sides = turn.matrix[1:]
+            left = others[~good][: max(1, MOST_TURNED // len(sides))]
+            tried = (self.world[left, None] @ sides @ back).reshape(-1, 4, 4)
+            fine, count = self.goes_along(tried, close, slack)
+            count = np.where(fine, count, 0).reshape(len(left), len(sides))
+            best = np.argmax(count, axis=1) if len(left) else np.zeros(0, np.int64)
+            chosen = tried.reshape(len(left), len(sides), 4, 4)[np.arange(len(left)), best]
+            moves += list(chosen[count[np.arange(len(left)), best] > 0])
         every = np.flatnonzero(self.free)
+        moves = [self.settled(m, seed, every) for m in moves]
         images = [self.carried(m[None], every)[0] for m in moves]
         while moves:
             kept = np.all([i >= 0 for i in images], axis=0)

@@ -284,15 +284,10 @@ def framed(corners: F64, flip: AnyArray | float) -> F64:
     return np.stack([x, np.cross(z, x), z * np.reshape(flip, (-1, 1))], axis=2)
 
 
-def by_triangles(
-    anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, spare: F64, allowed: Allowed, out: Laid
-) -> None:
-    """Lays the anchor on the others `rows`, whatever their order, and notes in `out` where it fits. spare: of each how far
-    places may be off when the triangle that says where is looked for."""
-    from scipy.spatial import cKDTree
-
+def candidates(anchor: Anchor, some: Batch, near: Normal, spare: F64, allowed: Allowed) -> tuple[I64, F64]:
+    """Placements that lay the anchor's telling triangle on one like it: (K,) in which mesh, and (K, 3, 3) the turn.
+    spare: (N,) of each mesh how far places may be off."""
     one, own = anchor.batch, anchor.normal
-    some, near = others.of(rows), theirs.of(rows)
     edges, radius, corners = measures(near.points, some.faces)
     own_edges, own_radius, own_corners = measures(own.points, one.faces)
     t = anchor.triangle
@@ -315,12 +310,26 @@ def by_triangles(
         hits.append((n, f, turn))
     which = np.concatenate([h[0] for h in hits])
     if not len(which):
-        return
+        return which, np.zeros((0, 3, 3))
     face = np.concatenate([h[1] for h in hits])
     order = np.concatenate([np.full(len(h[0]), h[2]) for h in hits])
     base = np.broadcast_to(own_corners[0, t], (1, 3, 3))
     turned = corners[which[:, None], face[:, None], TURNS[order]]
-    turn_ = framed(turned, np.where(order < 3, 1.0, -1.0)) @ framed(base, 1.0).transpose(0, 2, 1)
+    return which, framed(turned, np.where(order < 3, 1.0, -1.0)) @ framed(base, 1.0).transpose(0, 2, 1)
+
+
+def by_triangles(
+    anchor: Anchor, others: Batch, theirs: Normal, rows: AnyArray, spare: F64, allowed: Allowed, out: Laid
+) -> None:
+    """Lays the anchor on the others `rows`, whatever their order, and notes in `out` where it fits. spare: of each how far
+    places may be off when the triangle that says where is looked for."""
+    from scipy.spatial import cKDTree
+
+    own = anchor.normal
+    some, near = others.of(rows), theirs.of(rows)
+    which, turn_ = candidates(anchor, some, near, spare, allowed)
+    if not len(which):
+        return
     # the best of several first: stretched along its own axes, upright, then as little turned as may be
     linear = near.shape[which] @ turn_ @ np.linalg.inv(own.shape[0])
     whole = linear / np.maximum(np.linalg.norm(linear, axis=1, keepdims=True), 1e-300)
@@ -328,7 +337,9 @@ def by_triangles(
     straight = (
         (np.abs(turn_).max(axis=2) > 1 - 1e-4).all(axis=1) if allowed.per_axis else np.zeros(len(which), np.bool_)
     )
-    score = 16.0 * straight + 4.0 * (upright > 0.999) + np.trace(whole, axis1=1, axis2=2) + 2.0 * (order < 3)
+    score = (
+        16.0 * straight + 4.0 * (upright > 0.999) + np.trace(whole, axis1=1, axis2=2) + 2.0 * (np.linalg.det(turn_) > 0)
+    )
     sort = np.lexsort((-np.round(score, 3), which))
     which, turn_ = which[sort], turn_[sort]
     begin = np.searchsorted(which, np.arange(len(rows)))
@@ -336,7 +347,7 @@ def by_triangles(
     tree = cKDTree(anchor.places)
     size = float(np.linalg.norm(anchor.places, axis=1).max())
     spread = 1 + 2 * size / max(anchor.shortest, 1e-9)
-    reach: F64 = 2 * spread * blur[:, 0, 0]
+    reach: F64 = 2 * spread * spare
     vertices = near.points.shape[1]
     tested: I64 = np.linspace(0, vertices - 1, min(SAMPLES, vertices)).astype(np.int64)
     waiting = np.arange(len(rows))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Literal
 
@@ -10,12 +11,16 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.copies.compounds import MOST_KINDS, Compound, compounds_in
 from tidy_caravan.core.copies.search import movable
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.copies.symmetry import Turns, turns_in
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.nodes import with_parts
+from tidy_caravan.core.scene.provenance import Origin
+from tidy_caravan.core.scene.scene import origin_of
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 
 
@@ -23,7 +28,8 @@ from tidy_caravan.core.words import plural
 class FindCompounds(Step):
     """Parts that share their meshes and stand in the same order in several places become one compound in so many places:
     each a node on the group's base, with the same pieces below it in the very same places. It says the same thing as the
-    parts one by one, and can be placed, moved and left out as one. Copies have to share their meshes before."""
+    parts one by one, and can be placed, moved and left out as one. Pieces that look the same from several sides may stand
+    turned in a copy; they get the first group's way. Copies have to share their meshes before."""
 
     title = "Find compounds"
     summary = "Groups of parts that stand in several places in the same order get a node each, to be placed as one."
@@ -41,6 +47,8 @@ class FindCompounds(Step):
         why = "Groups of parts hang below nodes of their own since a step."
         return (
             Effect(Aspect.POSITIONS, self.tolerance_mm * 1.01, why),
+            Effect(Aspect.NORMALS, 1.0),
+            Effect(Aspect.TANGENTS),
             Effect(Aspect.TREE),
             Effect(Aspect.PIVOTS),
             Effect(Aspect.ROTATION),
@@ -53,7 +61,14 @@ class FindCompounds(Step):
         made = np.flatnonzero(nodes.source < 0).tolist()
         rows = rows[~np.isin(nodes.parent[rows], [i for i in made if nodes.names[i].startswith(PREFIX)])]
         metre = scene.convention.metres_per_unit
-        found = compounds_in(scene, rows, self.tolerance_mm / 1000 / metre, context.progress) if len(rows) > 3 else []
+        found: list[Compound] = []
+        turns: dict[int, Turns] = {}
+        if len(rows) > 3:
+            several, times = np.unique(nodes.mesh[rows], return_counts=True)
+            tolerance = self.tolerance_mm / 1000
+            far = tolerance / scales(scene, largest=True)
+            turns = turns_in(scene, several[times > 1].astype(np.int64), far, context.workshop, context.progress)
+            found = compounds_in(scene, rows, tolerance / metre, context.progress, turns)
         found = [c for c in found if c.members.shape[1] >= self.least]
         kinds = len(np.unique(nodes.mesh[rows]))
         changes = []
@@ -62,7 +77,7 @@ class FindCompounds(Step):
             changes.append(Change(text=text, count=kinds - MOST_KINDS, problem=True))
         if not found:
             return scene, changes
-        out = hung(scene, found)
+        out = hung(scene, found, turns)
         for number, c in enumerate(found[:20]):
             text = f"compound {number + 1}: {plural(c.members.shape[1], 'part')} in {plural(len(c.members), 'place')}"
             changes.append(Change(text=text, count=c.members.size, parts=identities_of(scene, c.members.reshape(-1))))
@@ -75,11 +90,12 @@ class FindCompounds(Step):
 PREFIX = "compound_"
 
 
-def hung(scene: Scene, found: list[Compound]) -> Scene:
-    """Each group of the compounds below a node of its own; pieces as the first group has them."""
+def hung(scene: Scene, found: list[Compound], turns: Mapping[int, Turns]) -> Scene:
+    """Each group of the compounds below a node of its own; pieces as the first group has them, though they stood turned."""
     nodes = scene.nodes
     parent, local = nodes.parent.copy(), nodes.local.copy()
     up = axis_vector(scene.convention.up)
+    sides = np.zeros(len(nodes), np.int64)
     names: list[str] = []
     above: list[int] = []
     made: list[F64] = []
@@ -98,6 +114,7 @@ def hung(scene: Scene, found: list[Compound]) -> Scene:
             if holder >= 0:
                 at = affine_inverse(nodes.world[holder : holder + 1])[0] @ at
             local[group] = pieces
+            sides[group] = turned_by(scene, group, c.moves[k] @ nodes.world[c.members[0]], turns)
             parent[group] = len(nodes) + len(names)
             names.append(f"{PREFIX}{number + 1:02}_{k + 1:02}")
             above.append(holder)
@@ -108,5 +125,34 @@ def hung(scene: Scene, found: list[Compound]) -> Scene:
         replace(r, nodes=(*(i for i in r.nodes if i not in grouped), *(tops if i == scene.default_root else ())))
         for i, r in enumerate(scene.roots)
     )
-    moved = replace(nodes, parent=parent, local=local)
-    return scene.but(roots=roots, nodes=with_parts(moved, above, np.array(made), names))
+    meshes, origins = origins_after(scene, sides, turns)
+    moved = replace(nodes, parent=parent, local=local, origins=origins)
+    return scene.but(meshes=meshes, roots=roots, nodes=with_parts(moved, above, np.array(made), names))
+
+
+def turned_by(scene: Scene, group: I64, world: F64, turns: Mapping[int, Turns]) -> I64:
+    """(S,) by which of its mesh's turns each node of the group stands otherwise than it will at world (S, 4, 4)."""
+    nodes = scene.nodes
+    out = np.zeros(len(group), np.int64)
+    for mesh in np.unique(nodes.mesh[group]).tolist():
+        if mesh in turns:
+            own = np.flatnonzero(nodes.mesh[group] == mesh)
+            stood = (world[own, None] @ turns[mesh].matrix)[..., :3, :3]
+            out[own] = np.argmin(np.linalg.norm(stood - nodes.world[group[own], None, :3, :3], axis=(2, 3)), axis=1)
+    return out
+
+
+def origins_after(scene: Scene, sides: I64, turns: Mapping[int, Turns]) -> tuple[tuple[Mesh, ...], dict[int, Origin]]:
+    """Meshes and origins of nodes that get another turn (N,) of their mesh: what says where its triangles came from says so
+    of others then, by the node and no longer by the mesh."""
+    nodes = scene.nodes
+    meshes, origins = list(scene.meshes), dict(nodes.origins)
+    turned = np.flatnonzero(sides)
+    for mesh in np.unique(nodes.mesh[turned]).tolist():
+        if meshes[mesh].origin is not None:
+            origins |= {i: o for i in np.flatnonzero(nodes.mesh == mesh).tolist() if (o := origin_of(scene, i))}
+            meshes[mesh] = replace(meshes[mesh], origin=None)
+    for i in turned.tolist():
+        if i in origins:
+            origins[i] = origins[i].taken(np.argsort(turns[int(nodes.mesh[i])].triangle[sides[i]]))
+    return tuple(meshes), origins
