@@ -275,6 +275,10 @@ class Freed(unittest.TestCase):
             self.assertEqual(
                 c.delete(f"/api/hauls/{dropped['id']}", headers={"If-Match": f'"{now["version"]}"'}).status_code, 204
             )
+            with session_for(settings().database) as session:
+                left = set(session.scalars(text("SELECT DISTINCT scene_id::text FROM part")))
+            self.assertNotIn(now["result"]["id"], left)
+            self.assertIn(c.get(f"/api/hauls/{kept['id']}").json()["result"]["id"], left)
             for key in before - {young}:
                 self.age(key)
             self.tidy_until_gone(old)

@@ -35,12 +35,21 @@ def split_trs(matrices: F64) -> tuple[F64, F64, F64, Bool]:
     linear = matrices[:, :3, :3]
     scale = np.linalg.norm(linear, axis=1)
     scale[np.linalg.det(linear) < 0, 0] *= -1.0
-    safe = np.where(scale == 0, 1.0, scale)
-    rotation = linear / safe[:, None, :]
+    rotation = linear / np.where(scale == 0, 1.0, scale)[:, None, :]
+    return matrices[:, :3, 3], quaternions(rotation), scale, skewed(rotation)
+
+
+def sheared_ones(matrices: F64) -> Bool:
+    """(N,) of (N, 4, 4) those that no translation, rotation and scale say."""
+    scale = np.linalg.norm(matrices[:, :3, :3], axis=1)
+    return skewed(matrices[:, :3, :3] / np.where(scale == 0, 1.0, scale)[:, None, :])
+
+
+def skewed(rotation: F64) -> Bool:
+    """(N,) whether axes of length one (N, 3, 3) do not stand on each other."""
     gram = rotation.transpose(0, 2, 1) @ rotation
-    off = np.abs(gram - np.eye(3)).max(axis=(1, 2))
-    sheared = ~(off <= SHEAR_TOLERANCE)
-    return matrices[:, :3, 3], quaternions(rotation), scale, sheared
+    out: Bool = ~(np.abs(gram - np.eye(3)).max(axis=(1, 2)) <= SHEAR_TOLERANCE)
+    return out
 
 
 def quaternions(rotation: F64) -> F64:

@@ -117,15 +117,26 @@ def about(world: F64, middle: F64) -> F64:
 
 
 def scales(scene: Scene, largest: bool = False) -> F64:
-    """(M,) metres per unit of each mesh, where its parts are drawn; the smallest of them, or the largest."""
+    """(M,) metres per unit of each mesh, where its parts are drawn; the smallest of them, or the largest. Kept with the
+    scene, since several checks ask for it."""
+    name = "_largest_scales" if largest else "_smallest_scales"
+    kept: F64 | None = scene.__dict__.get(name)
+    if kept is None:
+        kept = scales_of(scene, largest)
+        kept.flags.writeable = False
+        scene.__dict__[name] = kept
+    return kept
+
+
+def scales_of(scene: Scene, largest: bool) -> F64:
     nodes = scene.nodes
     parts = nodes.parts
-    size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
     out = np.full(len(scene.meshes), -np.inf if largest else np.inf)
     if largest:
         size = np.linalg.norm(nodes.world[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
         np.maximum.at(out, nodes.mesh[parts], np.where(size > 0, size, -np.inf))
     else:
+        size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
         np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 

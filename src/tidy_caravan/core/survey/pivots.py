@@ -7,6 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
+from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
@@ -14,6 +15,7 @@ from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.pairs import fingerprints
 
 LEAF_WORDS = "leaf|doorleaf|flap|sash|shutter|hatch"
 """Names of what turns on a hinge; a frame or a handle that is named after its door is none."""
@@ -76,8 +78,8 @@ def pivots_together(context: Context) -> Iterable[Finding]:
     size = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
     near = ~outside(box, origin)[1]
     step = max(float(np.median(size)) * 1e-6, 1e-12)
-    _, group, counts = np.unique(np.rint(origin / step), axis=0, return_inverse=True, return_counts=True)
-    group = group.reshape(-1)
+    group = first_equals(fingerprints([np.rint(origin / step) + 0.0])[:, 0])
+    counts = np.bincount(group)
     middle = box.mean(axis=1)
     hit = np.zeros(len(parts), np.bool_)
     for k in np.flatnonzero(counts >= TOGETHER).tolist():

@@ -9,9 +9,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.alias_generators import to_camel
 
+from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.work.pairs import fingerprints
 
 if TYPE_CHECKING:
     from tidy_caravan.core.surroundings.flicker import Flicker
@@ -23,6 +25,8 @@ MOST_LINES = 160
 """Lines of one place …"""
 ALL_LINES = 3_000
 """… and of all places of a finding; those behind have their parts alone."""
+AT_ONCE = 10
+"""Places whose lines are looked for together."""
 MOST_TRIANGLES = 200_000
 """Triangles of a mesh up to which the lines of its fault are looked for again."""
 ALIKE = 1e-7
@@ -57,18 +61,27 @@ def within_budget(places: list[Place]) -> list[Place]:
 
 def rims(lines: F64) -> F64:
     """(L, 2, 3) those of the lines around outlines that no two of them share."""
+    return lines[rims_of_each(lines, np.zeros(len(lines), np.int64))]
+
+
+def rims_of_each(lines: F64, group: I64) -> Bool:
+    """(L,) which of the lines (L, 2, 3) around outlines no other of their group (L,), ascending, shares."""
     if not len(lines):
-        return lines
-    low = lines.reshape(-1, 3).min(axis=0)
-    size = float((lines.reshape(-1, 3).max(axis=0) - low).max())
-    cells = np.rint((lines - low) / (size * ALIKE or 1.0)).astype(np.int64)
+        return np.zeros(0, np.bool_)
+    begin = np.flatnonzero(np.concatenate([[True], group[1:] != group[:-1]]))
+    number = np.repeat(np.arange(len(begin)), np.diff(np.append(begin, len(lines))))
+    low = np.minimum.reduceat(lines.min(axis=1), begin)
+    size = (np.maximum.reduceat(lines.max(axis=1), begin) - low).max(axis=1)
+    step = np.where(size > 0, size * ALIKE, 1.0)
+    cells = np.rint((lines - low[number, None]) / step[number, None, None]).astype(np.int64)
     # both ways of a line are one: its lower end, by the first axis that tells them apart, comes first
     way = np.sign(cells[:, 1] - cells[:, 0])
     swap = way[np.arange(len(way)), (way != 0).argmax(axis=1)] < 0
     cells[swap] = cells[swap][:, ::-1]
-    _, number, times = np.unique(cells.reshape(-1, 6), axis=0, return_inverse=True, return_counts=True)
-    alone: F64 = lines[(times[number.reshape(-1)] == 1) & (lines[:, 0] != lines[:, 1]).any(axis=1)]
-    return alone
+    first = first_equals(fingerprints([number, cells])[:, 0])
+    times = np.bincount(first, minlength=len(lines))
+    out: Bool = (times[first] == 1) & (lines[:, 0] != lines[:, 1]).any(axis=1)
+    return out
 
 
 def box_lines(box: F64) -> F64:
@@ -136,18 +149,25 @@ def of_overlaps(scene: Scene, found: Flicker) -> list[Place]:
     order = np.argsort(number, kind="stable")
     begin = np.searchsorted(number[order], np.arange(len(pairs) + 1))
     chosen = np.argsort(-area, kind="stable")[:MOST_PLACES].tolist()
-    own = []
-    for k in chosen:
-        rows = order[begin[k] : begin[k + 1]]
-        own.append(rows[np.argsort(-found.area[rows], kind="stable")][:MOST_LINES])
-    every = np.concatenate([np.zeros(0, np.int64), *own])
-    one = corners_in_world(scene, found.first[every], found.triangles[every, 0])
-    other = corners_in_world(scene, found.second[every], found.triangles[every, 1])
-    lines, row = outlines(one, other)
-    ends = np.searchsorted(row, np.cumsum([0, *map(len, own)]))
-    out = []
-    for k, start, stop in zip(chosen, ends[:-1], ends[1:], strict=True):
-        out.append(place(pairs[k].tolist(), rims(lines[start:stop]), float(area[k]), "m²"))
+    out: list[Place] = []
+    # behind the lines that all of them together may have, nobody needs any
+    for some in range(0, len(chosen), AT_ONCE):
+        now = chosen[some : some + AT_ONCE]
+        if sum(len(p.lines) for p in out) > ALL_LINES:
+            out += [place(pairs[k].tolist(), np.zeros((0, 2, 3)), float(area[k]), "m²") for k in now]
+            continue
+        own = []
+        for k in now:
+            rows = order[begin[k] : begin[k + 1]]
+            own.append(rows[np.argsort(-found.area[rows], kind="stable")][:MOST_LINES])
+        every = np.concatenate(own)
+        one = corners_in_world(scene, found.first[every], found.triangles[every, 0])
+        other = corners_in_world(scene, found.second[every], found.triangles[every, 1])
+        lines, row = outlines(one, other)
+        ends = np.searchsorted(row, np.cumsum([0, *map(len, own)]))
+        alone = rims_of_each(lines, np.repeat(np.arange(len(now)), np.diff(ends)))
+        for k, start, stop in zip(now, ends[:-1], ends[1:], strict=True):
+            out.append(place(pairs[k].tolist(), lines[start:stop][alone[start:stop]], float(area[k]), "m²"))
     return within_budget(out)
 
 

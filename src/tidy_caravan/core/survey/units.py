@@ -10,7 +10,7 @@ from tidy_caravan.core.conventions.evidence import candidates, name_stems, words
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.site import SITE
-from tidy_caravan.core.space.transforms import polar, split_trs
+from tidy_caravan.core.space.transforms import polar, sheared_ones
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
@@ -174,8 +174,13 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
         return
     linear = nodes.world[parts, :3, :3]
     scale = np.abs(np.linalg.det(linear)) ** (1 / 3)
-    stretch = np.linalg.svd(linear, compute_uv=False)
-    uniform = (stretch[:, 0] - stretch[:, 2]) <= SAME * np.maximum(stretch[:, 0], 1e-300)
+    # the squares of the stretches, whose differences are about twice as large
+    gram = linear.transpose(0, 2, 1) @ linear
+    off = np.abs(gram - (scale**2)[:, None, None] * np.eye(3)).sum(axis=(1, 2))
+    uniform = off <= 0.1 * SAME * scale**2
+    rest = np.flatnonzero(~uniform)
+    stretch = np.linalg.svd(linear[rest], compute_uv=False)
+    uniform[rest] = (stretch[:, 0] - stretch[:, 2]) <= SAME * np.maximum(stretch[:, 0], 1e-300)
     near = uniform & (np.abs(scale[:, None] / UNIT_RATIOS - 1).min(axis=1) < SAME)
     ten = uniform & (np.abs(scale[:, None] / TENS - 1).min(axis=1) < SAME)
     if len(parts) >= 5 and ten.mean() >= 0.8:
@@ -285,7 +290,7 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
             text=f"{plural(len(flat), 'part is', 'parts are')} scaled to zero along an axis.",
             parts=[int(i) for i in flat],
         )
-    _, _, _, sheared = split_trs(nodes.world[parts])
+    sheared = sheared_ones(nodes.world[parts])
     sheared &= np.abs(determinant) > 1e-12 * size**3
     if sheared.any():
         rows = parts[sheared]

@@ -80,7 +80,7 @@ KINDS: dict[type, Any] = {int: Integer, float: Float, str: Text, bool: Boolean}
 part = Table(
     "part",
     Base.metadata,
-    Column("scene_id", UUID(as_uuid=True), ForeignKey("scene.id", ondelete="CASCADE"), primary_key=True),
+    Column("scene_id", UUID(as_uuid=True), primary_key=True),  # goes with its scene by a trigger (migration 0010)
     Column("node", Integer, primary_key=True),
     *(Column(c.name, KINDS[c.kind], nullable=c.later) for c in part_columns()),
     Index("part_source", "scene_id", "source"),
