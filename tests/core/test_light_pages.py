@@ -14,14 +14,14 @@ import pygltflib
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from pxr import Usd, UsdGeom
+from pxr import Usd, UsdGeom, Vt
 
 from tests.core.test_light_budget import hall
 from tests.core.test_lists import target
 from tests.core.test_sides import as_mesh, at
-from tidy_caravan.core.carry import carry
+from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.lightmap.pages import laid_on_pages
-from tidy_caravan.core.packing.pack import Package
+from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
 from tidy_caravan.core.steps.base import StepContext
@@ -46,13 +46,19 @@ def street() -> Scene:
     return Scene(GLTF, nodes, meshes, (Material("m"),), layers=("Posts", "Ground"))
 
 
-def delivered(fmt: str) -> Package:
+def packed(fmt: str, least: int = 8) -> tuple[Package, Scene, Scene]:
+    """The package, with lists of so many copies or more; the source and what was packed."""
     steps = [{"kind": "match_units_axes", "bakeScale": False}, {"kind": "light_pages", "side": 128, "by": "all"}]
     route = Route.model_validate({"steps": steps})
     scene = street()
     small = replace(scene.nodes, lightmap=np.minimum(scene.nodes.lightmap, 64))
-    package, *_ = carry(scene.but(nodes=small), "s", "0" * 64, target(8), route, fmt)  # type: ignore[arg-type]
-    return package
+    source = scene.but(nodes=small)
+    package, result, *_ = carry(source, "s", "0" * 64, target(least), route, fmt)  # type: ignore[arg-type]
+    return package, source, result
+
+
+def delivered(fmt: str) -> Package:
+    return packed(fmt)[0]
 
 
 def on_page(part: Any) -> tuple[float, ...]:
@@ -183,6 +189,105 @@ class Delivered(unittest.TestCase):
             down = np.array([0.3, 0.2]) * told["scale"] + told["offset"]
             up = np.array([0.3, 1 - 0.2]) * place[:2] + place[2:]
             np.testing.assert_allclose([up[0], 1 - up[1]], down, atol=1e-6)
+
+    def test_a_part_by_itself_says_where_its_map_lies(self) -> None:
+        """Scale and offset as the manifest has them: among the data of a node, or as primvars of a prim."""
+        for fmt in ("gltf", "usda"):
+            package, *_ = packed(fmt, least=1000)
+            told = package.manifest.model_dump(by_alias=True)["parts"]
+            wanted = {p["name"]: on_page(p) for p in told if p["lightmapPage"]}
+            found: dict[str, tuple[float, ...]] = {}
+            with tempfile.TemporaryDirectory() as folder:
+                save(package.files, Path(folder) / "p")
+                path = Path(folder) / "p" / package.manifest.main_file
+                if fmt == "gltf":
+                    for node in pygltflib.GLTF2().load(str(path)).nodes:
+                        if place := (node.extras or {}).get("lightmapPlace"):
+                            found[node.name] = place["page"], *place["scaleOffset"]
+                else:
+                    stage = Usd.Stage.Open(str(path))
+                    for prim in stage.Traverse():
+                        api = UsdGeom.PrimvarsAPI(prim)
+                        if (given := api.GetPrimvar("lightmapScaleOffset")).HasValue():
+                            x, y, u, v = given.Get()[0]
+                            found[prim.GetName()] = api.GetPrimvar("lightmapPage").Get()[0], x, y, u, 1 - y - v
+            self.assertEqual(len(wanted), COUNT + 1)
+            self.assertEqual(found, wanted, fmt)
+
+    def test_places_that_were_changed_on_the_way_are_told_and_untouched_ones_are_not(self) -> None:
+        for fmt in ("glb", "gltf", "usdc", "usda"):
+            for least in (8, 1000):
+                package, source, result = packed(fmt, least)
+                for change, words in (
+                    (None, ""),
+                    (moved_on, "is said to lie at scale and offset"),
+                    (left_out, "where its lightmap lies on its page did not arrive"),
+                ):
+                    with self.subTest(fmt, least=least, change=change), tempfile.TemporaryDirectory() as folder:
+                        save(package.files, Path(folder) / "p")
+                        touched = change(Path(folder) / "p" / package.manifest.main_file) if change else 0
+                        report, _ = prove(Path(folder) / "p", source, result)
+                        told = [str(r.told) for r in report.rows if r.faults]
+                        self.assertEqual((report.ok, len(told)), (not change, touched), told[:3])
+                        self.assertTrue(all(words in t for t in told), told[:3])
+
+
+def moved_on(path: Path) -> int:
+    """Every place of single parts an eighth of a page to the right, those of lists too; how many parts that were."""
+    return rewritten(path, lambda numbers: numbers + np.array([0, 0, 0.125, 0]))
+
+
+def left_out(path: Path) -> int:
+    return rewritten(path, lambda numbers: None)
+
+
+def rewritten(path: Path, change: Any) -> int:
+    """Places of the package through the change, which may give none, written by independent libraries."""
+    count = 0
+    if path.suffix in (".glb", ".gltf"):
+        document = pygltflib.GLTF2().load(str(path))
+        blob = bytearray(document.binary_blob() or b"") or bytearray(
+            (path.parent / document.buffers[0].uri).read_bytes()
+        )
+        for node in document.nodes:
+            if place := (node.extras or {}).get("lightmapPlace"):
+                new = change(np.array(place["scaleOffset"]))
+                if new is None:
+                    del node.extras["lightmapPlace"]
+                else:
+                    place["scaleOffset"] = new.tolist()
+                count += 1
+            given = ((node.extensions or {}).get("EXT_mesh_gpu_instancing") or {}).get("attributes", {})
+            if "_LIGHTMAP_SCALE_OFFSET" in given:
+                accessor = document.accessors[given["_LIGHTMAP_SCALE_OFFSET"]]
+                begin = (document.bufferViews[accessor.bufferView].byteOffset or 0) + (accessor.byteOffset or 0)
+                view = np.frombuffer(blob, np.float32, accessor.count * 4, begin).reshape(-1, 4)
+                new = change(view.astype(float))
+                if new is None:
+                    del given["_LIGHTMAP_SCALE_OFFSET"]
+                else:
+                    view[:] = new
+                count += accessor.count
+        if path.suffix == ".glb":
+            document.set_binary_blob(bytes(blob))
+            document.save_binary(str(path))
+        else:
+            (path.parent / document.buffers[0].uri).write_bytes(blob)
+            document.save_json(str(path))
+        return count
+    stage = Usd.Stage.Open(str(path))
+    for prim in stage.Traverse():
+        column = UsdGeom.PrimvarsAPI(prim).GetPrimvar("lightmapScaleOffset")
+        if column.HasValue():
+            given = np.array(column.Get(), np.float64)
+            new = change(given)
+            if new is None:
+                UsdGeom.PrimvarsAPI(prim).RemovePrimvar("lightmapScaleOffset")
+            else:
+                column.Set(Vt.Vec4fArray.FromNumpy(new.astype(np.float32)))
+            count += len(given)
+    stage.Save()
+    return count
 
 
 if __name__ == "__main__":

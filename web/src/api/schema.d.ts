@@ -2601,8 +2601,10 @@ export interface components {
         /**
          * LightPages
          * @description Puts the lightmaps that parts have a size for on shared pages: one image for many parts instead of one for each. The
-         *     coordinates of the meshes stay; each part gets the scale and offset that bring its own to the page, in the manifest, and
-         *     where copies travel as one list, beside their transforms.
+         *     coordinates of the meshes stay; each part gets the scale and offset that bring its own to the page, in the
+         *     manifest, and in the file where it can hold them: glTF among the data of its node (lightmapPlace: scaleOffset, page) or
+         *     beside the transforms of a list (_LIGHTMAP_SCALE_OFFSET, _LIGHTMAP_PAGE), OpenUSD as primvars (lightmapScaleOffset,
+         *     lightmapPage; upwards). The arrival compares them.
          */
         LightPages: {
             /**

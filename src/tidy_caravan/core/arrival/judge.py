@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -13,6 +14,8 @@ from tidy_caravan.core.arrival.surfaces import Difference
 from tidy_caravan.core.arrival.traced import Traced
 from tidy_caravan.core.aspects import Allowed, Aspect, uv_aspect
 from tidy_caravan.core.formats.abilities import Ability
+from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES
+from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Nodes
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
@@ -29,6 +32,8 @@ SIZE_FLOOR_M = 1e-5
 TANGENT_LIMIT_DEG = 0.1
 COLOR_LIMIT = 0.6 / 255
 """Difference of vertex colours: what eight bits round, with a fifth to spare."""
+PAGE_LIMIT = 1e-6
+"""Of a page's side: a hundredth of a texel on the largest."""
 
 
 @dataclass
@@ -180,6 +185,25 @@ def judge_delivery(
                 judged.say(k, "two-sided", "it is seen from one side only" if both else "it is seen from both sides")
         for sentence in odd.get(j, []):
             judged.say(k, "surface kind", f"it {sentence}")
+    if ability.pages:
+        judge_pages(judged, result.nodes, middle, end, arrived.extras.get(LIGHTMAP_PLACES, {}))
+
+
+def judge_pages(judged: Judged, packed: Nodes, middle: I64, end: I64, found: Mapping[int, Sequence[float]]) -> None:
+    """Where the lightmaps of parts lie on shared pages, as packed (the nodes `middle`) and as found (the nodes `end`)."""
+    rows = np.flatnonzero(packed.page[middle, 3] > 0)
+    wanted = on_pages(packed, middle[rows]).tolist()
+    for k, said in zip(rows.tolist(), wanted, strict=True):
+        place = found.get(int(end[k]))
+        if place is None:
+            judged.say(k, "lightmap page", "where its lightmap lies on its page did not arrive")
+        elif len(place) != len(said) or np.abs(np.subtract(place, said)).max() > PAGE_LIMIT or np.isnan(place).any():
+            told = ", ".join(f"{n:.4g}" for n in place[:4])
+            right = ", ".join(f"{n:.4g}" for n in said[:4])
+            judged.say(
+                k, "lightmap page",
+                f"its lightmap is said to lie at scale and offset {told} on page {place[-1]:.0f} instead of {right} on page {said[-1]:.0f}",
+            )  # fmt: skip
 
 
 def hung_from(before: Nodes, after: Nodes) -> tuple[I64, I64]:

@@ -17,7 +17,7 @@ class Ability:
     switched off. declares: unit and up axis stand in the file. lights, cameras: what of them is kept.
     laid_out: coordinates are written as the main image reads them. encoded_lights: colours of lights are sRGB.
     poses: skins and morph targets; where not, they are baked. lists: copies as one list of transforms. data: what the source says of a node, and the names of
-    lights and cameras as they are.
+    lights and cameras as they are. pages: where the lightmap of a part lies on a page that several share.
     """
 
     tree: bool = True
@@ -39,6 +39,7 @@ class Ability:
     poses: bool = False
     data: bool = False
     lists: bool = False
+    pages: bool = False
     clips: bool = False
     lights: frozenset[str] = field(default_factory=frozenset)
     cameras: frozenset[str] = field(default_factory=frozenset)
@@ -65,6 +66,7 @@ class Ability:
             "cameras": bool(self.cameras),
             "clips": self.clips,
             "data of nodes": self.data,
+            "places on shared lightmap pages": self.pages,
             "vertex colours": self.color_channels > 0,
         }
         return [what for what, there in told.items() if not there]
@@ -75,6 +77,7 @@ EVERYTHING = Ability(
     poses=True,
     data=True,
     lists=True,
+    pages=True,
     tangents=True,
     scenes=True,
     clips=True,

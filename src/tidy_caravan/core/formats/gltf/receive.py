@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ import pygltflib
 import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.formats.shared.received import Gallery
+from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, Gallery
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import (
     SCATTER,
@@ -124,6 +124,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         clips=clips_of(document, accessor),
         roots=tuple(Root(tuple(s.nodes or ()), s.name or "") for s in document.scenes) or (Root(()),),
         default_root=-1 if document.scene is None else document.scene,
+        extras={LIGHTMAP_PLACES: places_of(nodes.extras)},
     )
     return with_scatters(scene, document, accessor)
 
@@ -322,6 +323,17 @@ def morphs_of(groups: list[Any], accessor: Callable[[int], AnyArray]) -> tuple[M
     return tuple(out)
 
 
+def places_of(extras: Mapping[int, Any]) -> dict[int, list[float]]:
+    """By node, where its lightmap lies on a shared page as its data say: scale and offset of coordinates, and the page."""
+    out = {}
+    for i, said in extras.items():
+        place = said.get("lightmapPlace") if isinstance(said, dict) else None
+        if isinstance(place, dict):
+            numbers = [*place.get("scaleOffset", ()), place.get("page")]
+            out[i] = [float(n) if isinstance(n, int | float) else float("nan") for n in numbers]
+    return out
+
+
 def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArray]) -> Scene:
     """The scene with every instance of a node that draws many (EXT_mesh_gpu_instancing) as a node of its own."""
     many = [
@@ -334,6 +346,7 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
     nodes = scene.nodes
     mesh, flags = nodes.mesh.copy(), nodes.flags.copy()
     parents, locals_, meshes = [nodes.parent], [nodes.local], []
+    places = dict(scene.extras.get(LIGHTMAP_PLACES, {}))
     for i, extension in many:
         attributes = (extension or {})["attributes"]
         columns = {k: accessor(v).astype(np.float64) for k, v in attributes.items()}
@@ -346,6 +359,9 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
             place[:, :3, :3] = place[:, :3, :3] * columns["SCALE"][:, None, :]
         if "TRANSLATION" in columns:
             place[:, :3, 3] = columns["TRANSLATION"]
+        if "_LIGHTMAP_SCALE_OFFSET" in columns and "_LIGHTMAP_PAGE" in columns:
+            each = np.column_stack([columns["_LIGHTMAP_SCALE_OFFSET"], columns["_LIGHTMAP_PAGE"]])
+            places |= dict(enumerate(each.tolist(), sum(map(len, parents))))
         parents.append(np.full(count, i, np.int32))
         locals_.append(place)
         meshes.append(np.full(count, mesh[i], np.int32))
@@ -354,6 +370,7 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
     more = sum(map(len, meshes))
     none = np.full(more, -1, np.int32)
     return scene.but(
+        extras={**scene.extras, LIGHTMAP_PLACES: places},
         nodes=make_nodes(
             np.concatenate(parents),
             np.concatenate(locals_),
@@ -364,5 +381,5 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
             light=np.concatenate([nodes.light, none]),
             camera=np.concatenate([nodes.camera, none]),
             extras=nodes.extras,
-        )
+        ),
     )

@@ -14,7 +14,7 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.written import Written, scatter_batches, texture_path
+from tidy_caravan.core.formats.shared.written import PAGE_KEY, Written, on_pages, scatter_batches, texture_path
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
@@ -439,6 +439,11 @@ def write_nodes(
         entries[owner]["children"] = children.tolist()
     for i, extra in nodes.extras.items():
         entries[i]["extras"] = extra
+    paged = np.flatnonzero(nodes.page[:, 3] > 0)
+    for i, (*scale_offset, page) in zip(paged.tolist(), on_pages(nodes, paged).tolist(), strict=True):
+        held = nodes.extras.get(i, {})
+        if isinstance(held, dict):
+            entries[i]["extras"] = {**held, PAGE_KEY: {"scaleOffset": scale_offset, "page": int(page)}}
     for i, (mesh, matrices, places) in batches.items():
         if mesh in mesh_of:
             used.add("EXT_mesh_gpu_instancing")

@@ -39,6 +39,11 @@ class Gallery:
         return len(self.textures) - 1
 
 
+LIGHTMAP_PLACES = "lightmapPlaces"
+"""Among the extras of a received scene: by node, scale (2) and offset (2) by which its lightmap coordinates come to their
+page, from its top left, and the number of the page."""
+
+
 @dataclass
 class Tree:
     """parent, local (4, 4), names and mesh have one entry per node; meshes with one key are one mesh."""

@@ -84,12 +84,19 @@ def plain_copies(scene: Scene) -> Bool:
     return simple
 
 
+PAGE_KEY = "lightmapPlace"
+"""Among the data of a node: where its lightmap lies on a shared page, where the format has nothing better for it."""
+
+
 def page_places(nodes: Nodes, rows: AnyArray) -> F64 | None:
     """(K, 5) by which the lightmap coordinates of nodes are brought to their page: scale across and down, offset from its
     left and top, and its number; None when not all of them are on one."""
+    return on_pages(nodes, rows) if len(rows) and (nodes.page[rows, 3] > 0).all() else None
+
+
+def on_pages(nodes: Nodes, rows: AnyArray) -> F64:
+    """(K, 5) the same for nodes that all are on one."""
     page = nodes.page[rows]
-    if not len(page) or (page[:, 3] == 0).any():
-        return None
     side = page[:, 3:5].astype(np.float64)
     return np.concatenate([nodes.lightmap[rows] / side, page[:, 1:3] / side, page[:, :1]], axis=1)
 

@@ -8,6 +8,7 @@ from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
 ABILITY = Ability(
     lists=True,
+    pages=True,
     color_channels=3,
     look="usd",
     two_sided_meshes=True,

@@ -98,7 +98,8 @@ def as_children(scene: Scene) -> I64:
     own = np.where(alone, np.arange(len(nodes)), -1)
     _, place = np.unique(nodes.local.reshape(-1, 16), axis=0, return_inverse=True)
     columns = (nodes.mesh, nodes.light, nodes.camera, nodes.flags, place.reshape(-1), own)
-    _, look = np.unique(np.column_stack(columns), axis=0, return_inverse=True)
+    # where its lightmap lies on a page cannot be said of each copy below an instance
+    _, look = np.unique(np.column_stack([*columns, nodes.page]), axis=0, return_inverse=True)
     return look.reshape(-1).astype(np.int64)
 
 

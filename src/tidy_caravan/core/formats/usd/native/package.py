@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Kind, Sdf, Tf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 
+from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, AnyArray
@@ -142,6 +143,8 @@ def write(
         m = int(nodes.mesh[i])
         if m >= 0 and scene.meshes[m].triangles:
             write_part(stage, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]))
+        if nodes.page[i, 3] > 0:
+            write_places(prim, on_pages(nodes, np.array([i])), UsdGeom.Tokens.constant)
         if i in groups:
             prim.GetReferences().AddInternalReference(kept[groups[i]])
             prim.SetInstanceable(True)
@@ -363,16 +366,18 @@ def write_scatter(
     out.CreateScalesAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(scale, np.float32)))
     out.CreateOrientationsfAttr(Vt.QuatfArray.FromNumpy(np.ascontiguousarray(rotation, np.float32)))
     if places is not None:
-        turned = np.asarray(places[:, :4], np.float32).copy()
-        turned[:, 3] = 1 - places[:, 1] - places[:, 3]  # coordinates go upwards here
-        column = UsdGeom.PrimvarsAPI(out.GetPrim()).CreatePrimvar(
-            "lightmapScaleOffset", Sdf.ValueTypeNames.Float4Array, UsdGeom.Tokens.vertex
-        )
-        column.Set(Vt.Vec4fArray.FromNumpy(np.ascontiguousarray(turned)))
-        page = UsdGeom.PrimvarsAPI(out.GetPrim()).CreatePrimvar(
-            "lightmapPage", Sdf.ValueTypeNames.IntArray, UsdGeom.Tokens.vertex
-        )
-        page.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(places[:, 4], np.int32)))
+        write_places(out.GetPrim(), places, UsdGeom.Tokens.vertex)
+
+
+def write_places(prim: Any, places: AnyArray, each: Any) -> None:
+    """Where lightmaps lie on shared pages (K, 5), as primvars of a prim: one an instance, or one for all below it."""
+    turned = np.asarray(places[:, :4], np.float32).copy()
+    turned[:, 3] = 1 - places[:, 1] - places[:, 3]  # coordinates go upwards here
+    api = UsdGeom.PrimvarsAPI(prim)
+    column = api.CreatePrimvar("lightmapScaleOffset", Sdf.ValueTypeNames.Float4Array, each)
+    column.Set(Vt.Vec4fArray.FromNumpy(np.ascontiguousarray(turned)))
+    page = api.CreatePrimvar("lightmapPage", Sdf.ValueTypeNames.IntArray, each)
+    page.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(places[:, 4], np.int32)))
 
 
 def write_light(stage: Any, path: str, light: Any, metres: float) -> Any:

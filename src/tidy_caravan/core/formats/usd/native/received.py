@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
-from tidy_caravan.core.formats.shared.received import Gallery, Tree
+from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, Gallery, Tree
 from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
@@ -32,6 +32,19 @@ def read(path: str, convention: Convention) -> Scene:
     return Reader(stage, Path(path)).scene(convention)
 
 
+def lightmap_places(prim: Any) -> list[list[float]]:
+    """Where lightmaps lie on shared pages, from their top left, and the numbers of those, as the prim or the nearest
+    above it says that does."""
+    api = UsdGeom.PrimvarsAPI(prim)
+    given, page = (api.FindPrimvarWithInheritance(name) for name in ("lightmapScaleOffset", "lightmapPage"))
+    if not (given and page and given.HasValue() and page.HasValue()):
+        return []
+    numbers = np.array(given.Get(), np.float64).reshape(-1, 4)
+    numbers[:, 3] = 1 - numbers[:, 1] - numbers[:, 3]
+    pages = np.array(page.Get(), np.float64)
+    return np.column_stack([numbers, pages]).tolist() if len(pages) == len(numbers) else []
+
+
 class Reader:
     def __init__(self, stage: Any, file: Path) -> None:
         self.stage, self.file = stage, file
@@ -40,6 +53,7 @@ class Reader:
         self.number: dict[str, int] = {}
         self.scatters: set[int] = set()
         self.odd: dict[int, list[str]] = {}
+        self.places: dict[int, list[float]] = {}
 
     def scene(self, convention: Convention) -> Scene:
         for child in self.stage.GetDefaultPrim().GetFilteredChildren(PROXIES):
@@ -48,7 +62,8 @@ class Reader:
             "metresPerUnit": UsdGeom.GetStageMetersPerUnit(self.stage),
             "up": str(UsdGeom.GetStageUpAxis(self.stage)),
         }
-        out = self.tree.scene(convention, self.materials, self.gallery, extras={"declared": declared, "odd": self.odd})
+        extras = {"declared": declared, "odd": self.odd, LIGHTMAP_PLACES: self.places}
+        out = self.tree.scene(convention, self.materials, self.gallery, extras=extras)
         flags = out.nodes.flags.copy()
         flags[list(self.scatters)] |= SCATTER
         return out.but(nodes=replace(out.nodes, flags=flags))
@@ -76,6 +91,8 @@ class Reader:
     def draw(self, prim: Any, here: int) -> None:
         shared = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
         self.tree.mesh[here] = self.tree.shared(str(shared.GetPath()), lambda: self.mesh_from(prim))
+        if places := lightmap_places(prim):
+            self.places[here] = places[0]
         scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
         if scheme != "none":
             self.odd.setdefault(here, []).append(f"is a subdivision surface ({scheme})")
@@ -96,8 +113,12 @@ class Reader:
             instancer.ComputeInstanceTransformsAtTime(0, 0, UsdGeom.PointInstancer.ExcludeProtoXform)
         ).reshape(-1, 4, 4)
         self.scatters.add(here)
-        for kind, move in zip(kinds, moves.transpose(0, 2, 1), strict=True):
-            self.tree.mesh[self.tree.add("", here, move)] = meshes[kind]
+        places = dict(enumerate(lightmap_places(prim)))
+        for k, (kind, move) in enumerate(zip(kinds, moves.transpose(0, 2, 1), strict=True)):
+            row = self.tree.add("", here, move)
+            self.tree.mesh[row] = meshes[kind]
+            if k in places:
+                self.places[row] = places[k]
 
     def mesh_from(self, prim: Any) -> Mesh:
         mesh = UsdGeom.Mesh(prim)
