@@ -20,6 +20,7 @@ from tests.core.test_light_budget import hall
 from tests.core.test_lists import target
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
@@ -213,6 +214,21 @@ class Delivered(unittest.TestCase):
                             found[prim.GetName()] = api.GetPrimvar("lightmapPage").Get()[0], x, y, u, 1 - y - v
             self.assertEqual(len(wanted), COUNT + 1)
             self.assertEqual(found, wanted, fmt)
+
+    def test_places_of_an_earlier_package_are_told_to_stay_behind(self) -> None:
+        """They would be wrong on the pages of the next one."""
+        for fmt, least in (("glb", 8), ("glb", 1000), ("usda", 8), ("usda", 1000)):
+            with self.subTest(fmt, least=least):
+                package, *_ = packed(fmt, least)
+                name = package.manifest.main_file
+                again = load(bundle_from_files({name: package.files[name]}))
+                self.assertNotIn("lightmapPlace", str(again.nodes.extras))
+                told = " ".join(n.text for n in again.notes) + " ".join(
+                    t.kind for t in again.travel if t.verdict == "behind"
+                )
+                self.assertRegex(
+                    told, "lightmaps? on shared pages stays behind" if fmt == "glb" else "“lightmapPage” said of groups"
+                )
 
     def test_places_that_were_changed_on_the_way_are_told_and_untouched_ones_are_not(self) -> None:
         for fmt in ("glb", "gltf", "usdc", "usda"):

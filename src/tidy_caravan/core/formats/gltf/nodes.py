@@ -21,10 +21,12 @@ from tidy_caravan.core.formats.shared.json_fields import (
     get_text,
     get_vector,
 )
+from tidy_caravan.core.formats.shared.written import PAGE_KEY
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Nodes, Note, Root
 from tidy_caravan.core.scene.arrays import F64, I32, I64
 from tidy_caravan.core.scene.nodes import depths
 from tidy_caravan.core.space.transforms import compose
+from tidy_caravan.core.words import plural
 
 BAD_TYPES = (TypeError, ValueError, AttributeError, KeyError, OverflowError, IndexError)
 MANY = 20
@@ -63,6 +65,7 @@ def read_nodes(
         extended = [i for i, n in enumerate(raw) if n["extensions"]]
         extras = {i: n["extras"] for i, n in enumerate(raw) if "extras" in n}
         parent = slow_parents([n["children"] for n in raw], notes)
+    extras = without_places(extras, notes)
     local = finite_locals(local, notes)
     parent = without_cycles(parent, notes)
     light = np.full(len(raw), -1, np.int32)
@@ -296,6 +299,17 @@ def in_range(values: I64, count: int, what: str, notes: list[Note]) -> I32:
     out = values.copy()
     out[bad] = -1
     return out.astype(np.int32)
+
+
+def without_places(extras: dict[int, Any], notes: list[Note]) -> dict[int, Any]:
+    """Data of nodes without where an earlier package had their lightmaps: those pages are laid anew, or are none."""
+    held = [i for i, said in extras.items() if isinstance(said, dict) and PAGE_KEY in said]
+    if not held:
+        return extras
+    text = f"Where {plural(len(held), 'part')} had {'its lightmap' if len(held) == 1 else 'their lightmaps'} on shared pages stays behind."
+    notes.append(Note("behind", "import.lightmap-places", f"nodes[{held[0]}]", text))
+    left = {i: {k: v for k, v in extras[i].items() if k != PAGE_KEY} for i in held}
+    return {i: left.get(i, said) for i, said in extras.items() if i not in left or left[i]}
 
 
 def scatter(entry: dict[str, Any], where: str, accessors: Accessors, limits: Limits, notes: list[Note]) -> F64:

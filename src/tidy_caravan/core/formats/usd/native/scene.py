@@ -218,6 +218,11 @@ class Reader:
         extra = self.data(prim)
         if extra:
             rows.extras[here] = extra
+        if kind in ("Xform", "PointInstancer", "Scope", ""):
+            for said in prim.GetAuthoredPropertiesInNamespace("primvars"):
+                if not said.GetName().endswith(":indices"):
+                    name_ = said.GetName().removeprefix("primvars:")[:60]
+                    self.travels.behind(f"“{name_}” said of groups", 1, "values of a group are not carried on")
         try:
             self.content(prim, kind, name, rows, here)
         except (ValueError, RuntimeError, IndexError, TypeError, ArithmeticError) as error:
