@@ -41,6 +41,8 @@ CHUNK = 1 << 16
 SLACK = 50.0
 """Times the tolerance that pieces far from the one that leads may be off before all of them have had their say."""
 ROUNDS = 3
+MOST_SETTLED = 100
+"""Moves of one piece that are settled even though what is close to it is where it should be."""
 
 
 @dataclass(frozen=True)
@@ -184,13 +186,25 @@ class Finder:
         linear = moves[:, :3, :3]
         skew = np.abs(linear.transpose(0, 2, 1) @ linear - np.eye(3)).max(axis=(1, 2), initial=0.0)
         out: Bool = (skew <= SKEW) & (np.linalg.det(linear) > 0)
-        hits = np.cumsum(self.carried(moves[out], close, slack) >= 0, axis=1)
-        asked = np.arange(1, len(close) + 1)
-        along = hits[:, LEAST_AROUND - 1 :] >= AGREE * asked[LEAST_AROUND - 1 :]
+        hits: Bool = self.carried(moves[out], close, slack) >= 0
         count = np.zeros(len(moves), np.int64)
-        count[out] = hits[:, -1]
-        out[out] = along.any(axis=1) | (hits[:, -1] == len(close))
+        count[out] = hits.sum(axis=1)
+        out[out] = enough(hits)
         return out, count
+
+    def alike_around(self, seed: int, some: I64, close: I64, slack: F64) -> Bool:
+        """(K,) whether a part has as much around it that could be what the seed has close by: the same meshes as far away,
+        in whatever direction."""
+        away = np.linalg.norm(self.place[close] - self.place[seed], axis=1)
+        asked = min(4 * AROUND, len(self.rows))
+        found = self.near.query(self.place[some], k=asked)
+        far, beside = (np.reshape(values, (len(some), asked)) for values in found)
+        hits = np.zeros((len(some), len(close)), np.bool_)
+        for k, (distance, mesh, off) in enumerate(
+            zip(away.tolist(), self.mesh[close].tolist(), (2 * self.far[close] * slack).tolist(), strict=True)
+        ):
+            hits[:, k] = ((np.abs(far - distance) <= off) & (self.mesh[beside] == mesh)).any(axis=1)
+        return enough(hits)
 
     def around(self, seed: int, seeds: I64) -> Compound | None:
         """The compound that the seed is in."""
@@ -207,7 +221,8 @@ class Finder:
         if turn is not None:
             # to where it does not lead as it stands, a piece may lead when it is turned: the best way of each
             sides = turn.matrix[1:]
-            left = others[~good][: max(1, MOST_TURNED // len(sides))]
+            left = others[~good]
+            left = left[self.alike_around(seed, left, close, slack)][: max(1, MOST_TURNED // len(sides))]
             tried = (self.world[left, None] @ sides @ back).reshape(-1, 4, 4)
             fine, count = self.goes_along(tried, close, slack)
             count = np.where(fine, count, 0).reshape(len(left), len(sides))
@@ -215,7 +230,14 @@ class Finder:
             chosen = tried.reshape(len(left), len(sides), 4, 4)[np.arange(len(left)), best]
             moves += list(chosen[count[np.arange(len(left)), best] > 0])
         every = np.flatnonzero(self.free)
-        moves = [self.settled(m, seed, every) for m in moves]
+        # where nothing that is close is off by more than it may be, there is nothing to settle
+        rough = self.carried(np.array(moves).reshape(-1, 4, 4), close, slack) >= 0
+        exact = self.carried(np.array(moves).reshape(-1, 4, 4), close) >= 0
+        far = len(every) > len(close)
+        moves = [
+            self.settled(m, seed, every) if noisy or (far and k < MOST_SETTLED) else m
+            for k, (m, noisy) in enumerate(zip(moves, (rough != exact).any(axis=1).tolist(), strict=True))
+        ]
         images = [self.carried(m[None], every)[0] for m in moves]
         while moves:
             kept = np.all([i >= 0 for i in images], axis=0)
@@ -238,3 +260,12 @@ class Finder:
                 continue
             return Compound(members, np.concatenate([np.eye(4)[None], np.array(moves)]))
         return None
+
+
+def enough(hits: Bool) -> Bool:
+    """(M,) whether of what is close (M, K), the nearest first, so many go along that a group may."""
+    count = np.cumsum(hits, axis=1)
+    asked = np.arange(1, hits.shape[1] + 1)
+    along = count[:, LEAST_AROUND - 1 :] >= AGREE * asked[LEAST_AROUND - 1 :]
+    out: Bool = np.asarray(along.any(axis=1) | hits.all(axis=1))
+    return out
