@@ -195,6 +195,8 @@ def judge_pages(judged: Judged, packed: Nodes, middle: I64, end: I64, found: Map
     wanted = on_pages(packed, middle[rows]).tolist()
     for k, said in zip(rows.tolist(), wanted, strict=True):
         place = found.get(int(end[k]))
+        if place is None and not isinstance(packed.extras.get(int(middle[k]), {}), dict):
+            continue  # its data are no object that could hold it beside them: the manifest alone says it
         if place is None:
             judged.say(k, "lightmap page", "where its lightmap lies on its page did not arrive")
         elif len(place) != len(said) or np.abs(np.subtract(place, said)).max() > PAGE_LIMIT or np.isnan(place).any():

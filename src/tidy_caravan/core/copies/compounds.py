@@ -41,8 +41,10 @@ CHUNK = 1 << 16
 SLACK = 50.0
 """Times the tolerance that pieces far from the one that leads may be off before all of them have had their say."""
 ROUNDS = 3
-MOST_SETTLED = 100
-"""Moves of one piece that are settled even though what is close to it is where it should be."""
+FAR_OFF = 64
+"""Parts all over the scene that are asked, with those close by, whether a move is off by noise."""
+TURNED_SHARE = 0.5
+"""Part of the tolerance that is for a turn of a mesh onto itself; the place of a piece so turned has the rest."""
 
 
 @dataclass(frozen=True)
@@ -130,7 +132,8 @@ class Finder:
         for at in range(0, len(m), CHUNK):
             i, j = m[at : at + CHUNK], k[at : at + CHUNK]
             there = self.world[found[i, j], None, :3, :3] @ self.sides[self.turned[some[j]]]
-            good[i, j] = np.linalg.norm(world[i, j, None, :3, :3] - there, axis=(2, 3)).min(axis=1) <= left[i, j]
+            own = left[i, j] - TURNED_SHARE * far[j] / np.maximum(self.reach[some[j]], 1e-300)
+            good[i, j] = np.linalg.norm(world[i, j, None, :3, :3] - there, axis=(2, 3)).min(axis=1) <= own
         good &= self.free[found]
         out: I64 = np.where(good, found, -1)
         return out
@@ -141,14 +144,20 @@ class Finder:
         out: F64 = 1 + np.minimum(away / max(float(self.size[seed]), 1e-300), SLACK)
         return out
 
+    def rigid(self, moves: F64, seed: int) -> F64:
+        """The moves (M, 4, 4) as turns and shifts that carry the seed to the same places."""
+        out = np.tile(np.eye(4), (len(moves), 1, 1))
+        out[:, :3, :3] = cleaned(moves[:, :3, :3])
+        place = self.place[seed]
+        out[:, :3, 3] = (moves[:, :3, :3] - out[:, :3, :3]) @ place + moves[:, :3, 3]
+        return out
+
     def settled(self, move: F64, seed: int, some: I64) -> F64:
-        """The move as a turn and a shift, and as all the parts that it carries say together: it came from one alone.
+        """The move as all the parts that it carries say together: it came from one alone.
 
         By least squares over their middles (Umeyama, 1991), held to the turn as it is where those are all but in a line.
         """
-        out = np.eye(4)
-        out[:3, :3] = cleaned(move[None, :3, :3])[0]
-        out[:3, 3] = move[:3, :3] @ self.place[seed] + move[:3, 3] - out[:3, :3] @ self.place[seed]
+        out = move
         slack = self.slack(seed, some)
         for _ in range(ROUNDS):
             exact, loose = self.carried(out[None], some)[0], self.carried(out[None], some, slack)[0]
@@ -230,14 +239,12 @@ class Finder:
             chosen = tried.reshape(len(left), len(sides), 4, 4)[np.arange(len(left)), best]
             moves += list(chosen[count[np.arange(len(left)), best] > 0])
         every = np.flatnonzero(self.free)
-        # where nothing that is close is off by more than it may be, there is nothing to settle
-        rough = self.carried(np.array(moves).reshape(-1, 4, 4), close, slack) >= 0
-        exact = self.carried(np.array(moves).reshape(-1, 4, 4), close) >= 0
-        far = len(every) > len(close)
-        moves = [
-            self.settled(m, seed, every) if noisy or (far and k < MOST_SETTLED) else m
-            for k, (m, noisy) in enumerate(zip(moves, (rough != exact).any(axis=1).tolist(), strict=True))
-        ]
+        straight = self.rigid(np.array(moves).reshape(-1, 4, 4), seed)
+        # where nothing is off by more than it may be, there is nothing to settle
+        asked = np.concatenate([close, every[:: max(1, len(every) // FAR_OFF)]])
+        rough = self.carried(straight, asked, self.slack(seed, asked)) >= 0
+        noisy = (rough != (self.carried(straight, asked) >= 0)).any(axis=1)
+        moves = [self.settled(m, seed, every) if n else m for m, n in zip(straight, noisy.tolist(), strict=True)]
         images = [self.carried(m[None], every)[0] for m in moves]
         while moves:
             kept = np.all([i >= 0 for i in images], axis=0)

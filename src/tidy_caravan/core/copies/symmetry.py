@@ -34,9 +34,11 @@ class Turns:
     middle: F64
 
 
-def turns_in(scene: Scene, meshes: I64, tolerance: F64, workshop: Workshop, tell: Tell) -> dict[int, Turns]:
-    """Of each mesh (K,) that has any besides the one that changes nothing. tolerance: (M,) of a corner, in units of its
-    mesh, for all meshes of the scene."""
+def turns_in(
+    scene: Scene, meshes: I64, tolerance: F64, workshop: Workshop, tell: Tell
+) -> tuple[dict[int, Turns], list[str]]:
+    """Of each mesh (K,) that has any besides the one that changes nothing; and where they were not found out, why not.
+    tolerance: (M,) of a corner, in units of its mesh, for all meshes of the scene."""
     asked = [
         i for i in meshes.tolist() if scene.meshes[i].triangles <= MOST_TRIANGLES and can_be_shared(scene.meshes[i])
     ]
@@ -48,11 +50,14 @@ def turns_in(scene: Scene, meshes: I64, tolerance: F64, workshop: Workshop, tell
         pieces.append(
             Piece(digest.hexdigest(), stacked([mesh], tolerance[[i]]), {}, seconds=30 + size / 500, size=size)
         )
-    out = {}
+    out: dict[int, Turns] = {}
+    lost = []
     for i, outcome in zip(asked, workshop.do(TURNS, pieces, tell), strict=True):
-        if isinstance(outcome, Done) and len(outcome.arrays["matrix"]) > 1:
+        if not isinstance(outcome, Done):
+            lost.append(f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}”: {outcome.reason}")
+        elif len(outcome.arrays["matrix"]) > 1:
             out[i] = Turns(outcome.arrays["matrix"], outcome.arrays["triangle"], outcome.arrays["middle"])
-    return out
+    return out, lost
 
 
 def turns_of(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:

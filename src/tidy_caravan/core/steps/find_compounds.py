@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.copies.compounds import MOST_KINDS, Compound, compounds_in
+from tidy_caravan.core.copies.compounds import MOST_KINDS, TURNED_SHARE, Compound, compounds_in
 from tidy_caravan.core.copies.search import movable
 from tidy_caravan.core.copies.symmetry import Turns, turns_in
 from tidy_caravan.core.scene import Mesh, Scene
@@ -63,15 +63,18 @@ class FindCompounds(Step):
         metre = scene.convention.metres_per_unit
         found: list[Compound] = []
         turns: dict[int, Turns] = {}
+        lost: list[str] = []
         if len(rows) > 3:
             several, times = np.unique(nodes.mesh[rows], return_counts=True)
             tolerance = self.tolerance_mm / 1000
-            far = tolerance / scales(scene, largest=True)
-            turns = turns_in(scene, several[times > 1].astype(np.int64), far, context.workshop, context.progress)
+            far = TURNED_SHARE * tolerance / scales(scene, largest=True)
+            turns, lost = turns_in(scene, several[times > 1].astype(np.int64), far, context.workshop, context.progress)
             found = compounds_in(scene, rows, tolerance / metre, context.progress, turns)
         found = [c for c in found if c.members.shape[1] >= self.least]
         kinds = len(np.unique(nodes.mesh[rows]))
-        changes = []
+        changes = [
+            Change(text=f"not asked whether it looks the same turned: {why}", count=1, problem=True) for why in lost
+        ]
         if kinds > MOST_KINDS:
             text = f"of {kinds} meshes the {MOST_KINDS} that are there least often were asked where groups may be"
             changes.append(Change(text=text, count=kinds - MOST_KINDS, problem=True))

@@ -329,7 +329,8 @@ def places_of(extras: Mapping[int, Any]) -> dict[int, list[float]]:
     for i, said in extras.items():
         place = said.get("lightmapPlace") if isinstance(said, dict) else None
         if isinstance(place, dict):
-            numbers = [*place.get("scaleOffset", ()), place.get("page")]
+            given = place.get("scaleOffset")
+            numbers = [*(given if isinstance(given, list) else ()), place.get("page")]
             out[i] = [float(n) if isinstance(n, int | float) else float("nan") for n in numbers]
     return out
 
@@ -359,8 +360,9 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
             place[:, :3, :3] = place[:, :3, :3] * columns["SCALE"][:, None, :]
         if "TRANSLATION" in columns:
             place[:, :3, 3] = columns["TRANSLATION"]
-        if "_LIGHTMAP_SCALE_OFFSET" in columns and "_LIGHTMAP_PAGE" in columns:
-            each = np.column_stack([columns["_LIGHTMAP_SCALE_OFFSET"], columns["_LIGHTMAP_PAGE"]])
+        told = [columns[k] for k in ("_LIGHTMAP_SCALE_OFFSET", "_LIGHTMAP_PAGE") if k in columns]
+        if len(told) == 2 and {len(c) for c in told} == {count}:
+            each = np.column_stack(told)
             places |= dict(enumerate(each.tolist(), sum(map(len, parents))))
         parents.append(np.full(count, i, np.int32))
         locals_.append(place)
