@@ -130,8 +130,8 @@ class Found(unittest.TestCase):
 
 
 def plain_shapes() -> dict[str, tuple[Any, int]]:
-    """Shapes with the number of turns that lay each on itself: a box, a square post, a cube, prisms, a ball's sixty; of a
-    cube's 24 its triangulation leaves those that carry diagonals to diagonals."""
+    """Shapes with the number of turns that lay each on itself: twice the sides of a prism, the sides of a cone, a ball's
+    sixty, and one that has none but itself."""
     made = trimesh.creation
     return {
         "box": (made.box([1, 2, 3]), 4),

@@ -2,6 +2,7 @@
 import { ChevronDown, ChevronRight, Play, Plus } from "lucide-react";
 import { useState } from "react";
 import type { Haul, StepData, StepKind, StepRecord } from "../api/client";
+import { useStepKinds } from "../api/hooks";
 import { count, plural } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { AddStep } from "./AddStep";
@@ -39,6 +40,7 @@ export function effect(record: StepRecord | undefined): string {
 }
 
 export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) {
+  const failed = useStepKinds().error;
   const [open, setOpen] = useState<number | null>(null);
   const steps = haul.route.steps ?? [];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
@@ -115,7 +117,7 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
       >
         {!kinds.length && steps.length > 0 && (
           <li className="self-center px-2 text-sm opacity-80" role="status">
-            Loading the steps…
+            {failed ? `The steps cannot be shown: ${failed.message}` : "Loading the steps…"}
           </li>
         )}
         {groups.map((group) => {
