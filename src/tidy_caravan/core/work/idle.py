@@ -61,6 +61,8 @@ def end_idle(seconds: float = IDLE_SECONDS * 0.9) -> None:
         until = time.monotonic() - seconds
         old = [c for since, c in _idle if since <= until]
         _idle[:] = [(since, c) for since, c in _idle if since > until]
+        if _sweeper is not None:
+            _sweeper.cancel()
         _sweeper = None
         if _idle:
             _sweep_later()
