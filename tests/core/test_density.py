@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 from tests.trees import as_mesh
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.geometry.closest import closest_on
+from tidy_caravan.core.geometry.closest import apart, closest_on
 from tidy_caravan.core.geometry.simplify import flat_places, simplified
-from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Mesh, Morph, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
 
@@ -143,6 +143,77 @@ class Fewer(unittest.TestCase):
         plain = Mesh(mesh.positions, mesh.indices, mesh.material, uvs=(points[:, :2].astype(np.float32),))
         self.assertEqual(len(simplified(plain, 1e-3).faces), 2)
         self.assertGreater(len(simplified(mesh, 1e-3).faces), 20)
+
+    def test_what_runs_over_a_surface_beside_textures_holds_it_back(self) -> None:
+        """Colours, weights, shapes to morph into and further values: laid evenly they go, a step or a bulge stays."""
+        points, faces = grid(16)
+        x, y = points[:, 0], points[:, 1]
+        bulge = np.where(np.abs(points[:, :2] - 0.5).max(axis=1) < 0.2, 0.05, 0.0)
+        regions = np.where(x > 0.5, 7, 3)
+        ends, steps = [np.stack([k, 1 - k, 0 * k, 0 * k], axis=1) for k in (x, (x > 0.5) * 1.0)]
+        turned = np.where((np.arange(len(x)) % 2 == 0)[:, None], [4, 2, 0, 0], [2, 4, 0, 0])
+        pulled = [np.where(turned[:, :1] == 4, k, k[:, [1, 0, 2, 3]]).astype(np.float32) for k in (ends, steps)]
+        tint, blot = np.stack([x, y, x * 0, y * 0 + 1], axis=1), np.stack([bulge * 20, bulge, bulge, x * 0 + 1], axis=1)
+        lift = np.stack([x * 0, x * 0, x], axis=1), np.stack([x * 0, x * 0, bulge], axis=1)
+        pairs: list[tuple[dict[str, Any], dict[str, Any]]] = [
+            ({"colors": (tint.astype(np.float32),)}, {"colors": (blot.astype(np.float32),)}),
+            ({"attributes": {"_REGION": regions * 0 + 3}}, {"attributes": {"_REGION": regions}}),
+            (
+                {"attributes": {"_WEAR": (x * 300).astype(np.float32)}},
+                {"attributes": {"_WEAR": (bulge * 300).astype(np.float32)}},
+            ),
+            (
+                {"attributes": {"JOINTS_0": turned.astype(np.uint16), "WEIGHTS_0": pulled[0]}},
+                {"attributes": {"JOINTS_0": turned.astype(np.uint16), "WEIGHTS_0": pulled[1]}},
+            ),
+            ({"morphs": (Morph(lift[0].astype(np.float32)),)}, {"morphs": (Morph(lift[1].astype(np.float32)),)}),
+            ({"uvs": (points[:, :2], points[:, :2] * 3)}, {"uvs": (points[:, :2], np.column_stack([x**2, y]))}),
+        ]
+        for even, uneven in pairs:
+            with self.subTest(str(list(even))):
+                plain, marked = (
+                    Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(len(faces), -1, np.int32), **more)
+                    for more in (even, uneven)
+                )
+                for mesh, least, most in ((plain, 2, 2), (marked, 3, 300)):
+                    count = len(simplified(mesh, 1e-3).faces)
+                    self.assertTrue(least <= count <= most, count)
+                    out, _ = apply(scene_of(mesh), kind="simplify", errorMm=1)
+                    self.assertEqual(out.meshes[0].triangles, count)
+
+    def test_colours_stay_where_they_were(self) -> None:
+        points, faces = grid(40)
+        colour = np.ones((len(points), 4), np.float32)
+        colour[:, 0] = np.clip(5 * np.linalg.norm(points[:, :2] - 0.5, axis=1) - 1, 0, 1)
+        mesh = Mesh(
+            points.astype(np.float32), faces.astype(np.uint32), np.full(len(faces), -1, np.int32), colors=(colour,)
+        )
+        made = simplified(mesh, 1e-3)
+        self.assertLess(len(made.faces), 0.8 * len(faces))
+        places, _, triangles = trimesh.proximity.closest_point_naive(
+            trimesh.Trimesh(points, made.faces, process=False), points
+        )
+        weights = trimesh.triangles.points_to_barycentric(points[made.faces[triangles]], places)
+        shown = (weights * colour[made.faces[triangles], 0]).sum(axis=1)
+        self.assertLess(np.abs(shown - colour[:, 0]).max(), 0.05)
+
+    def test_slivers_are_measured_at_their_edges(self) -> None:
+        """Three corners on a line, and closed form: the distance from the segment."""
+        ends = np.array([[0.1, 0.2, 0.3], [0.7, -0.4, 1.1]])
+        line = np.stack([ends[0], ends[1], ends.mean(axis=0) + 1e-17])
+        rng = np.random.default_rng(5)
+        asked = rng.normal(size=(200, 3)) * 3
+        way = ends[1] - ends[0]
+        share = np.clip((asked - ends[0]) @ way / (way @ way), 0, 1)
+        truth = np.linalg.norm(asked - ends[0] - share[:, None] * way, axis=1)
+        self.assertTrue(np.allclose(apart(asked, line[None], 1e3), truth, atol=1e-12))
+        one_each = np.linalg.norm(closest_on(asked, np.tile(line, (200, 1, 1))) - asked, axis=1)
+        self.assertTrue(np.allclose(one_each, truth, atol=1e-12))
+        many = rng.normal(size=(500, 3, 3))
+        soup = trimesh.Trimesh(many.reshape(-1, 3), np.arange(1500).reshape(-1, 3), process=False)
+        far = trimesh.proximity.closest_point_naive(soup, asked)[1]
+        self.assertTrue(np.allclose(apart(asked, many, 1e3), far, atol=1e-9))
+        self.assertEqual((apart(asked, many, 0.5) == np.inf).tolist(), (far > 0.5).tolist())
 
     def test_the_step_goes_by_where_parts_are_drawn_and_does_nothing_twice(self) -> None:
         ball = as_mesh(trimesh.creation.icosphere(4))

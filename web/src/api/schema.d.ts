@@ -3818,7 +3818,8 @@ export interface components {
         /**
          * Simplify
          * @description Draws vertices into a neighbour as long as the surface stays within the bound. Borders, seams of texture
-         *     coordinates and normals, and borders of materials keep their line within it, and nothing that a vertex has is mixed.
+         *     coordinates and normals, and borders of materials keep their line within it. What a vertex has is never mixed: textures
+         *     shift by no more than the bound, colours and weights come to differ by at most two hundredths.
          *     Once per shared mesh; where instances are larger or smaller, the largest keeps the bound.
          */
         Simplify: {

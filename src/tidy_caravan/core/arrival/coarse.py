@@ -13,8 +13,8 @@ from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
-LOADS = ("shapely",)
-APART = Work("a level and the whole", 1, f"{__name__}:surfaces_apart", figures_only=True)
+LOADS = ("tidy_caravan.core.geometry.nearest",)
+APART = Work("a level and the whole", 2, f"{__name__}:surfaces_apart", figures_only=True)
 LOOSER = 1.001
 """Rounding of the bound to its digits, as a part of it."""
 STEPS = 8.0

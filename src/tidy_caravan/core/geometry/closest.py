@@ -1,13 +1,16 @@
-"""The place on a triangle that is closest to a point (Ericson, Real-Time Collision Detection, 2004, 5.1.5)."""
+"""The place on a triangle that is closest to a point (Ericson, Real-Time Collision Detection, 2004, 5.1.5), and how far points
+are from the nearest of many."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, U64
 
-CHUNK = 1 << 15
-"""Points asked about at once."""
+SPREAD = (
+    (32, 0x1F00000000FFFF), (16, 0x1F0000FF0000FF), (8, 0x100F00F00F00F00F), (4, 0x10C30C30C30C30C3), (2, 0x1249249249249249),
+)  # fmt: skip
+"""Shifts and masks that put two empty bits between those of a number."""
 
 
 def closest_on(points: F64, corners: F64) -> F64:
@@ -23,15 +26,14 @@ def closest_on(points: F64, corners: F64) -> F64:
     inside = np.where(whole > 0, whole, 1.0)
     out: F64 = a + ab * (vb / inside)[:, None] + ac * (vc / inside)[:, None]
     edges = ((a, ab, d1, d1 - d3), (a, ac, d2, d2 - d6), (b, c - b, d4 - d3, (d4 - d3) + (d5 - d6)))
-    beyond = ~((va > 0) & (vb > 0) & (vc > 0))
-    if beyond.any():
-        best = np.full(len(points), np.inf)
-        for start, way, along, long in edges:
-            share = np.clip(np.divide(along, long, out=np.zeros(len(points)), where=long > 0), 0.0, 1.0)
-            place = start + way * share[:, None]
-            far = ((points - place) ** 2).sum(axis=1)
-            better = beyond & (far < best)
-            out[better], best[better] = place[better], far[better]
+    # a sliver may seem to have the point above it by rounding; then one of its edges is nearer
+    best = np.where((va > 0) & (vb > 0) & (vc > 0), ((points - out) ** 2).sum(axis=1), np.inf)
+    for start, way, along, long in edges:
+        share = np.clip(np.divide(along, long, out=np.zeros(len(points)), where=long > 0), 0.0, 1.0)
+        place = start + way * share[:, None]
+        far = ((points - place) ** 2).sum(axis=1)
+        better = far < best
+        out[better], best[better] = place[better], far[better]
     return out
 
 
@@ -41,26 +43,35 @@ def dot(a: F64, b: F64) -> F64:
 
 
 def apart(points: F64, corners: F64, reach: float) -> F64:
-    """(N,) distance of points (N, 3) from the nearest of triangles (T, 3, 3), infinite beyond `reach`. O(N log T) and
-    the triangles whose boxes come that near."""
-    import shapely
+    """(N,) distance of points (N, 3) from the nearest of triangles (T, 3, 3), infinite beyond `reach`.
 
-    out = np.full(len(points), np.inf)
+    O((N + T) log T), with boxes over triangles in the order of a curve that fills space (Morton, 1966).
+    """
+    from tidy_caravan.core.geometry.nearest import LEAF, boxes_over, nearest
+
     if not len(points) or not len(corners):
-        return out
-    low, high = corners.min(axis=1) - reach, corners.max(axis=1) + reach
-    last = int(np.argmin(np.ptp(corners.reshape(-1, 3), axis=0)))
-    a, b = (k for k in range(3) if k != last)
-    tree = shapely.STRtree(shapely.box(low[:, a], low[:, b], high[:, a], high[:, b]))
-    for at in range(0, len(points), CHUNK):
-        own = points[at : at + CHUNK]
-        who, which = tree.query(shapely.points(own[:, a], own[:, b]))
-        near = (own[who, last] >= low[which, last]) & (own[who, last] <= high[which, last])
-        who, which = who[near], which[near]
-        far = np.linalg.norm(closest_on(own[who], corners[which]) - own[who], axis=1)
-        best = np.full(len(own), np.inf)
-        np.minimum.at(best, who, far)
-        out[at : at + CHUNK] = np.where(best <= reach, best, np.inf)
+        return np.full(len(points), np.inf)
+    ordered = np.ascontiguousarray(corners[np.argsort(along_curve(corners.mean(axis=1)), kind="stable")])
+    leaves = 1 << max(0, (-(-len(ordered) // LEAF) - 1).bit_length())
+    order = np.argsort(along_curve(points), kind="stable")
+    out = np.empty(len(points))
+    triangles = np.column_stack([ordered[:, 0], ordered[:, 1] - ordered[:, 0], ordered[:, 2] - ordered[:, 0]])
+    out[order] = nearest(np.ascontiguousarray(points[order]), triangles, boxes_over(ordered, leaves), reach)
+    return out
+
+
+def along_curve(points: F64) -> U64:
+    """(N,) places of points (N, 3) along a curve through a grid of 2^21 cells a side: what is near there is near."""
+    points = np.where(np.isfinite(points), points, 0.0)
+    low, high = points.min(axis=0), points.max(axis=0)
+    size = max(float((high - low).max()), 1e-300)
+    cells = np.clip((points - low) / size * (2**21 - 1), 0, 2**21 - 1).astype(np.uint64)
+    out = np.zeros(len(points), np.uint64)
+    for k in range(3):
+        one = cells[:, k]
+        for shift, mask in SPREAD:
+            one = (one | (one << np.uint64(shift))) & np.uint64(mask)
+        out |= one << np.uint64(k)
     return out
 
 
@@ -69,5 +80,9 @@ def furthest(corners: F64, others: F64, reach: float) -> float:
     `reach`."""
     if not len(corners):
         return 0.0
-    places = np.concatenate([np.unique(corners.reshape(-1, 3), axis=0), corners.mean(axis=1)])
+    places = corners.reshape(-1, 3)
+    places = places[np.argsort(along_curve(places), kind="stable")]
+    new = np.ones(len(places), np.bool_)
+    new[1:] = (places[1:] != places[:-1]).any(axis=1)
+    places = np.concatenate([places[new], corners.mean(axis=1)])
     return float(apart(places, others, reach).max())

@@ -15,7 +15,7 @@ from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.isolation import Lost
-from tidy_caravan.core.work.meshes import arrays_of, remade
+from tidy_caravan.core.work.meshes import remade, whole_of
 
 LEAST_SAVED = 0.8
 """A level with more than this part of the triangles of the one before is none."""
@@ -59,7 +59,7 @@ class LevelsOfDetail(Step):
         def piece(i: int, level: int) -> Piece:
             mesh = scene.meshes[i]
             values = {"bound": float(f"{self.bound(level) / 1000 / largest[i]:.9g}"), "share": 0.0}
-            return Piece(mesh.id, arrays_of(mesh), values, 60 + mesh.triangles / 2000, max(1, mesh.triangles))
+            return Piece(mesh.id, whole_of(mesh), values, 60 + mesh.triangles / 2000, max(1, mesh.triangles))
 
         asked = [(i, level) for i in targets for level in range(self.levels)]
         outcomes = context.workshop.do(SIMPLIFY, [piece(i, level) for i, level in asked], context.progress)
