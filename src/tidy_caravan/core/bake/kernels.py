@@ -14,7 +14,7 @@ import numpy as np
 from tidy_caravan.core.bake.lamps import DIRECTIONAL, SPOT
 from tidy_caravan.core.bake.mix import GLOW, GROUND, SKY
 from tidy_caravan.core.bake.textures import LINEAR
-from tidy_caravan.core.work.compiled import compiled, inlined
+from tidy_caravan.core.compiled import compiled, inlined
 
 Array = Any
 """Compiled code is given arrays of one kind each; see the callers for their shapes."""

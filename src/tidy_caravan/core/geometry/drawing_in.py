@@ -10,7 +10,7 @@ from heapq import heappop, heappush
 
 import numpy as np
 
-from tidy_caravan.core.work.compiled import compiled
+from tidy_caravan.core.compiled import compiled
 
 TURN = 0.5
 """Least cosine between a triangle before and after: nothing folds over."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.work.compiled import compiled
+from tidy_caravan.core.compiled import compiled
 
 LEAF = 4
 """Triangles in a box that is not divided further."""

@@ -1,4 +1,4 @@
-"""Compiles what a bake and the packing of islands need before anybody waits for it: python -m tidy_caravan.core.bake.ready"""
+"""Compiles what a bake, the packing of islands and simplification need before anybody waits for it: python -m tidy_caravan.core.ready"""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import numpy as np
 
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
+from tidy_caravan.core.geometry.simplify import simplified
 from tidy_caravan.core.lightmap.boxed import boxed
 from tidy_caravan.core.lightmap.layouts import Island
 from tidy_caravan.core.scene import GLTF, Light, Material, Mesh, Scene, make_nodes
@@ -36,9 +37,12 @@ def scene() -> Scene:
 
 
 def main() -> None:
-    """Two islands on a map, and some samples in a scene that has everything."""
+    """Two islands on a map, a square of four triangles that could be two, and some samples in a scene that has everything."""
     border = np.array([[[0, 0], [1, 0]], [[1, 0], [0, 1]], [[0, 1], [0, 0]]], np.float64)
     boxed([Island(border, np.ones(2), 0.5)] * 2, 64, 2)
+    corners = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [0.5, 0.5, 0]], np.float32)
+    faces = np.array([[0, 1, 4], [1, 2, 4], [2, 3, 4], [3, 0, 4]], np.uint32)
+    simplified(Mesh(corners, faces, np.zeros(4, np.int32)), 0.01)
     traced(World(world_arrays(scene())), np.zeros((COUNT, 3)), np.tile([0.0, 1.0, 0.0], (COUNT, 1)), 1, 4)
 
 
