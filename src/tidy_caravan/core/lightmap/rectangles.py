@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.compiled import compiled
 from tidy_caravan.core.lightmap.bitmaps import cells_of, inside_of
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
-from tidy_caravan.core.compiled import compiled
 
 RULES = 4
 """Which place is best: the lowest; the one whose shorter rest is least; the one whose room is left smallest; the one that
