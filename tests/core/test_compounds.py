@@ -14,6 +14,7 @@ from tests.core.test_sides import as_mesh, at
 from tests.core.test_split import proven, same_soup
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.copies.batch import stacked
+from tidy_caravan.core.copies.compounds import sifted
 from tidy_caravan.core.copies.symmetry import turns_of
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
@@ -122,6 +123,39 @@ class Found(unittest.TestCase):
         local[:6, 1, 3] += np.linspace(0.01, 0.2, 6)  # each by another amount
         other = scene.but(nodes=make_nodes(scene.nodes.parent, local, scene.nodes.names, mesh=scene.nodes.mesh))
         self.assertLess(max((size for _, size in groups(apply(other))), default=0), 6)
+
+    def test_moves_are_let_go_as_when_all_is_counted_anew_each_time(self) -> None:
+        def slowly(images: Any, mesh: Any, seed: int) -> tuple[list[int], list[int]]:
+            moves = list(range(len(images)))
+            while moves:
+                group = np.flatnonzero(np.all([images[k] >= 0 for k in moves], axis=0))
+                least = min(moves, key=lambda k: ((images[k] >= 0).sum(), k))
+                if len(group) < 2 or seed not in group or len(np.unique(mesh[group])) < 2:
+                    moves.remove(least)
+                    continue
+                members = np.stack([group, *(images[k][group] for k in moves)])
+                if np.unique(members, return_counts=True)[1].max() == 1:
+                    return moves, group.tolist()
+                inside = [int(np.isin(m, group).sum()) for m in members[1:]]
+                moves.remove(moves[int(np.argmax(inside))] if max(inside) else least)
+            return [], []
+
+        rng, found = np.random.default_rng(0), 0
+        for trial in range(600):
+            count, moves = int(rng.integers(3, 16)), int(rng.integers(1, 8))
+            images = np.full((moves, count), -1)
+            for row in images:
+                if trial % 2:  # steps along a row
+                    step = int(rng.integers(1, count))
+                    row[:] = np.where(np.arange(count) + step < count, np.arange(count) + step, -1)
+                else:
+                    some = int(rng.integers(1, count + 1))
+                    row[rng.permutation(count)[:some]] = rng.permutation(count)[:some]
+            mesh, seed = rng.integers(0, 3, count), int(rng.integers(count))
+            kept, group = sifted(images, mesh, seed)
+            self.assertEqual((kept.tolist(), group.tolist()), slowly(images, mesh, seed))
+            found += len(kept) > 0
+        self.assertGreater(found, 30)
 
     def test_a_second_time_there_is_nothing_left(self) -> None:
         out = apply(village(20, 5, 3))

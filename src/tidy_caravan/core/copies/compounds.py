@@ -41,6 +41,12 @@ CHUNK = 1 << 16
 SLACK = 50.0
 """Times the tolerance that pieces far from the one that leads may be off before all of them have had their say."""
 ROUNDS = 3
+PERIODIC = 0.04
+"""Part of the whole scene that a move carries from which on it may be one of many alike, as in rows and grids …"""
+LEAST_MOVES = 32
+"""… of which so many are looked at for all parts …"""
+MOST_ASKED = 1_000_000
+"""… or as many as there are so many parts for."""
 FAR_OFF = 64
 """Parts all over the scene that are asked, with those close by, whether a move is off by noise."""
 TURNED_SHARE = 0.5
@@ -241,32 +247,85 @@ class Finder:
         every = np.flatnonzero(self.free)
         straight = self.rigid(np.array(moves).reshape(-1, 4, 4), seed)
         # where nothing is off by more than it may be, there is nothing to settle
-        asked = np.concatenate([close, every[:: max(1, len(every) // FAR_OFF)]])
+        far_off = every[:: max(1, len(every) // FAR_OFF)]
+        asked = np.concatenate([close, far_off])
         rough = self.carried(straight, asked, self.slack(seed, asked)) >= 0
         noisy = (rough != (self.carried(straight, asked) >= 0)).any(axis=1)
-        moves = [self.settled(m, seed, every) if n else m for m, n in zip(straight, noisy.tolist(), strict=True)]
-        images = [self.carried(m[None], every)[0] for m in moves]
-        while moves:
-            kept = np.all([i >= 0 for i in images], axis=0)
-            group = every[kept]
-            # a row of one thing stands in many places of itself, and is no group
-            if len(group) < SMALLEST or seed not in group or len(np.unique(self.mesh[group])) < KINDS:
-                # the move that carries least is none of a group's
-                worst = int(np.argmin([(i >= 0).sum() for i in images]))
-                moves.pop(worst)
-                images.pop(worst)
-                continue
-            members = np.stack([group, *(i[kept] for i in images)])
+        some = spread_out(rough[:, len(close) :].mean(axis=1), max(LEAST_MOVES, MOST_ASKED // max(len(every), 1)))
+        settled = [self.settled(straight[k], seed, every) if noisy[k] else straight[k] for k in some.tolist()]
+        if not settled:
+            return None
+        images = np.stack([self.carried(m[None], every)[0] for m in settled])
+        at = np.full(len(self.rows), -1)
+        at[every] = np.arange(len(every))
+        kept, group = sifted(np.where(images >= 0, at[images], -1), self.mesh[every], int(at[seed]))
+        if not len(kept):
+            return None
+        members = np.stack([every[group], *images[kept][:, group]])
+        return Compound(members, np.concatenate([np.eye(4)[None], np.array(settled)[kept]]))
+
+
+def spread_out(carries: F64, most: int) -> I64:
+    """(K,) which moves are looked at for all parts, given the part of the whole scene that each carries (M,): of those that
+    carry much of it, as in rows and grids, no more than `most`, from one that carries least to one that carries most."""
+    much = np.flatnonzero(carries > PERIODIC)
+    if len(much) <= most:
+        return np.arange(len(carries))
+    order = much[np.argsort(carries[much], kind="stable")]
+    chosen = order[np.linspace(0, len(order) - 1, most).astype(np.int64)]
+    return np.union1d(np.flatnonzero(carries <= PERIODIC), chosen)
+
+
+def sifted(images: I64, mesh: I64, seed: int) -> tuple[I64, I64]:
+    """Which moves (K,) are those of one group, and its parts (S,); nothing where there is none.
+
+    images: (M, N) the part that each part lies on under each move, -1 for none. mesh: (N,). Moves are let go one by one
+    until what all others carry is a group: those that carry least first, and where it lies in its own other places, those
+    that lie in it most. What changes is counted, so that all of it takes O(M N).
+    """
+    moves, parts = images.shape
+    back = np.full((moves, parts), -1)
+    m, n = np.nonzero(images >= 0)
+    back[m, images[m, n]] = n
+    hits = (images >= 0).sum(axis=1)
+    left = np.ones(moves, np.bool_)
+    missing = (images < 0).sum(axis=0)
+    group = np.zeros(parts, np.bool_)
+    inside = np.zeros(moves, np.int64)
+    times = np.zeros(parts, np.int64)
+    """How often each part is covered by the group and its places."""
+
+    def with_more(fresh: I64) -> None:
+        """The group grows by these parts."""
+        nonlocal inside
+        group[fresh] = True
+        there = images[np.ix_(left, fresh)]
+        np.add.at(times, there.reshape(-1), 1)
+        times[fresh] += 1
+        # what these come to lie on in it, and what of it, without them, comes to lie on these
+        before = back[np.ix_(left, fresh)]
+        new = np.zeros(parts, np.bool_)
+        new[fresh] = True
+        inside[left] += group[there].sum(axis=1) + ((before >= 0) & group[before] & ~new[before]).sum(axis=1)
+
+    with_more(np.flatnonzero(missing == 0))
+    while left.any():
+        bad = not group[seed] or group.sum() < SMALLEST or len(np.unique(mesh[group])) < KINDS
+        if not bad and not (times > 1).any():
+            return np.flatnonzero(left), np.flatnonzero(group)
+        if bad or not (inside[left] > 0).any():
+            # the move that carries least is none of a group's
+            worst = int(np.argmin(np.where(left, hits, parts + 1)))
+        else:
             # a group lies in none of its other places: what is periodic in itself is no group
-            _, times = np.unique(members, return_counts=True)
-            if (times > 1).any():
-                inside = [int(np.isin(m, members[0]).sum()) for m in members[1:]]
-                worst = int(np.argmax(inside)) if max(inside) else int(np.argmin([(i >= 0).sum() for i in images]))
-                moves.pop(worst)
-                images.pop(worst)
-                continue
-            return Compound(members, np.concatenate([np.eye(4)[None], np.array(moves)]))
-        return None
+            worst = int(np.argmax(np.where(left, inside, -1)))
+        left[worst] = False
+        np.subtract.at(times, images[worst, group], 1)
+        missing -= images[worst] < 0
+        fresh = np.flatnonzero((missing == 0) & ~group)
+        if len(fresh):
+            with_more(fresh)
+    return np.zeros(0, np.int64), np.zeros(0, np.int64)
 
 
 def enough(hits: Bool) -> Bool:
