@@ -15,6 +15,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from tests.core.test_sides import as_mesh, at, scene_of
+from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.copies.search import copies_in, movable, share
 from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
@@ -207,6 +208,28 @@ class Placed(unittest.TestCase):
         self.assertNotIn(out.nodes.mesh[3], out.nodes.mesh[:3])
         np.testing.assert_array_equal(out.nodes.local[3], moving.nodes.local[3])
         self.assertLess(apart(moving, out), 1e-6)
+
+    def test_a_mirrored_twin_that_looks_the_same_when_turned_arrives(self) -> None:
+        """Both are drawn by one mesh, before and after, but stand on it in another way; and what comes later still knows
+        which triangle is which."""
+        ball, other = trimesh.creation.icosphere(1), trimesh.creation.icosphere(1)
+        other.apply_transform(trimesh.transformations.rotation_matrix(0.7, [1, 2, 3]))
+        other.faces = other.faces[::-1]
+        places = [
+            at(0, 0, 0),
+            at(3, 0, 0) @ np.diag([-1.0, 1, 1, 1]),
+            at(6, 1, 0),
+            at(0, 0, 4) @ np.diag([1, 1, -1.0, 1]),
+        ]
+        names = [f"float {k}" for k in range(4)]
+        nodes = make_nodes([-1] * 4, np.array(places), names, mesh=[0, 0, 1, 1])
+        scene = Scene(GLTF, nodes, (as_mesh(ball, 0), as_mesh(other, 0)), (Material("cork"),))
+        for later in ([], [{"kind": "subdivide", "edgeMm": 300}], [{"kind": "split_parts", "by": "cell", "cellM": 1}]):
+            ok, told, result = proven(scene, [{"kind": "share_copies"}, *later])
+            self.assertTrue(ok, (later, told))
+            self.assertEqual(
+                len(result.meshes), 1 if not later or later[0]["kind"] == "subdivide" else len(result.meshes)
+            )
 
     def test_parts_that_are_not_meant_keep_their_meshes(self) -> None:
         scene = flat(at(5, 0, 0), at(9, 0, 0))

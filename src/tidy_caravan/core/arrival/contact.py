@@ -17,6 +17,11 @@ from tidy_caravan.core.work.heavy import Piece, Tell, Workshop
 FLAT = 1e-9
 """Determinant below which, as a part of the largest entry cubed, a matrix makes everything flat."""
 
+ALIKE = 1e6
+"""Places that are told apart along a size of one."""
+MOST_WAYS = 256
+"""Ways to stand on a mesh that are looked at beside the usual one."""
+
 
 @dataclass
 class Contact:
@@ -69,32 +74,35 @@ def contact(
     _, begin = np.unique(key[order], return_index=True)
     groups = np.split(order, begin[1:])
     firsts: list[int] = []
-    pieces: list[Piece] = []
+
+    def piece(first: int) -> Piece:
+        mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
+        uvs = expected_coordinates(source, mesh_a, mesh_b) if ability.laid_out and mesh_a.uvs and mesh_b.uvs else None
+        return asked(
+            mesh_a,
+            mesh_b,
+            here.worlds[a[first]] @ here.map4(),
+            there.worlds[b[first]] @ there.map4(),
+            float(limits[first]) / 1000,
+            bool(turned[first]),
+            ability.uv_sets,
+            ability.color_channels,
+            ability.tangents,
+            uvs,
+            Pairing(int(pairing[first])),
+            bool(loose[first]),
+        )
+
     for members in groups:
         # compared exactly is a part that stands where it should, as most do: one that was moved does not blame the others
         middle = np.median(relative[members], axis=0)
         odd = np.abs(relative[members] - middle).sum(axis=(1, 2))
         first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
-        mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
-        uvs = expected_coordinates(source, mesh_a, mesh_b) if ability.laid_out and mesh_a.uvs and mesh_b.uvs else None
         firsts.append(first)
-        pieces.append(
-            asked(
-                mesh_a,
-                mesh_b,
-                here.worlds[a[first]] @ here.map4(),
-                there.worlds[b[first]] @ there.map4(),
-                float(limits[first]) / 1000,
-                bool(turned[first]),
-                ability.uv_sets,
-                ability.color_channels,
-                ability.tangents,
-                uvs,
-                Pairing(int(pairing[first])),
-                bool(loose[first]),
-            )
-        )
-    for members, first, outcome in zip(groups, firsts, workshop.do(SURFACES, pieces, tell), strict=True):
+    others: list[I64] = []
+    for members, first, outcome in zip(
+        groups, firsts, workshop.do(SURFACES, [piece(f) for f in firsts], tell), strict=True
+    ):
         found = difference_of(outcome)
         drift = np.abs(relative[members] - relative[first])
         moved = drift[:, :3, :3].max(axis=(1, 2)) * 3 * found.radius + drift[:, :3, 3].max(axis=1) * stretch[members]
@@ -104,7 +112,34 @@ def contact(
             normal[members] = found.normal + turned_by
         found.missing_height *= 1000
         meshes.append((members.astype(np.int64), found))
+        if not loose[first] and pairing[first] != Pairing.IN_ORDER:
+            others += alike(relative[members], members, moved * 1000 > limits[members], found.radius)
+    # what looks the same when it is turned may stand on the same mesh in another way
+    again = workshop.do(SURFACES, [piece(int(some[0])) for some in others], tell) if others else []
+    for some, outcome in zip(others, again, strict=True):
+        found = difference_of(outcome)
+        if found.failed or found.distance * 1000 > limits[some[0]]:
+            continue
+        surface[some], normal[some] = found.distance * 1000, found.normal if ability.normals else 0.0
+        found.missing_height *= 1000
+        meshes = [(m[~np.isin(m, some)], d) for m, d in meshes]
+        meshes = [*((m, d) for m, d in meshes if len(m)), (some, found)]
     return Contact(surface, normal, meshes)
+
+
+def alike(relative: F64, members: I64, far: Bool, radius: float) -> list[I64]:
+    """Those of the members (M,) that are far from the one that was compared, together where they stand alike.
+
+    relative: (M, 4, 4) from the one mesh to the other. radius: of the mesh.
+    """
+    rows = np.flatnonzero(far & np.isfinite(relative).all(axis=(1, 2)))
+    if not len(rows):
+        return []
+    scale = np.array([1.0, 1.0, 1.0, max(radius, 1e-300)])
+    _, way = np.unique(np.round(relative[rows, :3] / scale * ALIKE).reshape(len(rows), -1), axis=0, return_inverse=True)
+    order = np.argsort(way.reshape(-1), kind="stable")
+    groups = np.split(members[rows[order]], np.flatnonzero(np.diff(way.reshape(-1)[order])) + 1)
+    return groups[:MOST_WAYS]
 
 
 def sides(side: Placed, nodes: I64) -> F64:

@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
-COPIES = Work("found copies", 1, f"{__name__}:copies_among", memory=6 << 30)
+COPIES = Work("found copies", 2, f"{__name__}:copies_among", memory=6 << 30)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12
@@ -212,18 +212,16 @@ def heads_last(values: F64, spare: F64, normal: Normal, allowed: Allowed) -> F64
 
 
 def copies_among(
-    arrays: Mapping[str, AnyArray], scale: str, mirror: bool, up: list[float], trace: bool = False
+    arrays: Mapping[str, AnyArray], scale: str, mirror: bool, up: list[float]
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work: families among meshes of one kind. Gives (K,) mesh and family of every member, the head of each family first,
-    (K, 4, 4) from the family's prototype to it, (K,) how far a corner is off, (K, F) materials of the head's triangles;
-    and (families, 4, 4) from the head to the prototype. trace: (K, F) which triangle lies on each of the head's, as well."""
+    (K, 4, 4) from the family's prototype to it, (K,) how far a corner is off, (K, F) materials of the head's triangles and
+    which of its own lies on each of them; and (families, 4, 4) from the head to the prototype."""
     batch = unstacked(arrays)
     allowed = Allowed(scale, mirror, np.array(up, np.float64))
     found = families_of(batch, allowed)
     frames, number = [], 0
-    out: dict[str, list[AnyArray]] = {
-        name: [] for name in ("mesh", "family", "matrix", "off", "slots", *(["triangles"] if trace else []))
-    }
+    out: dict[str, list[AnyArray]] = {name: [] for name in ("mesh", "family", "matrix", "off", "slots", "triangles")}
     for family in found.families:
         targets = batch.points[family.members[:, None], family.vertices]
         placed = placing(targets, family.linear, family.place, batch.far[family.members], allowed.up, allowed.per_axis)
@@ -237,8 +235,7 @@ def copies_among(
         out["slots"].append(
             np.take_along_axis(batch.slots[family.members[good]], family.triangles[good], axis=1).astype(np.int32)
         )
-        if trace:
-            out["triangles"].append(family.triangles[good])
+        out["triangles"].append(family.triangles[good])
         frames.append(placed.frame)
         number += 1
     if not number:

@@ -29,7 +29,7 @@ class Copies:
     """Families of meshes. mesh, family: (K,) meshes of the scene and the family of each, the head of a family first.
     matrix: (K, 4, 4) from the family's prototype to each mesh. off: (K,) metres, the largest distance of a corner where
     the mesh is drawn largest. slots: (K,) materials on the head's triangles. triangles: (K,) which triangle
-    lies on each of the head's, where it matters whence they came. frame: (families, 4, 4) from the head to the
+    lies on each of the head's, None where all do in order. frame: (families, 4, 4) from the head to the
     prototype. vain: meshes that were not laid on all that they are like. lost: why some could not be looked at."""
 
     mesh: I64
@@ -81,14 +81,12 @@ def copies_in(
             kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
     groups = [members for members in kinds.values() if len(members) > 1]
     up = axis_vector(scene.convention.up).tolist()
-    traced = np.array([m.origin is not None for m in scene.meshes] + [False])
-    traced[nodes.mesh[list(nodes.origins)]] = True
     pieces = []
     for members in groups:
         meshes = [scene.meshes[i] for i in members]
         digest = hashlib.blake2b("".join(m.id for m in meshes).encode(), digest_size=16)
         digest.update(far[members].astype(np.float32).tobytes())
-        parameters = {"scale": scale, "mirror": mirror, "up": up, "trace": bool(traced[members].any())}
+        parameters = {"scale": scale, "mirror": mirror, "up": up}
         size = len(members) * (meshes[0].vertices + meshes[0].triangles)
         pieces.append(Piece(digest.hexdigest(), stacked(meshes, far[members]), parameters, 60 + size / 5_000, size))
     found: list[tuple[list[int], Done]] = []
@@ -123,11 +121,18 @@ def together(found: list[tuple[list[int], Done]], scale: F64, metres: float, vai
         np.concatenate([d.arrays["matrix"] for _, d in found]),
         np.concatenate([d.arrays["off"] for _, d in found]) * scale[mesh] * metres,
         tuple(row for _, d in found for row in d.arrays["slots"]),
-        tuple(row for _, d in found for row in d.arrays.get("triangles", [None] * len(d.arrays["mesh"]))),
+        tuple(None if k else row for _, d in found for k, row in zip(in_order(d), d.arrays["triangles"], strict=True)),
         np.concatenate([d.arrays["frame"] for _, d in found]),
         vain,
         tuple(lost),
     )
+
+
+def in_order(done: Done) -> list[bool]:
+    """Whether the triangles of each mesh lie on those of the head in their order."""
+    triangles = done.arrays["triangles"]
+    out: list[bool] = (triangles == np.arange(triangles.shape[1])).all(axis=1).tolist()
+    return out
 
 
 @dataclass(frozen=True)
@@ -194,8 +199,17 @@ def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     family_of = np.full(len(nodes), -1, np.int64)
     family_of[rows] = found.family[row[rows]]
     origins = {i: o for i, o in nodes.origins.items() if row[i] < 0}
-    for i in rows[[found.triangles[k] is not None for k in row[rows].tolist()]].tolist():
-        before = origin_of(scene, i) or Origin.all_of(len(found.slots[row[i]]))
-        origins[i] = before.taken(found.triangles[row[i]])
+    # of many instances of one mesh all say the same, and say it once
+    said: dict[tuple[int, int], Origin] = {}
+    traced = np.array([m.origin is not None for m in scene.meshes] + [False])[nodes.mesh[rows]]
+    traced |= np.isin(rows, list(nodes.origins))
+    traced |= np.array([found.triangles[k] is not None for k in row[rows].tolist()], np.bool_)
+    for i in rows[traced].tolist():
+        key = (int(row[i]), id(nodes.origins.get(i)))
+        if key not in said:
+            triangles = found.triangles[row[i]]
+            before = origin_of(scene, i) or Origin.all_of(len(found.slots[row[i]]))
+            said[key] = before if triangles is None else before.taken(triangles)
+        origins[i] = said[key]
     out = with_meshes(scene.but(nodes=replace(nodes, local=places, origins=origins)), column, meshes)
     return Shared(out, parts, askew, off, family_of)

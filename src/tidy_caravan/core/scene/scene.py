@@ -158,11 +158,19 @@ def origin_of(scene: Scene, node: int) -> Origin | None:
 
 
 def with_own_meshes(scene: Scene) -> Scene:
-    """The scene with a mesh of its own, which says where its triangles came from, for each node that says so itself."""
+    """The scene with meshes that say where their triangles came from for the nodes that say so themselves; one for all that
+    say the same."""
     own = [i for i in scene.nodes.origins if scene.nodes.mesh[i] >= 0]
     if not own:
         return scene
     column = scene.nodes.mesh.copy()
-    column[own] = np.arange(len(scene.meshes), len(scene.meshes) + len(own))
-    more = tuple(replace(scene.meshes[scene.nodes.mesh[i]], origin=origin_of(scene, i)) for i in own)
-    return scene.but(meshes=(*scene.meshes, *more), nodes=replace(scene.nodes, mesh=column, origins={}))
+    meshes = list(scene.meshes)
+    made: dict[tuple[int, int], int] = {}
+    for i in own:
+        number = int(scene.nodes.mesh[i])
+        key = (number, id(scene.nodes.origins[i]))
+        if key not in made:
+            made[key] = len(meshes)
+            meshes.append(replace(scene.meshes[number], origin=origin_of(scene, i)))
+        column[i] = made[key]
+    return scene.but(meshes=tuple(meshes), nodes=replace(scene.nodes, mesh=column, origins={}))

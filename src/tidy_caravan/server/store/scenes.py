@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -38,6 +39,9 @@ from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.levels import Level, in_use
 from tidy_caravan.core.scene.nodes import LATER
 from tidy_caravan.server.store.blobs import Store
+
+ORIGIN_NODES = "originNodes"
+"""(K, 2) nodes that say where their triangles came from, and which of the origins is theirs."""
 
 TABLES: dict[str, TypeAdapter[Any]] = {
     "materials": TypeAdapter(tuple[Material, ...]),
@@ -129,10 +133,7 @@ def save_scene(store: Store, scene: Scene) -> str:
             arrays[f"clip{i}.{k}.times"], arrays[f"clip{i}.{k}.values"] = channel.times, channel.values
     for i, ids in scene.nodes.sources.items():
         arrays[f"sources{i}"] = ids
-    for i, origin in scene.nodes.origins.items():
-        arrays[f"origin{i}"] = origin.triangle
-        if origin.member is not None:
-            arrays[f"originMember{i}"] = origin.member
+    arrays |= origin_arrays(scene.nodes.origins)
     if scene.touched is not None:
         arrays["touched"] = scene.touched.code
     meta: dict[str, Any] = {
@@ -145,7 +146,6 @@ def save_scene(store: Store, scene: Scene) -> str:
         "ids": scene.nodes.ids,
         "identity": scene.identity.names if scene.identity is not None else None,
         "sources": list(scene.nodes.sources),
-        "origins": list(scene.nodes.origins),
         "touched": scene.touched.steps if scene.touched is not None else None,
         "meshes": [[mesh_key(m), m.name] for m in scene.meshes],
         "levels": {i: [[mesh_key(one.mesh), one.error_mm] for one in own] for i, own in levels.items()},
@@ -165,6 +165,30 @@ def save_scene(store: Store, scene: Scene) -> str:
     return store.put(f"scene/{digest[:2]}/{digest}", data)
 
 
+def origin_arrays(origins: Mapping[int, Origin]) -> dict[str, AnyArray]:
+    """Where the triangles of nodes came from, once for all that say the same: one behind the other, and which is whose."""
+    if not origins:
+        return {}
+    every = list({id(o): o for o in origins.values()}.values())
+    number = {id(o): k for k, o in enumerate(every)}
+    return {
+        ORIGIN_NODES: np.array([[i, number[id(o)]] for i, o in origins.items()], np.int64),
+        "originEnds": np.cumsum([len(o.triangle) for o in every]),
+        "originTriangles": np.concatenate([o.triangle for o in every]),
+        "originMembers": np.concatenate([o.members() for o in every]),
+        "originSeveral": np.array([o.member is not None for o in every]),
+    }
+
+
+def origins_from(arrays: Mapping[str, AnyArray]) -> dict[int, Origin]:
+    """The origins of such arrays."""
+    ends = arrays["originEnds"][:-1]
+    triangles, members = (np.split(arrays[k], ends) for k in ("originTriangles", "originMembers"))
+    several = arrays["originSeveral"].tolist()
+    every = [Origin(t, m if s else None) for t, m, s in zip(triangles, members, several, strict=True)]
+    return {i: every[k] for i, k in arrays[ORIGIN_NODES].tolist()}
+
+
 def load_scene(store: Store, key: str) -> Scene:
     """The scene of a key. Raises FileNotFoundError."""
     meta, arrays = from_bytes(store.get(key))
@@ -174,7 +198,9 @@ def load_scene(store: Store, key: str) -> Scene:
         extras={int(k): v for k, v in meta["nodeExtras"].items()},
         rest={int(k): (tuple(v[0]), tuple(v[1]), tuple(v[2])) for k, v in meta["rest"].items()},
         sources={i: arrays[f"sources{i}"] for i in meta.get("sources") or ()},
-        origins={i: Origin(arrays[f"origin{i}"], arrays.get(f"originMember{i}")) for i in meta.get("origins") or ()},
+        origins=origins_from(arrays)
+        if ORIGIN_NODES in arrays
+        else {i: Origin(arrays[f"origin{i}"], arrays.get(f"originMember{i}")) for i in meta.get("origins") or ()},
         ids={int(k): v for k, v in (meta.get("ids") or {}).items()},
         **{c: arrays[c] for c in LATER if c in arrays},
     )
