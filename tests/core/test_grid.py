@@ -121,3 +121,15 @@ class Fitted(unittest.TestCase):
         out, changes = parse_step({"kind": "fit_grid", "cell": 1.0}).apply(scene, StepContext())
         self.assertIs(out, scene)
         self.assertIn("more than 30 mm off", changes[0].text)
+
+    def test_what_is_drawn_at_uneven_sizes_is_left_and_told(self) -> None:
+        """No cell in the vertices is right for it: it would be moved by more than is declared where it is largest."""
+        scene = scene_of(piece((1.994, 3.0, 0.2)), piece((1.994, 3.0, 0.2)))
+        for bent in (np.diag([1.0, 2.0, 1.0, 1.0]), np.diag([3.0, 3.0, 3.0, 1.0])):
+            local = scene.nodes.local.copy()
+            local[1] = local[1] @ bent
+            nodes = make_nodes([-1, -1], local, scene.nodes.names, mesh=[0, 0])
+            one = Scene(GLTF, nodes, scene.meshes[:1])
+            out, changes = parse_step({"kind": "fit_grid", "cell": 1.0}).apply(one, StepContext())
+            self.assertIs(out, one)
+            self.assertIn("bake their scale", changes[0].text)

@@ -25,6 +25,8 @@ from tidy_caravan.core.words import plural
 
 EXACT = 0.02
 """Part of EXACT_M, and so of a hundredth of a millimetre, below which nothing is left to fit."""
+EVEN = 1.0001
+"""Largest ratio of the sizes that a piece is drawn at, along any axis, for one cell to be its own."""
 
 
 @step
@@ -64,12 +66,16 @@ class FitGrid(Step):
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         if not cell:
             return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]
-        metres = scales(scene)
+        metres, largest = scales(scene), scales(scene, largest=True)
         made: dict[int, Mesh] = {}
         far: list[int] = []
+        uneven: list[int] = []
         for i in np.unique(scene.nodes.mesh[chosen]).tolist():
             mesh = scene.meshes[i]
             if not mesh.triangles:
+                continue
+            if largest[i] > EVEN * metres[i]:
+                uneven.append(i)
                 continue
             moved, left = self.fitted(mesh, cell / float(metres[i]), float(metres[i]))
             if left:
@@ -85,6 +91,13 @@ class FitGrid(Step):
             rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, far))
             text = f"{plural(len(far), 'piece is', 'pieces are')} more than {self.most_mm:g} mm off along an axis, and left there"
             changes.append(Change(text=text, count=len(far), parts=identities_of(scene, rows)))
+        if uneven:
+            rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, uneven))
+            text = (
+                f"{plural(len(uneven), 'piece is', 'pieces are')} drawn at several sizes or longer one way, so that no one "
+                "cell is theirs; left there: bake their scale into their vertices first"
+            )
+            changes.append(Change(text=text, count=len(uneven), parts=identities_of(scene, rows)))
         return out, changes
 
     def fitted(self, mesh: Mesh, cell: float, metres: float) -> tuple[Mesh | None, bool]:
