@@ -23,7 +23,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import Mesh, Scene, make_nodes
 from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
 from tidy_caravan.core.steps.base import Phase, per_mesh, step
 
@@ -133,6 +133,14 @@ class OnParts(unittest.TestCase):
         for fmt in ("glb", "gltf", "dae", "usda", "usdz"):
             with self.subTest(format=fmt):
                 self.assertEqual(alarm_of(odd, BUILT_IN[0], Route(), fmt), "")
+
+    def test_data_of_one_of_several_that_are_called_the_same(self) -> None:
+        for marked in range(4):
+            more = make_nodes([-1] * 4, np.tile(np.eye(4), (4, 1, 1)), ["bollard.001"] * 4, mesh=[-1, 2, -1, -1], extras={marked: {"berth": 6}})  # fmt: skip
+            scene = replace(kiosk(), nodes=more, roots=(), clips=())
+            for fmt in ("glb", "dae", "usda"):
+                with self.subTest(format=fmt, marked=marked):
+                    self.assertEqual(alarm_of(scene, BUILT_IN[0], Route(), fmt), "")
 
 
 class Toy(Step):

@@ -136,12 +136,16 @@ def data_problems(
     called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
     kept: data of the nodes that are looked at; all of `before` without it.
     """
-    where = {path: j for j, path in enumerate(called[1])}
+    taken = set(pairs.values())
+    where: dict[str, list[int]] = {}
+    for j, path in enumerate(called[1]):
+        if j not in taken:
+            where.setdefault(path, []).append(j)
     out = []
     for i, said in (before.nodes.extras if kept is None else kept).items():
         if not isinstance(said, dict) or not said:
             continue
-        j = pairs.get(i, where.get(called[0][i], -1))
+        j = pairs[i] if i in pairs else of_equals(where.get(called[0][i], []), said, after.nodes.extras)
         if j < 0 and (kept is not None or before.nodes.mesh[i] >= 0):
             continue  # a part is told as lost; what steps leave behind is in the manifest
         found = after.nodes.extras.get(j) if j >= 0 else None
@@ -154,6 +158,16 @@ def data_problems(
         if odd:
             out.append(f"“{called[0][i]}”: its data differ in {', '.join(f'“{k}”' for k in odd[:3])}")
     return listed(out)
+
+
+def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -> int:
+    """Which of the nodes that are called the same is meant, -1 where there is none left: one that says the same, or else
+    something, or else the first. It is taken out of them."""
+    for good in (lambda d: isinstance(d, dict) and equal_data(said, d), lambda d: isinstance(d, dict), lambda d: True):
+        for k, j in enumerate(nodes):
+            if good(data.get(j)):
+                return nodes.pop(k)
+    return -1
 
 
 def equal_data(a: object, b: object) -> bool:
