@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import trimesh
@@ -18,7 +19,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
-from tidy_caravan.core.scene.things import Channel
+from tidy_caravan.core.scene.things import Channel, Root
 from tidy_caravan.core.selection import Assignment, PartSet, Rule, Treatment
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.demo.ferry_landing import landing
@@ -121,6 +122,20 @@ class Arrives(unittest.TestCase):
                 with self.subTest(to=to, format=fmt):
                     ok, said, _ = proven(benches(6, turn=True, seed=3), [step], fmt)
                     self.assertTrue(ok, said)
+
+    def test_parts_that_hang_below_nothing_stand_in_the_scene_that_is_drawn(self) -> None:
+        """A glTF or COLLADA file draws what its scene lists: a second mesh beside its head has to be in that list."""
+        nodes = make_nodes([-1] * 4, np.array([at(3 * k, 0, 0) for k in range(4)]), [f"bench {k}" for k in range(4)], mesh=[0] * 4)  # fmt: skip
+        scene = replace(benches(), nodes=nodes, roots=(Root((0, 1, 2, 3), "quay"), Root((), "empty")), layers=())
+        step = {"kind": "combine_parts", "by": "all", "to": "mesh_per_material"}
+        for fmt in ("glb", "dae"):
+            ok, said, result = proven(scene, [step], fmt)
+            self.assertTrue(ok, said)
+            self.assertEqual((len(result.nodes), len(result.roots[0].nodes)), (2, 2))
+        with mock.patch("tidy_caravan.core.route.with_all_roots", lambda scene: scene):
+            ok, said, _ = proven(scene, [step])
+            self.assertFalse(ok)
+            self.assertIn("nothing draws it", said[0])
 
     def test_split_shared_and_combined_again_the_demo_arrives(self) -> None:
         scene = landing()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import fnmatch
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -17,6 +18,9 @@ from tests.core.test_density import grid
 from tests.core.test_pivots import leaf
 from tests.core.test_sides import at, box_without, over, scene_of, sheet
 from tests.core.test_vertices import soup
+from tests.planted import kiosk
+from tests.trees import as_mesh
+from tidy_caravan.core.arrival.surfaces import difference
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
@@ -127,3 +131,39 @@ class Mends(unittest.TestCase):
                 moved = np.abs(out.part_bounds - scene.part_bounds).max() * 1000
                 limit = {"lift": 4.01, "close": 3.01, "simplify": 1.0}.get(name, 0.001)
                 self.assertLessEqual(moved, limit)
+
+
+class ForSome(unittest.TestCase):
+    def test_every_step_may_be_for_one_of_two_that_share_a_mesh(self) -> None:
+        # three posts share a mesh, so that two do when one has its own
+        nodes = kiosk().nodes
+        mesh = nodes.mesh.copy()
+        mesh[6] = mesh[3]
+        scene = replace(kiosk(), nodes=replace(nodes, mesh=mesh))
+        more = {
+            "texture_scale": {"metresPerRepeat": 0.3},
+            "lightmap_uvs": {"keepGood": False},
+            "first_uvs": {"anew": True},
+        }
+        for kind in known_steps():
+            if kind in ("match_units_axes", "light_pages"):
+                continue
+            steps = [
+                {"kind": "match_units_axes"},
+                {"kind": kind, "where": {"names": ["post left"]}, **more.get(kind, {})},
+            ]
+            with self.subTest(step=kind), TemporaryDirectory() as folder:
+                route = Route.model_validate({"steps": steps})
+                package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[1], route, "glb")
+                save(package.files, Path(folder) / "p")
+                report, _ = prove(Path(folder) / "p", scene, result)
+                self.assertTrue(report.ok, [*report.problems, *(str(r.told) for r in report.rows if r.faults)])
+
+    def test_each_of_two_faces_at_one_place_is_its_own_whatever_their_order(self) -> None:
+        ball = trimesh.creation.icosphere(1)
+        both = np.stack([ball.faces, ball.faces[:, ::-1]], axis=1).reshape(-1, 3)
+        one, other = (as_mesh(trimesh.Trimesh(ball.vertices, faces, process=False)) for faces in (both, both[1:]))
+        for a, b, turned in ((one, other, 0), (other, one, 0), (one, as_mesh(ball), 0)):
+            self.assertEqual(difference(a, b, np.eye(4), np.eye(4), 1e-4, False).turned, turned)
+        back = as_mesh(trimesh.Trimesh(ball.vertices, ball.faces[:, ::-1], process=False))
+        self.assertEqual(difference(as_mesh(ball), back, np.eye(4), np.eye(4), 1e-4, False).turned, 80)

@@ -103,6 +103,19 @@ class Presets(unittest.TestCase):
         self.assertEqual(self.pivot(at="world"), [0, 0, 0])
         self.assertEqual(self.pivot(at="point", pointX=1.5, pointY=2.5, pointZ=-3), [1.5, 2.5, -3])
 
+    def test_a_pivot_so_far_off_that_vertices_would_lose_their_places_is_none(self) -> None:
+        scene = self.box()
+        out, changes = apply(scene, kind="place_pivots", onlyFar=False, at="point", pointZ=-9e7)
+        self.assertIs(out.meshes[0], scene.meshes[0])
+        self.assertIn("would lose more", changes[0].text)
+        site = scene.but(
+            nodes=make_nodes([-1], trimesh.transformations.translation_matrix([9e5, 0, 0])[None], ["shed"], mesh=[0])
+        )
+        far, _ = apply(
+            site, kind="place_pivots", onlyFar=False, at="world"
+        )  # no worse than the place that it has there
+        self.assertTrue(np.allclose(far.nodes.world[0, :3, 3], 0))
+
     def test_the_group_is_the_node_above(self) -> None:
         group = trimesh.transformations.rotation_matrix(0.5, [0, 1, 0], [4, 5, 6])
         group[:3, 3] = 4, 5, 6

@@ -17,6 +17,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene, Touched
+from tidy_caravan.core.scene.scene import with_all_roots
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.space.site import read_as
 from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
@@ -146,10 +147,10 @@ def run(
         context = StepContext(destination, tell, workshop or Workshop(), assignment)
         began = time.monotonic()
         # what hangs below a part goes where it goes and is called by its path
-        chosen = scene.nodes.came_from(scene.nodes.under(context.selected(one.where, scene)))
+        chosen = scene.nodes.came_from(scene.nodes.under(one.reach(scene, context)))
         touched = (scene.touched or Touched.none(len(start.nodes))).by(i, chosen)
         scene, changes = one.apply(scene, context)
-        scene = scene.but(touched=touched)
+        scene = with_all_roots(scene).but(touched=touched)
         after = count(scene)
         records.append(StepRecord(kind=one.kind, title=one.title, before=before, after=after, changes=changes))
         before = after

@@ -318,6 +318,12 @@ def judge_route(
                 if times > 1 and not free[uv_aspect(number, channel)][k]:
                     name = set_name(number, manifest)
                     by_route.say(k, name, f"the route changed its {name} and declares nothing of the kind", times)
+    shown, still = (drawn_from(s, s.default_root) & ~hidden(s.nodes) for s in (here.scene, mid.scene))
+    # what a step leaves out it has to switch off or take out
+    for k in np.flatnonzero(
+        shown[origin[rows]] & ~still[middle[rows]] & ~hidden(mid.scene.nodes)[middle[rows]]
+    ).tolist():
+        by_route.say(k, "scene", "nothing draws it: the route left it out of the scene that is shown")
     names, tree = free[Aspect.NAMES], free[Aspect.TREE]
     before, after = keys(here.scene.nodes), keys(mid.scene.nodes)
     own, called = here.scene.nodes.names, mid.scene.nodes.names

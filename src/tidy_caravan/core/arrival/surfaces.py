@@ -25,11 +25,15 @@ from tidy_caravan.core.work.meshes import everything_of, mesh_of
 
 TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1, 0, 2)], np.int64)
 """The corners of a triangle in every order; the last three are seen from behind."""
+BEHIND = 3
+"""The first of TURNS that is."""
 NOISE = 1e-6
 """Part of a mesh's size that storing it in float32 and moving it may cost, with a margin of sixteen."""
 UV_LIMIT = 1e-5
 """Difference of coordinates below which they are the same, and as much again for each whole repeat, by float32."""
 CANDIDATES = 8
+GRAIN = 1e-3
+"""Part of the limit by which one partner is no closer than another: of the same triangle twice the first is the first."""
 CHUNK = 20_000
 
 
@@ -142,7 +146,7 @@ def difference(
     out.distance = float(far.max(initial=0.0))
     if out.missing:
         out.missing_height = float(heights(np.delete(points_a, rows_a, axis=0)).max(initial=0.0))
-    out.turned = int((turn >= 3).sum())
+    out.turned = int((turn >= BEHIND).sum())
     corners = TURNS[turn]
     kinds, counts = np.unique(np.column_stack([slots_a[rows_a], slots_b[rows_b]]), axis=0, return_counts=True)
     out.slots = {(int(x), int(y)): int(n) for (x, y), n in zip(kinds, counts, strict=True)}
@@ -199,7 +203,7 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     return first @ turn.T, second, turn
 
 
-SURFACES = Work("surfaces", 1, f"{__name__}:compared", native=False, figures_only=True)
+SURFACES = Work("surfaces", 2, f"{__name__}:compared", native=False, figures_only=True)
 
 
 def asked(
@@ -320,6 +324,8 @@ def together(a: F64, b: F64, limit: float, noise: float, displaced: bool = True)
     good = far <= limit
     if good.all() and len(a) == len(b):
         return rows, rows, turn, far
+    # out of order, a surface with two sides has another triangle in the place of each, seen from behind: not the one meant
+    good &= turn < BEHIND
     left_a = np.concatenate([rows[~good], np.arange(count, len(a))])
     left_b = np.concatenate([rows[~good], np.arange(count, len(b))])
     found_a, found_b = by_place(a[left_a], b[left_b], limit)
@@ -368,20 +374,23 @@ def by_place(a: F64, b: F64, limit: float) -> tuple[I64, I64]:
     second = found.ravel()
     real = second < len(b)
     first, second = first[real], second[real]
-    cost = np.empty(len(first))
+    cost, behind = np.empty(len(first)), np.zeros(len(first), np.bool_)
     for at in range(0, len(first), CHUNK):
         x, y = a[first[at : at + CHUNK]], b[second[at : at + CHUNK]]
         every = np.linalg.norm(x[:, TURNS] - y[:, None], axis=3).max(axis=2)
         cost[at : at + CHUNK] = every.min(axis=1)
+        behind[at : at + CHUNK] = every.argmin(axis=1) >= BEHIND
     close = cost <= limit
-    return pick(first[close], second[close], cost[close], len(a), len(b))
+    # one seen from the same side comes before one that is not
+    whole = np.round((cost + behind * 2 * limit) / max(GRAIN * limit, 1e-300))
+    return pick(first[close], second[close], whole[close], len(a), len(b))
 
 
 def pick(first: I64, second: I64, cost: F64, count_a: int, count_b: int) -> tuple[I64, I64]:
-    """One partner for each, cheapest first; rounds of mutual best choices."""
+    """One partner for each, cheapest first and of equals the first; rounds of mutual best choices."""
     chosen_a: list[I64] = []
     chosen_b: list[I64] = []
-    order = np.argsort(cost, kind="stable")
+    order = np.lexsort((second, first, cost))
     first, second = first[order], second[order]
     free_a: Bool = np.ones(count_a, np.bool_)
     free_b: Bool = np.ones(count_b, np.bool_)

@@ -15,7 +15,7 @@ from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.levels import Levels
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
-from tidy_caravan.core.scene.nodes import Nodes
+from tidy_caravan.core.scene.nodes import HIDDEN, Nodes
 from tidy_caravan.core.scene.provenance import Origin, Touched
 from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
@@ -149,6 +149,23 @@ def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh]) -> Scene
             kept.append(mesh)
         table[i] = number
     return scene.but(meshes=tuple(kept), nodes=replace(scene.nodes, mesh=table[column]))
+
+
+def with_all_roots(scene: Scene) -> Scene:
+    """The scene with every node that hangs below none in the root that is shown, unless another lists it or it is switched
+    off, as what the file left out of all its roots is. What came to hang below a node leaves them."""
+    if not scene.roots:
+        return scene
+    nodes = scene.nodes
+    listed = np.zeros(len(nodes), np.bool_)
+    listed[[i for r in scene.roots for i in r.nodes]] = True
+    new = np.flatnonzero((nodes.parent < 0) & ~listed & ((nodes.flags & HIDDEN) == 0))
+    if not len(new) and not (listed & (nodes.parent >= 0)).any():
+        return scene
+    roots = [replace(r, nodes=tuple(i for i in r.nodes if nodes.parent[i] < 0)) for r in scene.roots]
+    shown = min(max(scene.default_root, 0), len(roots) - 1)
+    roots[shown] = replace(roots[shown], nodes=(*roots[shown].nodes, *new.tolist()))
+    return scene.but(roots=tuple(roots))
 
 
 def origin_of(scene: Scene, node: int) -> Origin | None:

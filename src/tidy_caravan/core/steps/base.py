@@ -135,6 +135,10 @@ class Step(BaseModel):
         """What the step may change, with its parameters as they are; whatever is not named here is as it was."""
         return ()
 
+    def reach(self, scene: Scene, context: StepContext) -> Bool:
+        """(N,) nodes that the step may change: those it is meant for, unless others share what it changes."""
+        return context.selected(self.where, scene)
+
     def read_as(self, stated: Convention) -> Convention:
         """The convention that the source is read in: what the file states, or what the step knows better."""
         return stated

@@ -39,6 +39,9 @@ AT = {
 ENDS = {"low": 0.0, "middle": 0.5, "high": 1.0}
 AGREE = 1e-6
 """Part of a mesh's size within which all its users want the pivot at one place."""
+HARMLESS_M = 1e-5
+TWICE = 2.0
+"""How much further from a pivot than from the old one, or from the world's origin, vertices may come to lie beyond that."""
 
 
 @step
@@ -109,6 +112,7 @@ class PlacePivots(Step):
         apart: list[int] = []
         unsure: list[int] = []
         no_leaf: list[int] = []
+        far_off: list[int] = []
         up = axis_vector(scene.convention.up)
         for k, (i, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
@@ -139,12 +143,16 @@ class PlacePivots(Step):
                     apart += users.tolist()
                     continue
                 target = wanted[0]
+            if too_far(box, target, nodes.world[users], scene.convention.metres_per_unit):
+                far_off += users.tolist()
+                continue
             # what float32 cannot tell from there is there
             if np.abs(target).max() > max(AGREE * size, 2 * float(np.spacing(np.float32(np.abs(box).max())))):
                 shift[i] = target
         told = (
             (apart, "stay: they share a mesh, and what is wanted would be another place of it for each"),
             (unsure, "got the hinge at the edge that was nearer to their pivot: nothing in their shape tells which it is"),
+            (far_off, "stay: that far from their pivot their vertices, kept in 32 bits, would lose more than the world around them does"),
             (no_leaf, "are no leaves, thin and upright, and stay"),
         )  # fmt: skip
         return shift, [
@@ -183,6 +191,16 @@ def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64) -> Scene:
         meshes.append(replace(scene.meshes[i], positions=shifted))
     column = np.where(moved, table[nodes.mesh], nodes.mesh).astype(np.int32)
     return with_meshes(scene.but(nodes=replace(nodes, local=local)), column, meshes)
+
+
+def too_far(box: F64, target: F64, worlds: F64, metres: float) -> bool:
+    """Whether vertices about a pivot there have float32 steps of more than HARMLESS_M, and coarser than about their own one
+    and than places in the world have. box: (2, 3) of the mesh. worlds: (K, 4, 4) of its users. metres: of a unit."""
+    own, there = np.abs(box).max(), np.abs(box - target).max()
+    stretch = np.linalg.norm(worlds[:, :3, :3], axis=1).max(axis=1)
+    reach = (np.abs(worlds[:, :3, 3]).max(axis=1) / np.where(stretch > 0, stretch, 1.0)).max()
+    step = float(np.spacing(np.float32(there))) * float(stretch.max()) * metres
+    return bool(step > HARMLESS_M and there > TWICE * max(own, reach))
 
 
 def stance(linear: F64, up: F64) -> tuple[int, F64]:

@@ -86,7 +86,7 @@ class FirstUvs(Step):
     anew: bool = parameter(False, "Also where there is one", "Replace first UV sets that are there")
 
     def effects(self) -> tuple[Effect, ...]:
-        return (Effect(Aspect.FIRST_UV), Effect(Aspect.TANGENTS))
+        return (Effect(Aspect.FIRST_UV), Effect(Aspect.TANGENTS), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
@@ -188,7 +188,7 @@ class TextureScale(Step):
     )
 
     def effects(self) -> tuple[Effect, ...]:
-        return (Effect(Aspect.FIRST_UV),)
+        return (Effect(Aspect.FIRST_UV), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
@@ -234,6 +234,14 @@ class LightmapUvs(Step):
     def effects(self) -> tuple[Effect, ...]:
         """The set itself; a picture's set that stands there moves on, with the materials that read it."""
         return (Effect(Aspect.LIGHTMAP_UV), Effect(Aspect.FURTHER_UV), Effect(Aspect.MATERIALS), Effect(Aspect.SHARING))
+
+    def reach(self, scene: Scene, context: StepContext) -> Bool:
+        """All that draw a mesh which gets a set, or a material that reads another one then."""
+        rows = self._rows(scene, context)[0]
+        room = room_for(scene, context.destination.lightmap_channel, np.unique(scene.nodes.mesh[rows]).tolist())
+        out = super().reach(scene, context).copy()
+        out[rows] = True
+        return out if room is None else out | np.isin(scene.nodes.mesh, room.meshes)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         channel = context.destination.lightmap_channel
