@@ -163,11 +163,12 @@ def data_problems(
 def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -> int:
     """Which of the nodes that are called the same is meant, -1 where there is none left: one that says the same, or else
     something, or else the first. It is taken out of them."""
-    for good in (lambda d: isinstance(d, dict) and equal_data(said, d), lambda d: isinstance(d, dict), lambda d: True):
-        for k, j in enumerate(nodes):
-            if good(data.get(j)):
-                return nodes.pop(k)
-    return -1
+
+    def rank(found: Any) -> int:
+        return 2 if not isinstance(found, dict) else int(not equal_data(said, found))
+
+    best = min(range(len(nodes)), key=lambda k: rank(data.get(nodes[k])), default=-1)
+    return nodes.pop(best) if best >= 0 else -1
 
 
 def equal_data(a: object, b: object) -> bool:
