@@ -145,6 +145,9 @@ class Found(unittest.TestCase):
         self.assertEqual(sorted(m.material[0] for m in out.meshes), [0, 1])
         self.assertEqual(len({m.surface_id for m in out.meshes}), 1)
         self.assertEqual(out.nodes.mesh.tolist()[1:], [out.nodes.mesh[1]] * 2)
+        again, changes = parse_step({"kind": "share_copies"}).apply(out, StepContext(BUILT_IN[0]))
+        self.assertEqual((again, changes), (out, []))
+        self.assertNotIn("sharing.loose-copies", {f.code for f in survey(out, BUILT_IN[0])})
 
 
 class Placed(unittest.TestCase):

@@ -26,8 +26,9 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, known_steps, parse_step
+from tidy_caravan.core.survey import survey
 
 BOX = trimesh.creation.box
 CONE = trimesh.creation.cone(0.4, 1.3, sections=9)
@@ -167,3 +168,21 @@ class ForSome(unittest.TestCase):
             self.assertEqual(difference(a, b, np.eye(4), np.eye(4), 1e-4, False).turned, turned)
         back = as_mesh(trimesh.Trimesh(ball.vertices, ball.faces[:, ::-1], process=False))
         self.assertEqual(difference(as_mesh(ball), back, np.eye(4), np.eye(4), 1e-4, False).turned, 80)
+
+
+class Offered(unittest.TestCase):
+    def test_a_mend_is_offered_only_where_it_would_change_something(self) -> None:
+        """Instances of two sizes keep theirs, mirrors stay where they are taken, and a node with data is not empty."""
+        sizes = [np.eye(4), np.diag([3.0, 3, 3, 1]), np.diag([-1.0, 1, 1, 1]), np.eye(4)]
+        nodes = make_nodes([-1] * 4, np.array(sizes), ["small", "large", "left", "berth"], mesh=[0, 0, 0, -1], extras={3: {"berth": 2}})  # fmt: skip
+        scene = Scene(GLTF, nodes, (as_mesh(CONE),))
+        for destination in BUILT_IN:
+            one, _ = parse_step({"kind": "match_units_axes"}).apply(scene, StepContext(destination))
+            found = {f.code: f for f in survey(one, destination)}
+            self.assertIsNone(found["scale.left"].mend)
+            self.assertIn("share a mesh with parts of another size", found["scale.left"].text)
+            self.assertEqual("transform.mirrored" in found, destination.negative_scale)
+            self.assertIsNone(found["transform.mirrored"].mend if destination.negative_scale else None)
+            self.assertNotIn("tree.empty", found)
+        bare = scene.but(nodes=replace(nodes, extras={}))
+        self.assertEqual({f.code: f for f in survey(bare, BUILT_IN[0])}["tree.empty"].parts, [3])

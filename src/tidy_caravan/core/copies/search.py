@@ -147,6 +147,21 @@ class Shared:
     family: I64
 
 
+def settled(scene: Scene, found: Copies, rows: I64) -> Bool:
+    """(families,) those whose meshes differ in nothing but their materials: sharing has nothing left to give. rows: of the
+    meshes that are drawn."""
+    of: dict[int, list[int]] = defaultdict(list)
+    for k in rows.tolist():
+        of[int(found.family[k])].append(k)
+    out = np.zeros(len(found.frame), np.bool_)
+    for family, members in of.items():
+        if len({found.slots[k].tobytes() for k in members}) < len(members):
+            continue
+        meshes = [scene.meshes[found.mesh[k]] for k in members]
+        out[family] = len({replace(m, material=meshes[0].material, origin=None, name="").id for m in meshes}) == 1
+    return out
+
+
 def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     """The scene with chosen nodes (N,) drawing the prototypes of their families from where their own mesh was; families of
     fewer than `least` parts, or whose parts share one mesh already, are left."""
@@ -166,7 +181,7 @@ def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     row[askew] = -1
     users = np.bincount(found.family[row[row >= 0]], minlength=len(found.frame))
     meshes_of = np.bincount(found.family[np.unique(row[row >= 0])], minlength=len(found.frame))
-    left = (users < least) | (meshes_of < 2)
+    left = (users < least) | (meshes_of < 2) | settled(scene, found, np.unique(row[row >= 0]))
     row[(row >= 0) & left[found.family[row]]] = -1
     rows = np.flatnonzero(row >= 0)
     inverse = affine_inverse(found.matrix[row[rows]])

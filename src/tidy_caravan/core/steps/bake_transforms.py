@@ -13,7 +13,8 @@ from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.convert import split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse, polar
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
-from tidy_caravan.core.steps.match_units import SCALE_TOLERANCE, bake_scale, distinct, untouchable
+from tidy_caravan.core.steps.match_units import SCALE_TOLERANCE, bake_scale, distinct
+from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
 
 

@@ -17,6 +17,7 @@ from tidy_caravan.core.space.convert import convert, split_viewers, transform_me
 from tidy_caravan.core.space.site import read_as
 from tidy_caravan.core.space.transforms import affine_inverse, polar, split_trs
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
+from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
 
 SCALE_TOLERANCE = 1e-6
@@ -91,22 +92,6 @@ def axis_text(p: F64) -> str:
         row = int(np.argmax(np.abs(p[:, k])))
         names.append(f"{'XYZ'[k]}→{'-' if p[row, k] < 0 else ''}{'XYZ'[row]}")
     return ", ".join(names)
-
-
-def untouchable(scene: Scene) -> Bool:
-    """(N,) animated and skinned nodes, all above them and all below: their scale must stay."""
-    nodes = scene.nodes
-    marked = nodes.skin >= 0
-    marked[[c.node for clip in scene.clips for c in clip.channels]] = True
-    marked[[j for s in scene.skins for j in s.joints]] = True
-    out = nodes.under(marked)
-    up = np.flatnonzero(marked)
-    while len(up):
-        up = np.unique(nodes.parent[up])
-        up = up[up >= 0]
-        up = up[~out[up]]
-        out[up] = True
-    return out
 
 
 def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:

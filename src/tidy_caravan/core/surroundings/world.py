@@ -141,6 +141,22 @@ def scales_of(scene: Scene, largest: bool) -> F64:
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 
 
+def untouchable(scene: Scene) -> Bool:
+    """(N,) animated and skinned nodes, all above them and all below: their scale must stay."""
+    nodes = scene.nodes
+    marked = nodes.skin >= 0
+    marked[[c.node for clip in scene.clips for c in clip.channels]] = True
+    marked[[j for s in scene.skins for j in s.joints]] = True
+    out = nodes.under(marked)
+    up = np.flatnonzero(marked)
+    while len(up):
+        up = np.unique(nodes.parent[up])
+        up = up[up >= 0]
+        up = up[~out[up]]
+        out[up] = True
+    return out
+
+
 STEADY = 1024.0
 """The origin that pairs are looked at about moves by that much only: what is known of them holds to the last bit."""
 

@@ -136,11 +136,12 @@ def leaf_and_frame(context: Context) -> Iterable[Finding]:
 
 @check("tree", "Empty nodes")
 def empty_nodes(context: Context) -> Iterable[Finding]:
-    """Nodes without mesh, light or camera and with nothing of that kind below them."""
+    """Nodes without mesh, light, camera or data of their own and with nothing of that kind below them."""
     scene = context.scene
     nodes = scene.nodes
     useful = (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0)
-    useful[[j for s in scene.skins for j in s.joints]] = True
+    useful[list(nodes.extras)] = True
+    useful[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True
     useful[[c.node for clip in scene.clips for c in clip.channels]] = True
     leads = useful.copy()
     rows = np.flatnonzero(useful)
@@ -156,7 +157,7 @@ def empty_nodes(context: Context) -> Iterable[Finding]:
             severity="info",
             title="Empty nodes",
             count=len(empty),
-            text=f"{plural(len(empty), 'node draws', 'nodes draw')} nothing and lead to nothing.",
+            text=f"{plural(len(empty), 'node draws nothing and leads', 'nodes draw nothing and lead')} to nothing.",
             parts=[int(i) for i in empty],
             mend={"kind": "drop_empties"},
         )

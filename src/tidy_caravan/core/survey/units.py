@@ -8,9 +8,11 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.site import SITE
 from tidy_caravan.core.space.transforms import polar, sheared_ones
+from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
@@ -33,6 +35,9 @@ UNIT_RATIOS = np.array(
 TENS = np.array([0.1, 10.0, 12.0, 1 / 12.0, 2.54, 1 / 2.54])
 """Factors that are a unit only where nearly everything bears them."""
 SAME = 1e-3
+"""Part by which two scales are one."""
+NONE = 1e-4
+"""What a scale differs from one by that is none."""
 FLOAT_ERROR_MM = 0.1
 """Rounding of float32, distance · 2⁻²⁴, from which on it is seen."""
 
@@ -204,9 +209,15 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             parts=[int(i) for i in rows],
             mend=_match(),
         )
-    rest = ~near & (np.abs(scale - 1) > 1e-4) & (scale > 0)
+    rest = ~near & (np.abs(scale - 1) > NONE) & (scale > 0)
     if rest.any():
         rows = parts[rest]
+        kept = keeps_scale(scene, rows)
+        why = (
+            f" {int(kept.sum())} of them move, or share a mesh with parts of another size, and keep it."
+            if kept.any()
+            else ""
+        )
         yield Finding(
             code="scale.left",
             severity="info",
@@ -215,10 +226,27 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             value=float(np.median(scale[rest])),
             limit=1.0,
             unit="×",
-            text=f"{plural(len(rows), 'part')} carry a node scale other than 1.",
+            text=f"{plural(len(rows), 'part carries', 'parts carry')} a node scale other than 1.{why}",
             parts=[int(i) for i in rows],
-            mend=_match(),
+            mend=None if kept.all() else _match(),
         )
+
+
+def keeps_scale(scene: Scene, rows: I64) -> Bool:
+    """(K,) which of some parts have a scale that does not go into their vertices: they move, or as many of those that draw
+    their mesh as of any other size have none."""
+    nodes = scene.nodes
+    parts = nodes.parts[np.isin(nodes.mesh[nodes.parts], nodes.mesh[rows])]
+    mesh = nodes.mesh[parts].astype(np.int64)
+    residual = polar(nodes.world[parts, :3, :3])[1]
+    one = np.abs(residual - np.eye(3)).max(axis=(1, 2)) <= NONE
+    ones, most = np.bincount(mesh[one], minlength=len(scene.meshes)), np.zeros(len(scene.meshes), np.int64)
+    sizes = np.column_stack([mesh, np.round(residual.reshape(-1, 9) / NONE)]).astype(np.int64)
+    kinds, times = np.unique(sizes, axis=0, return_counts=True)
+    np.maximum.at(most, kinds[:, 0], times)
+    own = nodes.mesh[rows]
+    out: Bool = untouchable(scene)[rows] | ((ones[own] > 0) & (ones[own] >= most[own]))
+    return out
 
 
 def unit_primitive(mesh: Mesh) -> bool:
@@ -277,7 +305,7 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
             text=f"{plural(len(mirrored), 'part is', 'parts are')} mirrored by a negative scale, which {destination.title} "
             f"{'accepts' if accepted else 'does not accept; their faces would turn inside out'}.",
             parts=[int(i) for i in mirrored],
-            mend=_match(),
+            mend=None if accepted else _match(),
         )
     size = np.linalg.norm(linear, axis=1).max(axis=1)
     flat = parts[np.abs(determinant) <= 1e-12 * size**3]
