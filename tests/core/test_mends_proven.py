@@ -18,6 +18,7 @@ from tests.core.test_density import grid
 from tests.core.test_pivots import leaf
 from tests.core.test_sides import at, box_without, over, scene_of, sheet
 from tests.core.test_vertices import soup
+from tests.harden.routes import try_routes
 from tests.planted import kiosk
 from tests.trees import as_mesh
 from tidy_caravan.core.arrival.surfaces import difference
@@ -168,6 +169,9 @@ class ForSome(unittest.TestCase):
             self.assertEqual(difference(a, b, np.eye(4), np.eye(4), 1e-4, False).turned, turned)
         back = as_mesh(trimesh.Trimesh(ball.vertices, ball.faces[:, ::-1], process=False))
         self.assertEqual(difference(as_mesh(ball), back, np.eye(4), np.eye(4), 1e-4, False).turned, 80)
+
+    def test_some_random_routes_over_random_scenes(self) -> None:
+        self.assertEqual(try_routes(16, 7000).faults, [])
 
 
 class Offered(unittest.TestCase):

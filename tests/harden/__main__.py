@@ -1,6 +1,6 @@
-"""Kills, a crowd, mutated files, the API's fuzzer and untouched packages, as long as asked.
+"""Kills, a crowd, mutated files, the API's fuzzer, untouched packages and random routes, as long as asked.
 
-Usage: python -m tests.harden [--kills N] [--people N] [--files N] [--requests N] [--sources N] [--seed N]
+Usage: python -m tests.harden [--kills N] [--people N] [--files N] [--requests N] [--sources N] [--routes N] [--seed N]
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from tests.harden.arrivals import try_arrivals
 from tests.harden.crowd import try_crowd
 from tests.harden.files import try_files
 from tests.harden.kills import try_kills
+from tests.harden.routes import try_routes
 from tidy_caravan.server.settings import ROOT
 
 
@@ -27,6 +28,7 @@ def main() -> int:
     parser.add_argument("--files", type=int, default=2000)
     parser.add_argument("--requests", type=int, default=5000)
     parser.add_argument("--sources", type=int, default=1000)
+    parser.add_argument("--routes", type=int, default=500)
     parser.add_argument("--seed", type=int, default=int(time.time()) % 100_000)
     args = parser.parse_args()
     print(f"seed {args.seed}", flush=True)
@@ -80,6 +82,10 @@ def main() -> int:
             f"{arrivals.packages} untouched packages of {arrivals.sources} sources: {len(arrivals.alarms)} false alarms, "
             f"{arrivals.seconds:.0f} s"
         )
+    if args.routes:
+        routes = try_routes(args.routes, args.seed, tell)
+        bad += len(routes.faults)
+        print(f"{routes.tried} random routes: {len(routes.faults)} packages that were refused")
     print(f"hardened: {bad} faults")
     return 1 if bad else 0
 
