@@ -99,7 +99,7 @@ def contact(
         odd = np.abs(relative[members] - middle).sum(axis=(1, 2))
         first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
         firsts.append(first)
-    others: list[I64] = []
+    others: list[tuple[int, I64]] = []
     for members, first, outcome in zip(
         groups, firsts, workshop.do(SURFACES, [piece(f) for f in firsts], tell), strict=True
     ):
@@ -113,18 +113,20 @@ def contact(
         found.missing_height *= 1000
         meshes.append((members.astype(np.int64), found))
         if not loose[first] and pairing[first] != Pairing.IN_ORDER:
-            others += alike(relative[members], members, moved * 1000 > limits[members], found.radius)
+            ways = alike(relative[members], members, moved * 1000 > limits[members], found.radius)
+            others += [(len(meshes) - 1, some) for some in ways]
     # what looks the same when it is turned may stand on the same mesh in another way
-    again = workshop.do(SURFACES, [piece(int(some[0])) for some in others], tell) if others else []
-    for some, outcome in zip(others, again, strict=True):
+    again = workshop.do(SURFACES, [piece(int(some[0])) for _, some in others], tell) if others else []
+    for (number, some), outcome in zip(others, again, strict=True):
         found = difference_of(outcome)
         if found.failed or found.distance * 1000 > limits[some[0]]:
             continue
         surface[some], normal[some] = found.distance * 1000, found.normal if ability.normals else 0.0
         found.missing_height *= 1000
-        meshes = [(m[~np.isin(m, some)], d) for m, d in meshes]
-        meshes = [*((m, d) for m, d in meshes if len(m)), (some, found)]
-    return Contact(surface, normal, meshes)
+        members, usual = meshes[number]
+        meshes[number] = members[~np.isin(members, some)], usual
+        meshes.append((some, found))
+    return Contact(surface, normal, [(members, d) for members, d in meshes if len(members)])
 
 
 def alike(relative: F64, members: I64, far: Bool, radius: float) -> list[I64]:
