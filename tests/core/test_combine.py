@@ -132,6 +132,11 @@ class Arrives(unittest.TestCase):
             ok, said, result = proven(scene, [step], fmt)
             self.assertTrue(ok, said)
             self.assertEqual((len(result.nodes), len(result.roots[0].nodes)), (2, 2))
+        apart = replace(scene, roots=(Root((), "empty"), Root((0, 1, 2, 3), "quay")))
+        _, _, result = proven(apart, [step])
+        self.assertEqual(
+            [len(r.nodes) for r in result.roots], [0, 2]
+        )  # beside its head, in the scene that is not drawn
         with mock.patch("tidy_caravan.core.route.with_all_roots", lambda scene: scene):
             ok, said, _ = proven(scene, [step])
             self.assertFalse(ok)

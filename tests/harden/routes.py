@@ -61,7 +61,7 @@ def shape(rng: np.random.Generator) -> Mesh:
 
 
 def copied(mesh: Mesh, rng: np.random.Generator) -> Mesh:
-    """The mesh turned and moved in its vertices, in the same order of vertices and triangles or in another."""
+    """The mesh turned and moved in its vertices, its vertices and triangles in the same order or in another."""
     turn = trimesh.transformations.random_rotation_matrix(rng.random(3))[:3, :3]
     normals = None if mesh.normals is None else (mesh.normals @ turn.T).astype(np.float32)
     points = (mesh.positions.astype(np.float64) @ turn.T + rng.uniform(-8, 8, 3)).astype(np.float32)
@@ -69,6 +69,8 @@ def copied(mesh: Mesh, rng: np.random.Generator) -> Mesh:
     if rng.random() < 0.5:
         order = rng.permutation(mesh.triangles)
         out = replace(out, indices=np.roll(out.indices[order], 1, axis=1), material=out.material[order])
+        vertices = rng.permutation(mesh.vertices)
+        out = out.with_vertices(vertices, indices=np.argsort(vertices)[out.indices].astype(np.uint32))
     return out
 
 

@@ -22,6 +22,8 @@ STAR = 24
 """Vertices of more triangles stay: fans and poles."""
 EVENLY = 1e-3
 """Part of the bound by which a place waits when another was drawn into it: stars stay small where all cost the same."""
+AGAIN = 64
+"""Changes around a place that are counted for that, before it begins anew."""
 SWEEPS = 8
 """Times that all places are asked: one may go after others further off went."""
 PLACE, TIMES, OWN, THEIRS, SLOT, WAY, CREASE = range(7)
@@ -66,7 +68,7 @@ def drawn_in(  # type: ignore[no-untyped-def]
                 m = ring_of(n, star, place, wedge, material, ring)
                 cost = prices(p, n, m, star, facing, ring, costs, points, place, error, bound)
                 if cost <= bound:
-                    heappush(queue, (cost + EVENLY * bound * scattered(p), p, version[p]))
+                    heappush(queue, (cost + waits(p, version[p], bound), p, version[p]))
         gone = 0
         while len(queue) and left - 2 >= least:
             key, u, known = heappop(queue)
@@ -75,7 +77,7 @@ def drawn_in(  # type: ignore[no-untyped-def]
             n = star_of(u, alive, head, tail, follow, star)
             m = ring_of(n, star, place, wedge, material, ring)
             prices(u, n, m, star, facing, ring, costs, points, place, error, bound)
-            later = EVENLY * bound * (scattered(u) + version[u] % 64)
+            later = waits(u, version[u], bound)
             while True:
                 best = -1
                 for i in range(m):
@@ -94,8 +96,8 @@ def drawn_in(  # type: ignore[no-untyped-def]
                 v = ring[best, PLACE]
                 stamp += 1
                 pairs = allowed(
-                    u, v, best, n, m, star, facing, ring, points, place, wedge, before, normals, kinds, alive, head, tail,
-                    follow, marks, stamp, own, into,
+                    u, v, best, n, m, star, facing, ring, points, place, wedge, before, normals, kinds, alive, head, follow,
+                    marks, stamp, own, into,
                 )  # fmt: skip
                 off = np.inf
                 if pairs > 0:
@@ -127,8 +129,7 @@ def drawn_in(  # type: ignore[no-untyped-def]
                     m = ring_of(n, star, place, wedge, material, ring)
                     cost = prices(p, n, m, star, facing, ring, costs, points, place, error, bound)
                     if cost <= bound:
-                        waits = EVENLY * bound * (scattered(p) + version[p] % 64)
-                        heappush(queue, (cost + waits, p, version[p]))
+                        heappush(queue, (cost + waits(p, version[p], bound), p, version[p]))
                 break
         if not gone or left - 2 < least:
             break
@@ -136,9 +137,10 @@ def drawn_in(  # type: ignore[no-untyped-def]
 
 
 @compiled
-def scattered(place):  # type: ignore[no-untyped-def]
-    """A number below one for each place, the same every time: of equal costs no side of a mesh is the first."""
-    return ((place * 2654435761) % 1000003) / 1000003
+def waits(place, version, bound):  # type: ignore[no-untyped-def]
+    """What a place waits longer than its cost: with each change around it, and scattered below that, so that of equal costs
+    no side of a mesh is the first."""
+    return EVENLY * bound * (((place * 2654435761) % 1000003) / 1000003 + version % AGAIN)
 
 
 @compiled
@@ -254,8 +256,8 @@ def from_line(p, a, b):  # type: ignore[no-untyped-def]
 
 @compiled
 def allowed(  # type: ignore[no-untyped-def]
-    u, v, at, n, m, star, facing, ring, points, place, wedge, before, normals, kinds, alive, head, tail, follow, marks,
-    stamp, own, into,
+    u, v, at, n, m, star, facing, ring, points, place, wedge, before, normals, kinds, alive, head, follow, marks, stamp,
+    own, into,
 ):  # fmt: skip
     """How many vertices u has, 0 where it may not be drawn into v: nothing may fold over or tear.
 

@@ -125,6 +125,17 @@ class Nodes:
                 out[i] = f"{out[up]}/{own[i]}"
         return tuple(out)
 
+    def over(self, marked: Bool) -> Bool:
+        """(N,) True for marked nodes and everything above them. O(N)."""
+        out = marked.copy()
+        rows = np.flatnonzero(marked)
+        while len(rows):
+            rows = np.unique(self.parent[rows])
+            rows = rows[rows >= 0]
+            rows = rows[~out[rows]]
+            out[rows] = True
+        return out
+
     def under(self, marked: Bool) -> Bool:
         """(N,) True for marked nodes and everything below them."""
         out = marked.copy()

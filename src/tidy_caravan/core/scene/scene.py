@@ -152,8 +152,9 @@ def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh]) -> Scene
 
 
 def with_all_roots(scene: Scene) -> Scene:
-    """The scene with every node that hangs below none in the root that is shown, unless another lists it or it is switched
-    off, as what the file left out of all its roots is. What came to hang below a node leaves them."""
+    """The scene with every node that hangs below none in a root: that of others from its source part, or the one that is
+    shown. Those switched off, as what the file left out of all its roots is, stay as they are. What came to hang below a node
+    leaves them."""
     if not scene.roots:
         return scene
     nodes = scene.nodes
@@ -164,7 +165,12 @@ def with_all_roots(scene: Scene) -> Scene:
         return scene
     roots = [replace(r, nodes=tuple(i for i in r.nodes if nodes.parent[i] < 0)) for r in scene.roots]
     shown = min(max(scene.default_root, 0), len(roots) - 1)
-    roots[shown] = replace(roots[shown], nodes=(*roots[shown].nodes, *new.tolist()))
+    of_source = {
+        int(nodes.source[i]): k for k, r in reversed(list(enumerate(roots))) for i in r.nodes if nodes.source[i] >= 0
+    }
+    for i in new.tolist():
+        k = of_source.get(int(nodes.source[i]), shown)
+        roots[k] = replace(roots[k], nodes=(*roots[k].nodes, i))
     return scene.but(roots=tuple(roots))
 
 

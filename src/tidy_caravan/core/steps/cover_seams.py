@@ -7,9 +7,9 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.scene import Root, Scene
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.nodes import with_parts
+from tidy_caravan.core.scene.scene import with_all_roots
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.surroundings.gaps import MOST_MM, gaps
@@ -70,24 +70,11 @@ class CoverSeams(Step):
             local = affine_inverse(above) @ np.array(matrices)
             taken = {n for n in nodes.names if n.startswith("seam_cover_")}
             names = [n for n in (f"seam_cover_{k + 1}" for k in range(len(taken) + len(matrices))) if n not in taken]
-            first = len(nodes)
-            scene = scene.but(
-                nodes=with_parts(nodes, parent, local, names[: len(matrices)], column, nodes.layer[below]),
-                roots=with_roots(scene, np.flatnonzero(parent < 0) + first),
-            )
+            parts = with_parts(nodes, parent, local, names[: len(matrices)], column, nodes.layer[below])
+            scene = with_all_roots(scene.but(nodes=parts))
             where = identities_of(scene, np.unique([list(s.parts) for s in seams]).astype(np.int64))
             text = f"{plural(len(seams) - bare, 'seam')} covered by {plural(len(matrices), 'piece')} of {plural(len(set(column)), 'mesh', 'meshes')}"
             changes.append(Change(text=text, count=len(matrices), parts=where))
         if bare:
             changes.append(Change(text=f"{plural(bare, 'seam')} that no piece of the scene fits", count=bare))
         return scene, changes
-
-
-def with_roots(scene: Scene, added: I64) -> tuple[Root, ...]:
-    """The scene's roots with more nodes in the one that is shown."""
-    if not len(added) or not scene.roots:
-        return scene.roots
-    roots = list(scene.roots)
-    shown = roots[scene.default_root]
-    roots[scene.default_root] = Root((*shown.nodes, *(int(i) for i in added)), shown.name, shown.extras)
-    return tuple(roots)

@@ -13,6 +13,7 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.convert import keep_nodes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, step
+from tidy_caravan.core.surroundings.world import not_empty
 from tidy_caravan.core.words import plural
 
 LETTERS = str.maketrans(
@@ -90,24 +91,7 @@ class DropEmpties(Step):
     kind: Literal["drop_empties"] = "drop_empties"
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        nodes = scene.nodes
-        useful = (
-            (nodes.mesh >= 0)
-            | (nodes.light >= 0)
-            | (nodes.camera >= 0)
-            | (nodes.skin >= 0)
-            | ~context.selected(self.where, scene)
-        )
-        useful[list(nodes.extras)] = True
-        useful[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True
-        useful[[c.node for clip in scene.clips for c in clip.channels]] = True
-        keep = useful.copy()
-        row = np.flatnonzero(useful)
-        while len(row):
-            row = np.unique(nodes.parent[row])
-            row = row[row >= 0]
-            row = row[~keep[row]]
-            keep[row] = True
+        keep = scene.nodes.over(not_empty(scene) | ~context.selected(self.where, scene))
         if keep.all():
             return scene, []
         dropped = np.flatnonzero(~keep)

@@ -40,6 +40,7 @@ ENDS = {"low": 0.0, "middle": 0.5, "high": 1.0}
 AGREE = 1e-6
 """Part of a mesh's size within which all its users want the pivot at one place."""
 HARMLESS_M = 1e-5
+"""Steps of float32 that nobody sees."""
 TWICE = 2.0
 """How much further from a pivot than from the old one, or from the world's origin, vertices may come to lie beyond that."""
 

@@ -174,25 +174,13 @@ class WhatTravels(Step):
         useful = (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0) | held
         if self.helpers:
             useful |= ~drop
-        keep = upwards(scene, useful)
+        keep = scene.nodes.over(useful)
         idle = ~keep & ~drop
         if idle.any():
             rows = np.flatnonzero(idle)
             text = f"{plural(len(rows), 'unused helper')} left behind"
             changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         return scene, keep
-
-
-def upwards(scene: Scene, marked: Bool) -> Bool:
-    """(N,) marked nodes and everything above them; O(nodes)."""
-    keep = marked.copy()
-    row = np.flatnonzero(marked)
-    while len(row):
-        row = np.unique(scene.nodes.parent[row])
-        row = row[row >= 0]
-        row = row[~keep[row]]
-        keep[row] = True
-    return keep
 
 
 def without_idle_skins(scene: Scene) -> Scene:

@@ -147,14 +147,18 @@ def untouchable(scene: Scene) -> Bool:
     marked = nodes.skin >= 0
     marked[[c.node for clip in scene.clips for c in clip.channels]] = True
     marked[[j for s in scene.skins for j in s.joints]] = True
-    out = nodes.under(marked)
-    up = np.flatnonzero(marked)
-    while len(up):
-        up = np.unique(nodes.parent[up])
-        up = up[up >= 0]
-        up = up[~out[up]]
-        out[up] = True
+    out: Bool = nodes.under(marked) | nodes.over(marked)
     return out
+
+
+def not_empty(scene: Scene) -> Bool:
+    """(N,) nodes that draw, light, look, move or say something, or bear a skin, and everything above them."""
+    nodes = scene.nodes
+    out = (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0) | (nodes.skin >= 0)
+    out[list(nodes.extras)] = True
+    out[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True
+    out[[c.node for clip in scene.clips for c in clip.channels]] = True
+    return nodes.over(out)
 
 
 STEADY = 1024.0

@@ -13,6 +13,7 @@ from tidy_caravan.core.geometry.doors import door_of, shells_of, up_in
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.surroundings.world import not_empty
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.survey.places import MOST_LINES, MOST_PLACES, box_lines, place, within_budget
@@ -138,19 +139,7 @@ def leaf_and_frame(context: Context) -> Iterable[Finding]:
 def empty_nodes(context: Context) -> Iterable[Finding]:
     """Nodes without mesh, light, camera or data of their own and with nothing of that kind below them."""
     scene = context.scene
-    nodes = scene.nodes
-    useful = (nodes.mesh >= 0) | (nodes.light >= 0) | (nodes.camera >= 0)
-    useful[list(nodes.extras)] = True
-    useful[[j for s in scene.skins for j in (*s.joints, *([s.skeleton] if s.skeleton >= 0 else []))]] = True
-    useful[[c.node for clip in scene.clips for c in clip.channels]] = True
-    leads = useful.copy()
-    rows = np.flatnonzero(useful)
-    while len(rows):
-        rows = np.unique(nodes.parent[rows])
-        rows = rows[rows >= 0]
-        rows = rows[~leads[rows]]
-        leads[rows] = True
-    empty = np.flatnonzero(~leads)
+    empty = np.flatnonzero(~not_empty(scene))
     if len(empty):
         yield Finding(
             code="tree.empty",

@@ -214,7 +214,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
         rows = parts[rest]
         kept = keeps_scale(scene, rows)
         why = (
-            f" {int(kept.sum())} of them move, or share a mesh with parts of another size, and keep it."
+            f"; {int(kept.sum())} cannot lose it, since they move or share a mesh with parts of another size"
             if kept.any()
             else ""
         )
@@ -226,7 +226,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             value=float(np.median(scale[rest])),
             limit=1.0,
             unit="×",
-            text=f"{plural(len(rows), 'part carries', 'parts carry')} a node scale other than 1.{why}",
+            text=f"{plural(len(rows), 'part carries', 'parts carry')} a node scale other than 1{why}.",
             parts=[int(i) for i in rows],
             mend=None if kept.all() else _match(),
         )
