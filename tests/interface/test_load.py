@@ -71,6 +71,20 @@ class Load(BrowserTest):
         use.click()
         expect(use).to_have_text("in use")
 
+    def test_kinds_of_steps_that_cannot_be_had_are_told_and_asked_for_again(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+        refused = {"title": "The disk is full. Free some room.", "status": 507, "code": "full"}
+        self.page.route("**/api/steps", lambda route: route.fulfill(status=507, json=refused))
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        tape = self.page.get_by_role("region", name="Tape")
+        expect(tape.get_by_role("alert")).to_have_text("The steps cannot be shown: The disk is full. Free some room.")
+        expect(tape.get_by_role("button", name="Add a step")).to_be_disabled()
+        self.page.unroute("**/api/steps")
+        tape.get_by_role("button", name="Try again").click()
+        expect(tape.get_by_role("button", name="Add a step")).to_be_enabled()
+        self.faults = [f for f in self.faults if "507" not in f]  # the browser tells of the answers themselves
+
     def test_shapes_are_tried_in_the_view_before_they_are_on_the_tape(self) -> None:
         page = self.page
         self.open_haul("Landing from three", "load")

@@ -40,7 +40,7 @@ export function effect(record: StepRecord | undefined): string {
 }
 
 export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) {
-  const failed = useStepKinds().error;
+  const asked = useStepKinds();
   const [open, setOpen] = useState<number | null>(null);
   const steps = haul.route.steps ?? [];
   const title = (kind: string) => kinds.find((k) => k.kind === kind)?.title ?? kind;
@@ -116,8 +116,26 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
         aria-label="Steps of the route"
       >
         {!kinds.length && steps.length > 0 && (
-          <li className="self-center px-2 text-sm opacity-80" role="status">
-            {failed ? `The steps cannot be shown: ${failed.message}` : "Loading the steps…"}
+          <li className="flex items-center gap-3 self-center px-2 text-sm">
+            {asked.error ? (
+              <>
+                <span role="alert" className="text-error">
+                  The steps cannot be shown: {asked.error.message}
+                </span>
+                <button
+                  type="button"
+                  className="btn btn-sm"
+                  disabled={asked.isFetching}
+                  onClick={() => asked.refetch()}
+                >
+                  Try again
+                </button>
+              </>
+            ) : (
+              <span role="status" className="opacity-80">
+                Loading the steps…
+              </span>
+            )}
           </li>
         )}
         {groups.map((group) => {
