@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests.support import read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.lightmap.bitmaps import Bitmap, blocks_of, cells_of
+from tidy_caravan.core.lightmap.bitmaps import Bitmap, blocks_of, cells_of, first_of
 from tidy_caravan.core.lightmap.layouts import Island, turned
 from tidy_caravan.core.lightmap.packing import packed
 from tidy_caravan.core.lightmap.rectangles import free_within
@@ -61,10 +61,10 @@ class Maps(unittest.TestCase):
     @given(st.integers(0, 10_000), st.integers(1, 3))
     def test_places_are_those_found_by_trying_each(self, seed: int, gap: int) -> None:
         rng = np.random.default_rng(seed)
-        width, height = 17, 13
+        width, height = int(rng.choice([17, 64, 130])), 13
         bits, taken = Bitmap(width, height, gap), np.zeros((height, width), bool)
         for _ in range(3):
-            mask = rng.random((rng.integers(1, 5), rng.integers(1, 6))) < 0.6
+            mask = rng.random((rng.integers(1, 5), rng.choice([1, 3, 5, 70]))) < 0.6
             mask[0, 0] = True
             high, wide = mask.shape
             blocks = blocks_of(mask)
@@ -85,12 +85,13 @@ class Maps(unittest.TestCase):
                 if not (near[y : y + high, x : x + wide] & mask).any()
             }
             free = bits.places(blocks, wide, high)
-            found = {(b % bits.pitch, b // bits.pitch) for b in range(free.bit_length()) if free >> b & 1}
+            cells = np.unpackbits(free.view(np.uint8), axis=1, bitorder="little")
+            found = {(x, y) for y, x in np.argwhere(cells).tolist()}
             self.assertEqual(found, wanted)
+            x, y = first_of(free.reshape(-1), bits.words)
+            self.assertEqual((y, x), min(((b, a) for a, b in found), default=(-1, -1)))
             if not found:
                 return
-            x, y = bits.first(free)
-            self.assertEqual((y, x), min((b, a) for a, b in found))
             bits.lay(blocks, x, y)
             taken[y : y + high, x : x + wide] |= mask
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.lightmap.bitmaps import Bitmap, Block, blocks_of, cells_of
+from tidy_caravan.core.lightmap.bitmaps import Bitmap, blocks_of_all, laid_in_order
 from tidy_caravan.core.lightmap.layouts import (
     COARSER,
     COARSER_ONE_WAY,
@@ -24,7 +24,7 @@ from tidy_caravan.core.lightmap.layouts import (
     Layout,
     turned,
 )
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, I64
 
 GRID = 256
 """Cells along the longer side of a map; a cell is a texel, or several of a larger map."""
@@ -42,8 +42,8 @@ MOST_RATIOS = 16
 RATIOS = (1.26, 1.59)
 
 
-Spots = list[tuple[int, int, int]]
-"""x, y and turn of every island, in cells."""
+Spots = I64
+"""(K, 3) x, y and turn of every island, in cells."""
 
 
 class Packer:
@@ -51,70 +51,38 @@ class Packer:
 
     def __init__(self, islands: list[Island], gap: int) -> None:
         self.islands, self.gap = islands, gap
-        self.shaped = [not i.boxlike for i in islands]
+        self.shaped = np.array([not i.boxlike for i in islands])
+        self.begin = np.concatenate([[0], np.cumsum([len(i.border) for i in islands])])
+        self.lines = np.concatenate([i.border for i in islands])
+        self.turns = np.where(self.shaped, 4, 2)
         self.size = np.array([i.size for i in islands]).reshape(-1, 2)
         self.order, self.every = "area", True
         """The order that islands fit in last, and whether the others are tried as well."""
 
     def attempt(self, width: int, height: int, scale: F64) -> Spots | None:
-        """Where every island lies, None when they do not fit in any order. scale: (2,) cells per unit."""
+        """(K, 3) where every island lies, None when they do not fit in any order. scale: (2,) cells per unit."""
+        if width < 1 or height < 1:
+            return None
         cells = np.maximum(1, np.ceil(self.size * scale.mean() + SLACK))
         keys = {
             "area": -cells.prod(axis=1),
             "long": -(cells.max(axis=1) * 1e5 + cells.min(axis=1)),
             "high": -(cells.min(axis=1) * 1e5 + cells.max(axis=1)),
         }
-        shapes: Shapes = {}
+        blocks, begin, wide, high = blocks_of_all(self.lines, self.begin, self.size, self.shaped, scale, SLACK)
+        bits = Bitmap(width, height, self.gap)
+        out = np.zeros((len(cells), 3), np.int64)
         others = [o for o in ORDERS if o != self.order] if self.every else []
         for name in (self.order, *others):
-            placed = self.in_order(np.argsort(keys[name], kind="stable").tolist(), width, height, scale, shapes)
-            if placed is not None:
+            order = np.argsort(keys[name], kind="stable")
+            bits.taken[:] = 0
+            if laid_in_order(
+                order, blocks, begin, wide, high, self.turns, width, height, self.gap, bits.taken, bits.near, bits.work,
+                out,
+            ):  # fmt: skip
                 self.order = name
-                return placed
+                return out
         return None
-
-    def in_order(self, order: list[int], width: int, height: int, scale: F64, shapes: Shapes) -> Spots | None:
-        bits = Bitmap(width, height, self.gap)
-        out: Spots = [(0, 0, 0)] * len(order)
-        for i in order:
-            best: tuple[tuple[float, ...], int, int, int] | None = None
-            for turn in (0, 1, 2, 3) if self.shaped[i] else (0, 1):
-                blocks, wide, high = self.shape(i, turn, scale, shapes)
-                free = bits.places(blocks, wide, high)
-                if not free:
-                    continue
-                x, y = bits.first(free)
-                cost = (max((x + wide) / width, (y + high) / height), y + high, x)
-                if best is None or cost < best[0]:
-                    best = cost, x, y, turn
-            if best is None:
-                return None
-            _, x, y, turn = best
-            bits.lay(shapes[i, turn][0], x, y)
-            out[i] = x, y, turn
-        return out
-
-    def shape(self, i: int, turn: int, scale: F64, shapes: Shapes) -> tuple[list[Block], int, int]:
-        """The blocks of an island after its turn, and its size, in cells. Half a turn is the same cells the other way
-        round, and so is a quarter where texels are as fine both ways."""
-        if (i, turn) in shapes:
-            return shapes[i, turn]
-        one = self.islands[i]
-        own = (one.size if turn % 2 == 0 else one.size[::-1]) * scale
-        wide, high = (max(1, math.ceil(v + SLACK)) for v in own.tolist())
-        if not self.shaped[i] or wide * high <= 16:
-            shapes[i, turn] = [(0, 0, wide, high)], wide, high
-        elif turn >= 2:
-            blocks, w, h = self.shape(i, turn - 2, scale, shapes)
-            shapes[i, turn] = [(w - x - a, h - y - b, a, b) for x, y, a, b in blocks], w, h
-        elif turn == 1 and scale[0] == scale[1]:
-            blocks, w, h = self.shape(i, turn - 1, scale, shapes)
-            shapes[i, turn] = [(h - y - b, x, b, a) for x, y, a, b in blocks], h, w
-        else:
-            slack = (np.array([wide, high]) - own) / 2
-            mask = cells_of(turned(one.border, turn, one.size) * scale + slack, wide, high)
-            shapes[i, turn] = blocks_of(mask), wide, high
-        return shapes[i, turn]
 
     def largest(
         self, width: int, height: int, stretch: F64, steps: int = STEPS, about: float = 0.0
@@ -144,10 +112,6 @@ class Packer:
             trial *= 0.75
             found, low = self.attempt(width, height, trial * stretch), trial
         return (low, found) if found is not None else None
-
-
-Shapes = dict[tuple[int, int], tuple[list[Block], int, int]]
-"""By island and turn its blocks, width and height in cells."""
 
 
 @dataclass
@@ -271,8 +235,7 @@ class Best:
         return self.packer.attempt(*self.grid.room(self.high), scale) is not None
 
     def layout(self, resolution: int) -> Layout:
-        spot = np.array([(x, y) for x, y, _ in self.placed], np.float64)
-        turn = np.array([t for _, _, t in self.placed], np.int64)
+        spot, turn = self.placed[:, :2].astype(np.float64), self.placed[:, 2]
         size = self.packer.size
         own = np.where((turn % 2 == 0)[:, None], size, size[:, ::-1]) * self.scale
         slack = (np.maximum(1, np.ceil(own + SLACK)) - own) / 2
