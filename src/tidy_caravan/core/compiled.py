@@ -20,6 +20,16 @@ def compiled(function: Callable[..., Any]) -> Any:
     return njit(cache=True, nogil=True, fastmath=SHORTER, error_model="numpy")(function)
 
 
+@compiled
+def one():  # type: ignore[no-untyped-def]
+    return 1
+
+
+def get_ready() -> None:
+    """Sets up what calls of compiled functions need in a process: the better part of a second, once. See `core.work.nursery`."""
+    one()
+
+
 def inlined(function: Callable[..., Any]) -> Any:
     """The function as part of those compiled ones that call it: small ones would spend most of their time on being called."""
     return njit(cache=True, nogil=True, fastmath=SHORTER, error_model="numpy", inline="always")(function)

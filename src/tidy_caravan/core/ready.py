@@ -7,8 +7,7 @@ import numpy as np
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.geometry.simplify import simplified
-from tidy_caravan.core.lightmap.boxed import boxed
-from tidy_caravan.core.lightmap.layouts import Island
+from tidy_caravan.core.lightmap import charts, packing
 from tidy_caravan.core.scene import GLTF, Light, Material, Mesh, Scene, make_nodes
 
 COUNT = 64
@@ -37,9 +36,9 @@ def scene() -> Scene:
 
 
 def main() -> None:
-    """Two islands on a map, a square of four triangles that could be two, and some samples in a scene that has everything."""
-    border = np.array([[[0, 0], [1, 0]], [[1, 0], [0, 1]], [[0, 1], [0, 0]]], np.float64)
-    boxed([Island(border, np.ones(2), 0.5)] * 2, 64, 2)
+    """Islands on a map, a square of four triangles that could be two, and some samples in a scene that has everything."""
+    packing.get_ready()
+    charts.layout(np.ones((2, 2)), 64.0, 2.0, 1.0)
     corners = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [0.5, 0.5, 0]], np.float32)
     faces = np.array([[0, 1, 4], [1, 2, 4], [2, 3, 4], [3, 0, 4]], np.uint32)
     simplified(Mesh(corners, faces, np.zeros(4, np.int32)), 0.01)

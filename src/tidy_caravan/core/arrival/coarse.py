@@ -13,7 +13,7 @@ from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
-LOADS = ("tidy_caravan.core.geometry.nearest",)
+LOADS = ("tidy_caravan.core.geometry.nearest", "tidy_caravan.core.compiled")
 APART = Work("a level and the whole", 2, f"{__name__}:surfaces_apart", figures_only=True)
 LOOSER = 1.001
 """Rounding of the bound to its digits, as a part of it."""

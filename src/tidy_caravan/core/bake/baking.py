@@ -26,7 +26,12 @@ from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
-LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "tidy_caravan.core.bake.kernels")
+LOADS = (
+    "embreex.rtcore_scene",
+    "embreex.mesh_construction",
+    "tidy_caravan.core.bake.kernels",
+    "tidy_caravan.core.compiled",
+)
 TILE, MOST_TILE = 1 << 16, 1 << 20
 """Texels of a tile; more where the scene has more than so many triangles, since every tile is sent the whole of it."""
 TRIANGLES = 100_000

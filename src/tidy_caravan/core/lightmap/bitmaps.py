@@ -36,9 +36,7 @@ class Bitmap:
         what is taken; the shape as a whole is wide x high and stays inside. O(blocks · log size) passes over the map."""
         if wide > self.width or high > self.height:
             return np.zeros((self.height, self.words), np.uint64)
-        find_places(
-            self.taken, self.words, self.gap, self.near, self.known, self.work, blocks, wide, high, self.width
-        )
+        find_places(self.taken, self.words, self.gap, self.near, self.known, self.work, blocks, wide, high, self.width)
         return self.work[0].reshape(self.height, self.words).copy()
 
     def lay(self, blocks: I64, x: int, y: int) -> None:

@@ -29,10 +29,10 @@ CLOSE = 1.003
 """Ratio of the smallest scale that does not fit to the largest that does at which the search ends."""
 RATIOS = tuple(2.0 ** (k / 4) for k in (1, -1, 2, -2, 3, -3, 4, -4, 6, -6, 8, -8))
 """Proportions of texels that are tried."""
-WORK = 16_000
+WORK = 3_000
 """Boxes laid in changed orders at each scale, at last."""
 LIKED = 4
-"""Ways that did best which are tried of many islands."""
+"""Ways that did best which are tried of many islands, and in changed orders."""
 MANY = 100
 TINY = 1e-9
 BETTER = 1.004
@@ -87,7 +87,7 @@ class Boxes:
         keys = (-least * most, -most, -least, -(least + most))
         places, turns = np.empty((len(size), 2)), np.empty(len(size), np.int64)
         ways = [*self.liked, *(w for w in self.ways if w not in self.liked)]
-        for key, rule in ways if len(size) <= MANY or not self.liked else ways[:LIKED]:
+        for key, rule in ways if not self.liked or (not tries and len(size) <= MANY) else ways[:LIKED]:
             order = np.lexsort((-most, keys[key]))
             if improved(
                 size, order, rule, self.room(width), self.room(height), float(self.step), inner, self.begin, places,
@@ -173,7 +173,7 @@ def polished(boxes: Boxes, width: int, height: int, scale: float, placed: Placed
         found = boxes.largest(width, height, stretch, least)
         if found is not None:
             best, where = found[0] * stretch, found[1]
-    tries = max(10, WORK // max(len(boxes.size), 1) // len(boxes.ways))
+    tries = max(10, WORK // max(len(boxes.size), 1) // LIKED)
     while best.max() / best.min() <= most * BETTER:
         for way in (np.full(2, BETTER), np.array([BETTER**2, 1.0]), np.array([1.0, BETTER**2])):
             more = boxes.attempt(width, height, best * way, tries)

@@ -154,6 +154,8 @@ def layout(size: F64, side: float, padding: float, border: float, step: int = 0)
 
     Shelves, highest boxes first, each box on the first shelf with room (Coffman et al., 1980). O(SEARCH · K · shelves).
     """
+    from tidy_caravan.core.lightmap.rectangles import shelves
+
     if step:
         border = np.ceil(border / step) * step
     room = side - 2 * border
@@ -165,13 +167,13 @@ def layout(size: F64, side: float, padding: float, border: float, step: int = 0)
     most = min(most, float(np.sqrt(room * room / float(size.prod(axis=1).sum()))))
     low, found = 0.0, None
     scale = most
+    placed = np.empty_like(size)
     for _ in range(SEARCH):
         taken = wide * scale, high * scale
         if step:  # so much that what is beside begins at a multiple again
             taken = tuple(np.ceil((side + padding) / step) * step - padding for side in taken)
-        placed = shelves(taken[0].tolist(), taken[1].tolist(), room, padding)
-        if placed is not None:
-            low, found = scale, placed
+        if shelves(taken[0], taken[1], room, padding, placed):
+            low, found = scale, placed.copy()
             if scale >= most:
                 break
         else:
@@ -180,34 +182,8 @@ def layout(size: F64, side: float, padding: float, border: float, step: int = 0)
     if found is None:
         return None
     corner = np.empty_like(size)
-    corner[order] = np.array(found) + border
+    corner[order] = found + border
     return low, corner
-
-
-def shelves(wide: list[float], high: list[float], room: float, padding: float) -> list[tuple[float, float]] | None:
-    """Lower corners of boxes sorted by height, or None when they do not fit a square of `room`."""
-    ends: list[float] = []
-    floors: list[float] = []
-    top = 0.0
-    out: list[tuple[float, float]] = []
-    start = 0
-    narrow = min(wide)
-    for w, h in zip(wide, high, strict=True):
-        for k in range(start, len(ends)):
-            if ends[k] + w <= room:
-                out.append((ends[k], floors[k]))
-                ends[k] += w + padding
-                break
-        else:
-            if top + h > room or w > room:
-                return None
-            out.append((0.0, top))
-            floors.append(top)
-            ends.append(w + padding)
-            top += h + padding
-        while start < len(ends) and ends[start] + narrow > room:
-            start += 1
-    return out
 
 
 def flat_pieces(positions: F32, indices: U32) -> tuple[I64, U32, F32, I64]:

@@ -4,12 +4,22 @@ shapes where they are anything else.
 
 from __future__ import annotations
 
+import numpy as np
+
 from tidy_caravan.core.lightmap.boxed import boxed
 from tidy_caravan.core.lightmap.layouts import Island, Layout
 from tidy_caravan.core.lightmap.shaped import MOST_SHAPED, shaped
 
 SURELY = 0.8
 """Fill of boxes from which on shapes are not looked at."""
+
+
+def get_ready() -> None:
+    """Has all that is compiled of it at hand, see `core.work.nursery`: two triangles are laid on a map."""
+    border = np.array([[[0, 0], [1, 0]], [[1, 0], [0, 1]], [[0, 1], [0, 0]]], np.float64)
+    islands = [Island(border, np.ones(2), 0.5)] * 2
+    boxed(islands, 64, 2)
+    shaped(islands, 64, 2)
 
 
 def packed(

@@ -21,18 +21,19 @@ MOST_ROOMS = 6000
 
 @compiled
 def lay(  # type: ignore[no-untyped-def]
-    size, order, rule, width, height, step, inner, begin, places, turns, rooms
+    size, order, rule, width, height, step, inner, begin, places, turns, rooms, worst
 ):
-    """Whether all boxes fit a map of width by height, and where their lower corners lie.
+    """The area of the boxes that do not fit a map of width by height, 0 when all do, and where the lower corners of the others lie.
 
     size: (K, 2, 2) width and height of every box in both turns, what is to be free beside it included. order: (K,) which comes
-    first. step: what corners are multiples of, 0 for anything. inner: (R, 2, 4) rectangles free within boxes, from their
+    first. step: what corners are multiples of, 0 for anything. worst: area left out from which on the rest is not looked at. inner: (R, 2, 4) rectangles free within boxes, from their
     lower corner, in both turns: x, y, width, height; those of box k are begin[k]:begin[k + 1]. places (K, 2) and turns (K,)
     are filled in. rooms: (M, 4) to work in. O(K · rooms) and what new rooms cost to compare with all.
     """
     rooms[0, 0], rooms[0, 1], rooms[0, 2], rooms[0, 3] = 0.0, 0.0, width, height
     count = 1
     most = rooms.shape[0]
+    left = 0.0
     for at in range(order.shape[0]):
         k = order[at]
         best, second, chosen, chosen_turn = np.inf, np.inf, -1, 0
@@ -55,7 +56,10 @@ def lay(  # type: ignore[no-untyped-def]
                 if size[k, 0, 0] == size[k, 1, 0]:
                     break
         if chosen < 0:
-            return False
+            left += size[k, 0, 0] * size[k, 0, 1]
+            if left > worst:
+                return left
+            continue
         x, y = rooms[chosen, 0], rooms[chosen, 1]
         w, h = size[k, chosen_turn, 0], size[k, chosen_turn, 1]
         places[k, 0], places[k, 1], turns[k] = x, y, chosen_turn
@@ -69,7 +73,7 @@ def lay(  # type: ignore[no-untyped-def]
                 kept += 1
                 continue
             if made + 4 > most:
-                return False
+                return np.inf
             if x > a:
                 rooms[made, 0], rooms[made, 1], rooms[made, 2], rooms[made, 3] = a, b, x - a, d
                 made += 1
@@ -83,7 +87,7 @@ def lay(  # type: ignore[no-untyped-def]
                 rooms[made, 0], rooms[made, 1], rooms[made, 2], rooms[made, 3] = a, y + h, c, b + d - y - h
                 made += 1
         if made + begin[k + 1] - begin[k] > most:
-            return False
+            return np.inf
         for i in range(begin[k], begin[k + 1]):
             a, b = x + inner[i, chosen_turn, 0], y + inner[i, chosen_turn, 1]
             c, d = inner[i, chosen_turn, 2], inner[i, chosen_turn, 3]
@@ -114,23 +118,26 @@ def lay(  # type: ignore[no-untyped-def]
                 rooms[first, 2], rooms[first, 3] = rooms[r, 2], rooms[r, 3]
                 first += 1
         count = first
-    return True
+    return left
 
 
 @compiled
 def improved(  # type: ignore[no-untyped-def]
     size, order, rule, width, height, step, inner, begin, places, turns, rooms, tries, seed
 ):
-    """The same, and where it fails with two boxes at a time exchanged in the order, or one moved in it, up to `tries` times; what
-    is tried is the same for the same seed."""
-    if lay(size, order, rule, width, height, step, inner, begin, places, turns, rooms):
-        return True
+    """Whether all fit, where they do not with one or two boxes moved in the order, up to `tries` times; an order that leaves no
+    more out is gone on with, and is what `order` is then. What is tried is the same for the same seed."""
+    if tries == 0:
+        return lay(size, order, rule, width, height, step, inner, begin, places, turns, rooms, 0.0) == 0
+    least = lay(size, order, rule, width, height, step, inner, begin, places, turns, rooms, np.inf)
     count = order.shape[0]
     state = np.uint64(seed * 2654435761 + 88172645463325252)
     trial = order.copy()
     for _ in range(tries):
+        if least == 0:
+            return True
         trial[:] = order
-        for _ in range(2):
+        for _ in range(1 + int(state >> np.uint64(20) & np.uint64(1))):
             state ^= state << np.uint64(13)
             state ^= state >> np.uint64(7)
             state ^= state << np.uint64(17)
@@ -144,10 +151,36 @@ def improved(  # type: ignore[no-untyped-def]
                 for i in range(a, b, -1):
                     trial[i] = trial[i - 1]
             trial[b] = moved
-        if lay(size, trial, rule, width, height, step, inner, begin, places, turns, rooms):
+        found = lay(size, trial, rule, width, height, step, inner, begin, places, turns, rooms, least)
+        if found <= least:
+            least = found
             order[:] = trial
-            return True
-    return False
+    return least == 0
+
+
+@compiled
+def shelves(wide, high, room, padding, out):  # type: ignore[no-untyped-def]
+    """Whether boxes (K,) sorted by height fit a square of `room` on shelves; fills in their lower corners (K, 2)."""
+    ends, floors = np.empty(len(wide)), np.empty(len(wide))
+    count = start = 0
+    top = 0.0
+    narrow = wide.min()
+    for i in range(len(wide)):
+        w, h = wide[i], high[i]
+        k = start
+        while k < count and ends[k] + w > room:
+            k += 1
+        if k == count:
+            if top + h > room or w > room:
+                return False
+            ends[k], floors[k] = 0.0, top
+            count += 1
+            top += h + padding
+        out[i, 0], out[i, 1] = ends[k], floors[k]
+        ends[k] += w + padding
+        while start < count and ends[start] + narrow > room:
+            start += 1
+    return True
 
 
 def free_within(border: F64, size: F64, cells: int = 48, most: int = 24) -> F64:

@@ -22,7 +22,6 @@ from tidy_caravan.core.lightmap.layouts import (
     WELL_FILLED,
     Island,
     Layout,
-    turned,
 )
 from tidy_caravan.core.scene.arrays import F64, I64
 

@@ -211,19 +211,25 @@ def island_gap(uv: F32 | F64, indices: U32, label: I64, reach: float) -> float:
     ends = np.sort(indices[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64), axis=1)
     _, first, count = np.unique(ends[:, 0] * len(uv) + ends[:, 1], return_index=True, return_counts=True)
     lonely = first[count == 1]
-    lines = shapely.linestrings(uv.astype(np.float64)[ends[lonely]])
+    places = uv.astype(np.float64)[ends[lonely]]
+    lines = shapely.linestrings(places)
+    low, high = places.min(axis=1), places.max(axis=1)
     owner = np.repeat(label, 3)[lonely]
     tree = shapely.STRtree(lines)
     distance = min(reach, FIRST_REACH)
     while True:
+        around = shapely.box(*(low - distance).T, *(high + distance).T)
         best = np.inf
         start, batch = 0, 1000
         while start < len(lines):
-            one, other = tree.query(lines[start : start + batch], "dwithin", distance)
+            one, other = tree.query(around[start : start + batch])
             found = len(one)
-            apart = owner[start + one] != owner[other]
+            one += start
+            # most neighbours of a line are of its own island: they are left out before anything is measured
+            apart = (one < other) & (owner[one] != owner[other])
             if apart.any():
-                best = min(best, float(shapely.distance(lines[start + one[apart]], lines[other[apart]]).min()))
+                nearest = float(shapely.distance(lines[one[apart]], lines[other[apart]]).min())
+                best = min(best, nearest if nearest <= distance else np.inf)
             start += batch
             batch = max(1, min(batch * 2, batch * PAIRS_AT_ONCE // max(1, found)))
         if np.isfinite(best) or distance >= reach:

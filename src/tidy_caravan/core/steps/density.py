@@ -33,6 +33,7 @@ from tidy_caravan.core.work.meshes import ORIGIN, SOURCE, whole_mesh_of, whole_o
 LOADS = (
     "scipy.sparse.csgraph",
     "scipy.spatial",
+    "tidy_caravan.core.compiled",
     "tidy_caravan.core.geometry.drawing_in",
     "tidy_caravan.core.geometry.nearest",
 )

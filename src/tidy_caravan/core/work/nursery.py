@@ -72,7 +72,8 @@ def answer_calls(memory: int) -> None:
 
 
 def load(modules: Sequence[str]) -> bool:
-    """Imports them, and what they name in LOADS; False when one brought threads along.
+    """Imports them, and what they name in LOADS, whose `get_ready` is called if they have one; False when one brought
+    threads along.
 
     One that fails is left for the child to fail on.
     """
@@ -80,7 +81,7 @@ def load(modules: Sequence[str]) -> bool:
     for module in new:
         with contextlib.suppress(Exception):
             for needed in getattr(importlib.import_module(module), "LOADS", ()):
-                importlib.import_module(needed)
+                getattr(importlib.import_module(needed), "get_ready", lambda: None)()
     if new:
         gc.collect()
         gc.freeze()  # children that collect do not copy what they never use
