@@ -23,7 +23,7 @@ import psutil
 from tests.support import trimesh_scene
 from tidy_caravan.server.settings import ROOT
 
-VICTIMS = ("server", "worker", "child", "postmaster", "backend")
+VICTIMS = ("server", "worker", "source of workers", "child", "postmaster", "backend")
 STAGES = ("start", "import", "run", "pack", "arrive")
 LONGEST = 180.0
 """Seconds in which everything must be done after a kill."""
@@ -115,6 +115,15 @@ class Application:
         return []
 
 
+FORKED_FROM = "multiprocessing.forkserver"
+"""In the command line of the process that workers are forked from, and so in theirs."""
+
+
+def is_worker(process: psutil.Process) -> bool:
+    above = process.parent()
+    return above is not None and all(FORKED_FROM in " ".join(p.cmdline()) for p in (process, above))
+
+
 def pick(application: Application, kind: str, rng: random.Random) -> psutil.Process | None:
     """A process of that kind, None when there is none at the moment."""
     found: list[psutil.Process] = []
@@ -125,7 +134,8 @@ def pick(application: Application, kind: str, rng: random.Random) -> psutil.Proc
             top = processes[0].pid
             if (
                 (kind == "server" and process.pid == top)
-                or (kind == "worker" and "spawn_main" in words)
+                or (kind == "worker" and is_worker(process))
+                or (kind == "source of workers" and FORKED_FROM in words and not is_worker(process))
                 or (kind == "child" and "work.nursery" in words)
                 or (kind == "postmaster" and process.name() == "postgres" and process.ppid() == top)
                 or (kind == "backend" and words.startswith("postgres: caravan"))

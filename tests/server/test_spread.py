@@ -19,7 +19,7 @@ import numpy as np
 import psutil
 from distributed.security import Security
 
-from tests.harden.kills import ROUTE, Application
+from tests.harden.kills import ROUTE, Application, is_worker
 from tests.server.stand import begin, database, settings
 from tests.support import bent_balls, read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
@@ -83,7 +83,7 @@ class Spread(unittest.TestCase):
             application.start()
             try:
                 self.wait_for_workers(application.address, 2)
-                workers = {p.pid for p in application.everything() if "spawn_main" in " ".join(p.cmdline())}
+                workers = {p.pid for p in application.everything() if is_worker(p)}
                 self.assertGreaterEqual(len(workers), 2)
                 self.assertEqual(len(self.run_and_watch(application.address, workers)), 2)
             finally:

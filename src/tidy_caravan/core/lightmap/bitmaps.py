@@ -14,35 +14,20 @@ from tidy_caravan.core.scene.arrays import I64, AnyArray
 WORD = 64
 
 
-class Bitmap:
-    """A map of `width` by `height` cells on which shapes are laid, `gap` cells between them. Shapes are (B, 4) rectangles: x, y,
-    width, height in cells.
+def empty_map(width: int, height: int) -> tuple[AnyArray, AnyArray, AnyArray]:
+    """A map of `width` by `height` cells with nothing on it, and room to work in.
 
-    All arrays are rows one after the other, `words` words each. taken: what is taken. near: (levels, rows · words) what is taken
-    with the gap around it, smeared along rows by 1, 2, 4 … cells; so many of them as `known` says.
+    All are rows one after the other, `words_of(width)` words each. taken: (rows · words) what is taken. near: (levels, rows · words)
+    what is taken with the gap around it, smeared along rows by 1, 2, 4 … cells. work: (2, rows · words).
     """
+    length = height * words_of(width)
+    levels = width.bit_length() + 1
+    return np.zeros(length, np.uint64), np.zeros((levels, length), np.uint64), np.zeros((2, length), np.uint64)
 
-    def __init__(self, width: int, height: int, gap: int) -> None:
-        self.width, self.height, self.gap = width, height, gap
-        self.words = -(-width // WORD)
-        length = height * self.words
-        self.taken = np.zeros(length, np.uint64)
-        self.near = np.zeros((int(width).bit_length() + 1, length), np.uint64)
-        self.work = np.zeros((2, length), np.uint64)
-        self.known = np.zeros(1, np.int64)
 
-    def places(self, blocks: I64, wide: int, high: int) -> AnyArray:
-        """(height, words) the places of a shape's lower corner, a bit each, at which all of its blocks keep their distance from
-        what is taken; the shape as a whole is wide x high and stays inside. O(blocks · log size) passes over the map."""
-        if wide > self.width or high > self.height:
-            return np.zeros((self.height, self.words), np.uint64)
-        find_places(self.taken, self.words, self.gap, self.near, self.known, self.work, blocks, wide, high, self.width)
-        return self.work[0].reshape(self.height, self.words).copy()
-
-    def lay(self, blocks: I64, x: int, y: int) -> None:
-        """Takes the cells of a shape whose lower corner is at (x, y)."""
-        take(self.taken, self.words, blocks, x, y)
-        self.known[0] = 0
+def words_of(width: int) -> int:
+    """Words that a row of so many cells takes."""
+    return -(-width // WORD)
 
 
 @compiled
@@ -92,7 +77,11 @@ def widened(taken, words, gap, out):  # type: ignore[no-untyped-def]
 
 @compiled
 def find_places(taken, words, gap, near, known, work, blocks, wide, high, width):  # type: ignore[no-untyped-def]
-    """Fills in work[0] as `Bitmap.places` tells."""
+    """Fills in work[0]: the places of a shape's lower corner, a bit each, at which all of its blocks are `gap` cells at least from
+    what is taken; the shape as a whole is wide x high and stays inside. O(blocks · log size) passes over the map.
+
+    blocks: (B, 4) x, y, width, height in cells. known: (1,) how many levels of `near` hold; 0 after something was laid.
+    """
     met, part = work[0], work[1]
     rows = len(taken) // words
     corners = (rows - high + 1) * words
@@ -177,7 +166,7 @@ def laid_in_order(  # type: ignore[no-untyped-def]
     x, y and turn.
 
     blocks: (B, 4) of all shapes in all turns; those of shape k in turn t are begin[4k + t]:begin[4k + t + 1]. wide, high: (K,
-    4) cells of each in each turn. turns: (K,) how many of them are looked at. taken, near, work: of a `Bitmap`.
+    4) cells of each in each turn. turns: (K,) how many of them are looked at. taken, near, work: of an `empty_map`.
     """
     words = len(taken) // height
     known = np.zeros(1, np.int64)

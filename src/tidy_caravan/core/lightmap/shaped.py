@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.lightmap.bitmaps import Bitmap, blocks_of_all, laid_in_order
+from tidy_caravan.core.lightmap.bitmaps import blocks_of_all, empty_map, laid_in_order
 from tidy_caravan.core.lightmap.layouts import (
     COARSER,
     COARSER_ONE_WAY,
@@ -69,16 +69,15 @@ class Packer:
             "high": -(cells.min(axis=1) * 1e5 + cells.max(axis=1)),
         }
         blocks, begin, wide, high = blocks_of_all(self.lines, self.begin, self.size, self.shaped, scale, SLACK)
-        bits = Bitmap(width, height, self.gap)
+        taken, near, work = empty_map(width, height)
         out = np.zeros((len(cells), 3), np.int64)
         others = [o for o in ORDERS if o != self.order] if self.every else []
         for name in (self.order, *others):
             order = np.argsort(keys[name], kind="stable")
-            bits.taken[:] = 0
+            taken[:] = 0
             if laid_in_order(
-                order, blocks, begin, wide, high, self.turns, width, height, self.gap, bits.taken, bits.near, bits.work,
-                out,
-            ):  # fmt: skip
+                order, blocks, begin, wide, high, self.turns, width, height, self.gap, taken, near, work, out
+            ):
                 self.order = name
                 return out
         return None

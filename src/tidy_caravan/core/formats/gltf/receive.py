@@ -361,8 +361,7 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
         if "TRANSLATION" in columns:
             place[:, :3, 3] = columns["TRANSLATION"]
         told = [columns[k] for k in ("_LIGHTMAP_SCALE_OFFSET", "_LIGHTMAP_PAGE") if k in columns]
-        if len(told) == 2 and {len(c) for c in told} == {count}:
-            each = np.column_stack(told)
+        if len(told) == 2 and {len(c) for c in told} == {count} and (each := np.column_stack(told)).shape[1] == 5:
             places |= dict(enumerate(each.tolist(), sum(map(len, parents))))
         parents.append(np.full(count, i, np.int32))
         locals_.append(place)
