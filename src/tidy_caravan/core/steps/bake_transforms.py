@@ -10,10 +10,11 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, distinct
 from tidy_caravan.core.space.convert import split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse, polar
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
-from tidy_caravan.core.steps.match_units import SCALE_TOLERANCE, bake_scale, distinct
+from tidy_caravan.core.steps.match_units import bake_scale
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
 

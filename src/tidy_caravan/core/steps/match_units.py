@@ -13,16 +13,13 @@ from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
+from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
 from tidy_caravan.core.space.site import read_as
 from tidy_caravan.core.space.transforms import affine_inverse, polar, split_trs
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
-
-SCALE_TOLERANCE = 1e-6
-"""Relative difference below which two residual matrices are the same, and a scale is 1."""
-UNIT_FACTORS = np.array([0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 3.28083989501, 10.0, 39.3700787402, 100.0, 1000.0])
 
 
 @step
@@ -122,13 +119,10 @@ def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, 
     chosen[before:] = chosen[nodes.parent[before:]]
     world = nodes.world
     still = untouchable(scene) | ~chosen
-    # mirrors go to the axis that points right, so that the choice is the same in every convention
-    right = int(np.argmax(np.abs(basis(scene.convention)[:, 0])))
-    mirror = np.eye(3)
-    mirror[right, right] = -1.0
+    right, mirror = to_the_right(scene.convention)
     rotation, residual = polar(world[:, :3, :3], right)
     size = np.abs(np.linalg.det(residual)) ** (1 / 3)
-    still |= ~(size > 1e-9 * np.abs(residual).max(axis=(1, 2))) | ~np.isfinite(size)
+    still |= flattened(residual)
     plain = np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE
     residual[plain] = np.eye(3)
     viewers = (nodes.camera >= 0) | (nodes.light >= 0)
@@ -211,23 +205,10 @@ def bake_meshes(
     twins = baked = 0
     if not len(rows):
         return keep, column, meshes, changes
-    variants, of_row = distinct(residual[rows])
-    # a kind: the users of one mesh with one residual; all figures of kinds are columns
-    kinds, kind_of = np.unique(np.stack([nodes.mesh[rows], of_row], axis=1), axis=0, return_inverse=True)
-    kind_of = kind_of.ravel()
-    users = np.bincount(kind_of, minlength=len(kinds))
-    parents = np.zeros(len(kinds), np.bool_)
-    parents[kind_of[nodes.children_count[rows] > 0]] = True
-    of_kind = variants[kinds[:, 1]]
-    node_part, bake = np.tile(np.eye(3), (len(kinds), 1, 1)), of_kind.copy()
-    begin = np.flatnonzero(np.diff(kinds[:, 0], prepend=-1))
-    many = np.diff(begin, append=len(kinds)) > 1
-    for first, behind in zip(begin[many].tolist(), np.append(begin, len(kinds))[1:][many].tolist(), strict=True):
-        here = slice(first, behind)
-        node_part[here], bake[here] = divided(of_kind[here], users[here], parents[here], negative_scale, mirror)
-    bake[np.abs(bake - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+    kinds, kind_of, node_part, bake, shared = shared_out(
+        nodes.mesh[rows], residual[rows], nodes.children_count[rows] > 0, negative_scale, mirror
+    )
     keep[rows] = node_part[kind_of]
-    shared = np.repeat(many, np.diff(begin, append=len(kinds)))
     turned = np.linalg.det(bake) < 0
     to_bake = np.flatnonzero((bake != np.eye(3)).any(axis=(1, 2)))
     target = kinds[:, 0].astype(np.int32)
@@ -252,72 +233,3 @@ def bake_meshes(
             Change(text=f"{plural(twins, 'mirrored twin')} made, shared by all mirrored copies", count=twins)
         )
     return keep, column, meshes, changes
-
-
-def divided(
-    variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], parents: Bool, negative_scale: bool, mirror: F64
-) -> tuple[F64, F64]:
-    """What the nodes keep (K, 3, 3) of the residuals of one mesh with more than one, and what its meshes take."""
-    # those that get a mirrored twin have a mesh of their own, and what is common is common among them
-    twin = (np.linalg.det(variants) < 0) & (not negative_scale)
-    as_twin = np.where(twin[:, None, None], variants @ mirror, variants)
-    plain, mirrored = (
-        common_part(as_twin[twin == side], users[twin == side], parents[twin == side], mirror) for side in (False, True)
-    )
-    bake = np.where(twin[:, None, None], mirrored @ mirror, plain)
-    bake[np.abs(bake - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
-    node_part = variants @ np.linalg.inv(bake)
-    alone = ~on_the_node(node_part, parents)
-    bake[alone], node_part[alone] = variants[alone], np.eye(3)
-    node_part[np.abs(node_part - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
-    return node_part, bake
-
-
-def distinct(matrices: F64) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int64]]]:
-    """(V, 3, 3) distinct matrices up to the relative tolerance, and (N,) which one each is."""
-    size = np.abs(matrices).max(axis=(1, 2))
-    digits = np.floor(np.log10(size)).astype(np.int64)
-    step_ = 10.0 ** (digits - 6)
-    keys = np.column_stack([np.rint(matrices.reshape(-1, 9) / step_[:, None]).astype(np.int64), digits])
-    packed = np.ascontiguousarray(keys).view(np.dtype((np.void, keys.dtype.itemsize * keys.shape[1]))).ravel()
-    _, first, inverse = np.unique(packed, return_index=True, return_inverse=True)
-    return matrices[first], inverse.astype(np.int64)
-
-
-def common_part(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], parents: Bool, mirror: F64) -> F64:
-    """What all users of a mesh have in common: the one residual, that of the majority, or a usual factor.
-
-    Scales spread around a unit factor by design (strewn stones) keep their spread on the node. What is sheared, or
-    stretched above others, gets a mesh of its own and has no say, so that a second time nothing in common is left.
-    """
-    while True:
-        common = shared_factor(variants, users, mirror)
-        keep = on_the_node(variants @ np.linalg.inv(common), parents)
-        if keep.all() or not keep.any():
-            return common if keep.any() else np.eye(3)
-        variants, users, parents = variants[keep], users[keep], parents[keep]
-
-
-def on_the_node(parts: F64, parents: Bool) -> Bool:
-    """(K,) True for what (K, 3, 3) a node can keep: scale along its axes, the same along all of them above others."""
-    size = np.abs(parts).max(axis=(1, 2))
-    diagonal = np.einsum("kii->ki", parts)
-    straight = np.abs(parts - diagonal[:, :, None] * np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE * size
-    even = np.abs(diagonal - diagonal[:, :1]).max(axis=1) < SCALE_TOLERANCE * size
-    out: Bool = straight & (even | ~parents)
-    return out
-
-
-def shared_factor(variants: F64, users: np.ndarray[tuple[int], np.dtype[np.int64]], mirror: F64) -> F64:
-    """The one residual, that of the majority, nothing where someone is at scale 1, or a usual factor near the middle."""
-    best = int(np.argmax(users)) if len(users) else 0
-    if len(users) == 1 or (len(users) and users[best] * 2 > users.sum()):
-        chosen = variants[best]
-        return np.asarray(chosen @ mirror if np.linalg.det(chosen) < 0 and len(users) > 1 else chosen)
-    if not len(users) or (np.abs(np.abs(variants) - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE).any():
-        return np.eye(3)
-    middle = float(np.median(np.repeat(np.abs(np.linalg.det(variants)) ** (1 / 3), users)))
-    nearest = float(UNIT_FACTORS[np.argmin(np.abs(np.log(UNIT_FACTORS / middle)))])
-    factor = nearest if abs(np.log(nearest / middle)) < np.log(1.75) else middle
-    out: F64 = np.eye(3) * factor
-    return out

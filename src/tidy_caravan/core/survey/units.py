@@ -10,6 +10,7 @@ from tidy_caravan.core.conventions.evidence import candidates, name_stems, words
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.site import SITE
 from tidy_caravan.core.space.transforms import polar, sheared_ones
 from tidy_caravan.core.surroundings.world import untouchable
@@ -212,7 +213,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
     rest = ~near & (np.abs(scale - 1) > NONE) & (scale > 0)
     if rest.any():
         rows = parts[rest]
-        kept = keeps_scale(scene, rows)
+        kept = keeps_scale(scene, rows, context.destination.negative_scale)
         why = (
             f"; {int(kept.sum())} cannot lose it, since they move or share a mesh with parts of another size"
             if kept.any()
@@ -232,20 +233,23 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
         )
 
 
-def keeps_scale(scene: Scene, rows: I64) -> Bool:
-    """(K,) which of some parts have a scale that does not go into their vertices: they move, or as many of those that draw
-    their mesh as of any other size have none."""
+def keeps_scale(scene: Scene, rows: I64, negative_scale: bool) -> Bool:
+    """(K,) which of some parts have a scale that does not go into their vertices: they move, or it is the one that is left to their
+    nodes, since others draw their mesh as well."""
     nodes = scene.nodes
     parts = nodes.parts[np.isin(nodes.mesh[nodes.parts], nodes.mesh[rows])]
-    mesh = nodes.mesh[parts].astype(np.int64)
-    residual = polar(nodes.world[parts, :3, :3])[1]
-    one = np.abs(residual - np.eye(3)).max(axis=(1, 2)) <= NONE
-    ones, most = np.bincount(mesh[one], minlength=len(scene.meshes)), np.zeros(len(scene.meshes), np.int64)
-    sizes = np.column_stack([mesh, np.round(residual.reshape(-1, 9) / NONE)]).astype(np.int64)
-    kinds, times = np.unique(sizes, axis=0, return_counts=True)
-    np.maximum.at(most, kinds[:, 0], times)
-    own = nodes.mesh[rows]
-    out: Bool = untouchable(scene)[rows] | ((ones[own] > 0) & (ones[own] >= most[own]))
+    right, mirror = to_the_right(scene.convention)
+    residual = polar(nodes.world[parts, :3, :3], right)[1]
+    still = untouchable(scene)
+    still[parts] |= flattened(residual)
+    free, residual = parts[~still[parts]], residual[~still[parts]]
+    residual[np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+    _, kind_of, _, bake, _ = shared_out(
+        nodes.mesh[free], residual, nodes.children_count[free] > 0, negative_scale, mirror
+    )
+    unbaked = (bake == np.eye(3)).all(axis=(1, 2))[kind_of]
+    still[free[unbaked]] = True
+    out: Bool = still[rows]
     return out
 
 
