@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from tidy_caravan.core.compiled import compiled
+from tidy_caravan.core.lightmap.orders import changed, first_state
 from tidy_caravan.core.scene.arrays import I64, AnyArray
 
 WORD = 64
@@ -160,16 +161,19 @@ def take(taken, words, blocks, x, y):  # type: ignore[no-untyped-def]
 
 @compiled
 def laid_in_order(  # type: ignore[no-untyped-def]
-    order, blocks, begin, wide, high, turns, width, height, gap, taken, near, work, out
+    order, blocks, begin, wide, high, turns, width, height, gap, taken, near, work, out, worst
 ):
-    """Whether all shapes fit, one after the other, each where it makes what is covered the least larger; out (K, 3) is where:
-    x, y and turn.
+    """The cells of the shapes that do not fit a map, 0 when all do; one after the other, each is laid where it makes what is
+    covered the least larger. out (K, 3) is where: x, y and turn.
 
     blocks: (B, 4) of all shapes in all turns; those of shape k in turn t are begin[4k + t]:begin[4k + t + 1]. wide, high: (K,
     4) cells of each in each turn. turns: (K,) how many of them are looked at. taken, near, work: of an `empty_map`.
+    worst: cells left out from which on the rest is not looked at.
     """
     words = len(taken) // height
     known = np.zeros(1, np.int64)
+    left = 0
+    taken[:] = np.uint64(0)
     for k in order:
         best, second, third, chosen = np.inf, 0, 0, -1
         for turn in range(turns[k]):
@@ -186,10 +190,34 @@ def laid_in_order(  # type: ignore[no-untyped-def]
                 best, second, third, chosen = cost, y + h, x, turn
                 out[k, 0], out[k, 1], out[k, 2] = x, y, turn
         if chosen < 0:
-            return False
+            left += wide[k, 0] * high[k, 0]
+            if left > worst:
+                return left
+            continue
         take(taken, words, blocks[begin[4 * k + chosen] : begin[4 * k + chosen + 1]], out[k, 0], out[k, 1])
         known[0] = 0
-    return True
+    return left
+
+
+@compiled
+def climbed(  # type: ignore[no-untyped-def]
+    order, blocks, begin, wide, high, turns, width, height, gap, taken, near, work, out, tries, seed
+):
+    """Whether all shapes fit in the order, or with one or two of them moved in it, up to `tries` times; see
+    `rectangles.improved`."""
+    least = laid_in_order(order, blocks, begin, wide, high, turns, width, height, gap, taken, near, work, out, 1 << 62)
+    state, trial = first_state(seed), order.copy()
+    for _ in range(tries):
+        if least == 0:
+            return True
+        state = changed(order, trial, state)
+        found = laid_in_order(
+            trial, blocks, begin, wide, high, turns, width, height, gap, taken, near, work, out, least
+        )
+        if found <= least:
+            least = found
+            order[:] = trial
+    return least == 0
 
 
 def blocks_of(mask: AnyArray) -> I64:

@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.compiled import compiled
 from tidy_caravan.core.lightmap.bitmaps import cells_of, inside_of
+from tidy_caravan.core.lightmap.orders import changed, first_state
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
 RULES = 4
@@ -130,27 +131,11 @@ def improved(  # type: ignore[no-untyped-def]
     if tries == 0:
         return lay(size, order, rule, width, height, step, inner, begin, places, turns, rooms, 0.0) == 0
     least = lay(size, order, rule, width, height, step, inner, begin, places, turns, rooms, np.inf)
-    count = order.shape[0]
-    state = np.uint64(seed * 2654435761 + 88172645463325252)
-    trial = order.copy()
+    state, trial = first_state(seed), order.copy()
     for _ in range(tries):
         if least == 0:
             return True
-        trial[:] = order
-        for _ in range(1 + int(state >> np.uint64(20) & np.uint64(1))):
-            state ^= state << np.uint64(13)
-            state ^= state >> np.uint64(7)
-            state ^= state << np.uint64(17)
-            a = int(state % np.uint64(count))
-            b = int((state >> np.uint64(32)) % np.uint64(count))
-            moved = trial[a]
-            if a < b:
-                for i in range(a, b):
-                    trial[i] = trial[i + 1]
-            else:
-                for i in range(a, b, -1):
-                    trial[i] = trial[i - 1]
-            trial[b] = moved
+        state = changed(order, trial, state)
         found = lay(size, trial, rule, width, height, step, inner, begin, places, turns, rooms, least)
         if found <= least:
             least = found

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.lightmap.bitmaps import blocks_of_all, empty_map, laid_in_order
+from tidy_caravan.core.lightmap.bitmaps import blocks_of_all, climbed, empty_map, laid_in_order
 from tidy_caravan.core.lightmap.layouts import (
     COARSER,
     COARSER_ONE_WAY,
@@ -39,6 +39,8 @@ MOST_SHAPED = 60
 MOST_RATIOS = 16
 """Islands up to which other proportions of texels are tried."""
 RATIOS = (1.26, 1.59)
+WORK, BETTER = 120, 1.008
+"""Islands laid in changed orders at each scale, at last, and by how much a scale has to be better then."""
 
 
 Spots = I64
@@ -57,6 +59,8 @@ class Packer:
         self.size = np.array([i.size for i in islands]).reshape(-1, 2)
         self.order, self.every = "area", True
         """The order that islands fit in last, and whether the others are tried as well."""
+        self.own: I64 | None = None
+        """A changed order in which they fit."""
 
     def attempt(self, width: int, height: int, scale: F64) -> Spots | None:
         """(K, 3) where every island lies, None when they do not fit in any order. scale: (2,) cells per unit."""
@@ -74,13 +78,27 @@ class Packer:
         others = [o for o in ORDERS if o != self.order] if self.every else []
         for name in (self.order, *others):
             order = np.argsort(keys[name], kind="stable")
-            taken[:] = 0
-            if laid_in_order(
-                order, blocks, begin, wide, high, self.turns, width, height, self.gap, taken, near, work, out
+            if not laid_in_order(
+                order, blocks, begin, wide, high, self.turns, width, height, self.gap, taken, near, work, out, 0
             ):
                 self.order = name
                 return out
         return None
+
+    def climbed(self, width: int, height: int, scale: F64, tries: int) -> Spots | None:
+        """The same, with islands moved in the order that did best, that many times."""
+        blocks, begin, wide, high = blocks_of_all(self.lines, self.begin, self.size, self.shaped, scale, SLACK)
+        taken, near, work = empty_map(width, height)
+        out = np.zeros((len(wide), 3), np.int64)
+        if self.own is None:
+            self.own = np.argsort(-wide[:, 0] * high[:, 0], kind="stable")
+        order = self.own.copy()
+        good = climbed(
+            order, blocks, begin, wide, high, self.turns, width, height, self.gap, taken, near, work, out, tries, 1
+        )
+        if good:
+            self.own = order
+        return out if good else None
 
     def largest(
         self, width: int, height: int, stretch: F64, steps: int = STEPS, about: float = 0.0
@@ -190,7 +208,22 @@ class Best:
         self.stretched()
         if len(self.packer.islands) <= MOST_RATIOS:
             self.by_ratios()
+        self.climb()
         return self
+
+    def climb(self) -> None:
+        """Other orders, as long as they leave room for a larger scale."""
+        tries = max(4, WORK // len(self.packer.islands))
+        while True:
+            for way in (np.full(2, BETTER), np.array([BETTER**2, 1.0]), np.array([1.0, BETTER**2])):
+                if (self.scale * way).max() / (self.scale * way).min() > self.most() * BETTER:
+                    continue
+                placed = self.packer.climbed(*self.grid.room(self.high), self.scale * way, tries)
+                if placed is not None:
+                    self.scale, self.placed = self.scale * way, placed
+                    break
+            else:
+                return
 
     def stretched(self) -> None:
         """Texels finer across the map, or along it, as far as there is room."""
