@@ -54,7 +54,7 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     low, high = extremes(used)
     reach, diagonal = float(np.abs([low, high]).max()), float(np.linalg.norm(high - low))
     first = inside[:SAMPLE]
-    if not needs_origin(points[first[finite[first]]], reach, diagonal, metres, far):
+    if not needs_origin(points, first[finite[first]], reach, diagonal, metres, far):
         return points, none
     step = 10.0 ** np.floor(np.log10(max(diagonal, reach * 1e-12)))
     origin: F64 = np.round((low + high) / 2 / step) * step
@@ -62,14 +62,15 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     return np.where(finite[:, None], points - origin, points), origin
 
 
-def needs_origin(used: F64, reach: float, diagonal: float, metres: float | None, far: bool) -> bool:
+def needs_origin(points: F64, used: I64, reach: float, diagonal: float, metres: float | None, far: bool) -> bool:
+    """used: (C,) corners of faces one after another, whose steps are as long as its edges."""
     if far or reach > FAR_DIAGONALS * diagonal > 0:
         return True
     if metres is not None and reach * metres * 2.0**-24 > LOSS_M and reach > OFF_DIAGONALS * diagonal:
         return True
     if not reach > diagonal:  # detail near an origin inside the part is what float32 is for
         return False
-    edges = np.linalg.norm(np.diff(used[:SAMPLE], axis=0), axis=1)
+    edges = np.linalg.norm(np.diff(points[used], axis=0), axis=1)
     edges = edges[edges > 0]
     return bool(len(edges)) and reach > FAR_EDGES * float(np.median(edges))
 

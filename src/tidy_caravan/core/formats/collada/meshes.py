@@ -73,9 +73,9 @@ class Geometry:
             self.points.astype(np.float32),
             index.reshape(-1, 3).astype(np.uint32),
             table[self.symbols],
-            normals=None if self.normals is None else self.normals[first],
-            uvs=tuple(self.uvs[k][first] for k in order if k in self.uvs),
-            colors=() if self.color is None else (self.color[first],),
+            normals=None if self.normals is None else self.normals.take(first, axis=0),
+            uvs=tuple(self.uvs[k].take(first, axis=0) for k in order if k in self.uvs),
+            colors=() if self.color is None else (self.color.take(first, axis=0),),
             name=self.name,
         )
 
@@ -290,10 +290,11 @@ def read_primitive(primitive: Element, sources: Sources, vertices: dict[str, Ele
 
 def picked(values: F64, index: I64, width: int) -> F32:
     """(C, width) float32 rows; indices that point at nothing give zeros."""
-    good = (index >= 0) & (index < len(values))
-    out = np.zeros((len(index), width), np.float32)
     have = min(width, values.shape[1])
-    out[good, :have] = stored32(values[index[good]][:, :have])
+    known = np.zeros((len(values) + 1, width), np.float32)
+    known[:-1, :have] = stored32(values[:, :have])
+    # the row behind the last is the one of nothing; rows are taken several times quicker than they are indexed
+    out: F32 = known.take(np.where((index >= 0) & (index < len(values)), index, len(values)), axis=0)
     return out
 
 

@@ -24,6 +24,7 @@ DEEPEST = 400
 PIVOTS = ("rotatepivot", "scalepivot", "pivot")
 TRANSFORMS = ("matrix", "translate", "rotate", "scale", "lookat", "skew")
 MANY = 20
+UNUSABLE = np.full((4, 4), np.nan)
 
 
 @dataclass
@@ -147,14 +148,14 @@ class Builder:
     def transform(self, element: Element) -> tuple[F64, list[float] | None]:
         """Product of a node's transform elements in their order, and a pivot that they name but do not become."""
         stack = [child for child in element if child.tag in TRANSFORMS]
-        out = np.eye(4)
+        out: F64 | None = None
         pivot: list[float] | None = None
         for child in stack:
             try:
                 values = numbers(child)
                 one = matrix_of(child.tag, values)
             except ValueError:
-                one = np.full((4, 4), np.nan)
+                one = UNUSABLE
             if not np.isfinite(one).all():
                 self.note(
                     "damaged",
@@ -165,9 +166,9 @@ class Builder:
                 continue
             sid = (child.get("sid") or "").lower()
             if child.tag == "translate" and sid in PIVOTS and np.abs(values[:3]).max() > 0:
-                pivot = (out @ np.append(values[:3], 1.0))[:3].tolist()
-            out = one if len(stack) == 1 else out @ one
-        return out, pivot
+                pivot = ((np.eye(4) if out is None else out) @ np.append(values[:3], 1.0))[:3].tolist()
+            out = one if out is None else out @ one
+        return np.eye(4) if out is None else out, pivot
 
     def instance(self, element: Element) -> tuple[int, F64]:
         """Mesh of an instance with its materials bound, -1 for none, and its origin (3,); instances with equal
@@ -376,11 +377,12 @@ def matrix_of(kind: str, v: F64) -> F64:
     need = {"matrix": 16, "translate": 3, "rotate": 4, "scale": 3, "lookat": 9, "skew": 7}[kind]
     if len(v) != need:
         raise ValueError
-    out = np.eye(4)
     if kind == "matrix":
-        out = v.reshape(4, 4).copy()
-        out[3] = (0.0, 0.0, 0.0, 1.0)
-    elif kind == "translate":
+        whole = v.reshape(4, 4).copy()
+        whole[3] = (0.0, 0.0, 0.0, 1.0)
+        return whole
+    out = np.eye(4)
+    if kind == "translate":
         out[:3, 3] = v
     elif kind == "scale":
         out[:3, :3] = np.diag(v)

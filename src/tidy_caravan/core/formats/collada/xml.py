@@ -31,6 +31,11 @@ def parse(data: bytes, where: str) -> Element:
         name = declared.group(1).decode("ascii").lower()
         if name not in SAFE and not name.startswith(SAFE_STARTS):
             raise UnusableInput(f"the text encoding {name[:40]} is not read; export it as UTF-8", where=where)
+    if (
+        data.count(b"xmlns") == 1
+    ):  # without its one namespace no tag has to be written anew, which takes as long as the parsing
+        for namespace in NAMESPACES:
+            data = data.replace(b' xmlns="' + namespace.encode() + b'"', b"", 1)
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True, remove_comments=True, remove_pis=True
     )
@@ -51,7 +56,6 @@ class Document:
 
     def __init__(self, root: Element, name: str) -> None:
         self.root, self.name = root, name
-        self.namespace = etree.QName(root).namespace or ""
         self.by_id: dict[str, Element] = {}
         for element in root.iter(etree.Element):
             key = element.get("id")
