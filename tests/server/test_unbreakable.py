@@ -213,6 +213,8 @@ class Ends(unittest.TestCase):
         with TemporaryDirectory(dir="/var/tmp") as folder:
             os.chmod(folder, 0o755)
             application = Application(Path(folder) / "state")
+            (passing := Path(folder) / "passing").mkdir()
+            application.environment["TMPDIR"] = str(passing)
             try:
                 for number, after, busy in ((15, 0.5, False), (1, 2.0, False), (2, 6.0, False), (15, 8.0, True)):
                     with self.subTest(signal=number, after=after):
@@ -226,6 +228,7 @@ class Ends(unittest.TestCase):
                         self.assertLess(application.stop(number), 10.0)
                         _, alive = psutil.wait_procs(left, timeout=3)
                         self.assertEqual([p.name() for p in alive], [])
+                        self.assertEqual([p.name for p in passing.glob("pymp-*")], [], "where workers are forked from")
                 application.start()
                 left = application.everything()[1:]
                 application.stop(9)

@@ -183,11 +183,15 @@ class Ending:
 
 
 def end_now(code: int) -> NoReturn:
-    """Ends this process and all below it, those too that were just being started."""
+    """Ends this process and all below it, those too that were just being started, and takes their meeting place away."""
+    import multiprocessing.util
+    import shutil
+
     import psutil
 
     for _ in range(2):  # a process may have started another one in between
         for process in psutil.Process().children(recursive=True):
             with contextlib.suppress(psutil.Error):
                 process.kill()
+    shutil.rmtree(multiprocessing.util.get_temp_dir(), ignore_errors=True)
     os._exit(code)

@@ -10,6 +10,7 @@ import contextlib
 import logging
 import os
 import signal
+import sys
 import threading
 from typing import Any
 
@@ -27,6 +28,8 @@ MEMORY = "8GiB"
 SECONDS_TO_START = 60.0
 NICE = 10
 MEMORY_LOG = "distributed.worker.memory"
+METHOD = "forkserver" if sys.version_info >= (3, 11, 1) else "spawn"
+"""Before 3.11.1 whoever was on the machine could have code run by the process that others are forked from (CVE-2022-42919)."""
 LOADED = ("tidy_caravan.server.jobs.tasks", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
 """What the process has loaded that worker processes are forked from: they would load it for three seconds each."""
 
@@ -96,7 +99,7 @@ class Workers:
         dask.config.set(
             {
                 "distributed.worker.daemon": False,
-                "distributed.worker.multiprocessing-method": "forkserver",
+                "distributed.worker.multiprocessing-method": METHOD,
                 "distributed.admin.low-level-log-length": 0,
                 "distributed.scheduler.http.routes": [],
                 "distributed.worker.http.routes": [],
@@ -136,7 +139,8 @@ class Workers:
         if settings.scheduler:
             self.client = Client(settings.scheduler, security=security_of(settings), timeout=20, set_as_default=False)
             return
-        get_mp_context().set_forkserver_preload(["distributed", *LOADED])  # instead of what it would have loaded
+        if METHOD == "forkserver":
+            get_mp_context().set_forkserver_preload(["distributed", *LOADED])  # instead of what it would have loaded
         security = Security.temporary()
         common = {"host": "127.0.0.1", "protocol": "tls://", "security": security}
         logger = logging.getLogger(MEMORY_LOG)
