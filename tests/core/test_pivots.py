@@ -116,6 +116,16 @@ class Presets(unittest.TestCase):
         )  # no worse than the place that it has there
         self.assertTrue(np.allclose(far.nodes.world[0, :3, 3], 0))
 
+    def test_what_is_far_is_far_in_the_world_for_the_mend_as_for_the_check(self) -> None:
+        plank = BOX((1, 10, 1), transform=trimesh.transformations.translation_matrix([5, 0, 0]))
+        for stretch, far in (([10, 0.1, 1], True), ([0.1, 10, 1], False)):
+            scene = one(plank, np.diag([*stretch, 1.0]))
+            found = [f for f in survey(scene, BUILT_IN[0]) if f.code == "pivot.far"]
+            self.assertEqual(bool(found), far)
+            out, changes = apply(scene, kind="place_pivots")
+            self.assertEqual(bool(changes), far)
+            self.assertNotIn("pivot.far", {f.code for f in survey(out, BUILT_IN[0])})
+
     def test_the_group_is_the_node_above(self) -> None:
         group = trimesh.transformations.rotation_matrix(0.5, [0, 1, 0], [4, 5, 6])
         group[:3, 3] = 4, 5, 6

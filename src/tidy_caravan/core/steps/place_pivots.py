@@ -24,6 +24,7 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
+from tidy_caravan.core.surroundings.world import outside
 from tidy_caravan.core.words import plural
 
 End = Literal["low", "middle", "high"]
@@ -115,13 +116,15 @@ class PlacePivots(Step):
         no_leaf: list[int] = []
         far_off: list[int] = []
         up = axis_vector(scene.convention.up)
+        far = np.ones(len(nodes), np.bool_)
+        if self.only_far:  # in the world, where they are found as well
+            far[nodes.parts] = outside(scene.part_bounds, nodes.world[nodes.parts, :3, 3])[1]
         for k, (i, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[i]
             box = mesh.bounds
             size = float(np.linalg.norm(box[1] - box[0]))
-            outside = np.linalg.norm(np.maximum(np.maximum(box[0], -box[1]), 0.0))
-            if self.only_far and outside <= size:
+            if not far[users].any():
                 continue
             target = box[0] + (box[1] - box[0]) * np.array([ENDS[self.x], ENDS[self.y], ENDS[self.z]])
             if self.at == "centre":

@@ -151,6 +151,14 @@ def untouchable(scene: Scene) -> Bool:
     return out
 
 
+def outside(box: F64, origin: F64) -> tuple[F64, Bool]:
+    """(P,) how far pivots (P, 3) lie outside their box (P, 2, 3), and whether by more than it is large."""
+    distance = np.linalg.norm(np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0), axis=1)
+    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+    far: Bool = distance > np.maximum(diagonal, 1e-12)
+    return distance, far
+
+
 def not_empty(scene: Scene) -> Bool:
     """(N,) nodes that draw, light, look, move or say something, or bear a skin, and everything above them."""
     nodes = scene.nodes

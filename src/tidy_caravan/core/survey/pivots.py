@@ -10,8 +10,8 @@ from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
 from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.surroundings.world import outside
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
@@ -102,14 +102,6 @@ def pivots_together(context: Context) -> Iterable[Finding]:
             parts=rows.tolist(),
             mend=mend_of(scene, rows, onlyFar=False),
         )
-
-
-def outside(box: F64, origin: F64) -> tuple[F64, Bool]:
-    """(P,) how far pivots (P, 3) lie outside their box (P, 2, 3), and whether by more than it is large."""
-    distance = np.linalg.norm(np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0), axis=1)
-    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    far: Bool = distance > np.maximum(diagonal, 1e-12)
-    return distance, far
 
 
 @check("transforms", "Pivots off the hinge")
