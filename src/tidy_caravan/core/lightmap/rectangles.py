@@ -24,12 +24,14 @@ MOST_ROOMS = 6000
 def lay(  # type: ignore[no-untyped-def]
     size, order, rule, width, height, step, inner, begin, places, turns, rooms, worst
 ):
-    """The area of the boxes that do not fit a map of width by height, 0 when all do, and where the lower corners of the others lie.
+    """The area of the boxes that do not fit a map of width by height, 0 when all do; and where the lower corners of the
+    others lie.
 
     size: (K, 2, 2) width and height of every box in both turns, what is to be free beside it included. order: (K,) which comes
-    first. step: what corners are multiples of, 0 for anything. worst: area left out from which on the rest is not looked at. inner: (R, 2, 4) rectangles free within boxes, from their
+    first. step: what corners are multiples of, 0 for anything. inner: (R, 2, 4) rectangles free within boxes, from their
     lower corner, in both turns: x, y, width, height; those of box k are begin[k]:begin[k + 1]. places (K, 2) and turns (K,)
-    are filled in. rooms: (M, 4) to work in. O(K · rooms) and what new rooms cost to compare with all.
+    are filled in. rooms: (M, 4) to work in. worst: area left out from which on the rest is not looked at. O(K · rooms) and
+    what new rooms cost to compare with all.
     """
     rooms[0, 0], rooms[0, 1], rooms[0, 2], rooms[0, 3] = 0.0, 0.0, width, height
     count = 1

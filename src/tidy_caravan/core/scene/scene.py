@@ -165,13 +165,13 @@ def with_all_roots(scene: Scene) -> Scene:
         return scene
     roots = [replace(r, nodes=tuple(i for i in r.nodes if nodes.parent[i] < 0)) for r in scene.roots]
     shown = min(max(scene.default_root, 0), len(roots) - 1)
-    of_source = {
-        int(nodes.source[i]): k for k, r in reversed(list(enumerate(roots))) for i in r.nodes if nodes.source[i] >= 0
-    }
-    for i in new.tolist():
-        k = of_source.get(int(nodes.source[i]), shown)
-        roots[k] = replace(roots[k], nodes=(*roots[k].nodes, i))
-    return scene.but(roots=tuple(roots))
+    place = np.full(len(new), shown)
+    source = nodes.source[new]
+    for k, root in reversed(list(enumerate(roots))):
+        own = nodes.source[list(root.nodes)]
+        place[np.isin(source, own[own >= 0])] = k
+    added = [(*r.nodes, *new[place == k].tolist()) for k, r in enumerate(roots)]
+    return scene.but(roots=tuple(replace(r, nodes=n) for r, n in zip(roots, added, strict=True)))
 
 
 def origin_of(scene: Scene, node: int) -> Origin | None:

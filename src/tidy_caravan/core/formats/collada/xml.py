@@ -16,6 +16,8 @@ SAFE = ("utf-8", "utf8", "utf-16", "us-ascii", "ascii")
 SAFE_STARTS = ("iso-8859-", "windows-125", "cp125", "latin")
 NAMESPACES = ("http://www.collada.org/2005/11/COLLADASchema", "http://www.collada.org/2008/03/COLLADASchema")
 DEEPEST = 2000
+ROOT_TAG = 4096
+"""Bytes at the beginning among which the document element is looked for."""
 Element = Any
 
 
@@ -31,11 +33,12 @@ def parse(data: bytes, where: str) -> Element:
         name = declared.group(1).decode("ascii").lower()
         if name not in SAFE and not name.startswith(SAFE_STARTS):
             raise UnusableInput(f"the text encoding {name[:40]} is not read; export it as UTF-8", where=where)
-    if (
-        data.count(b"xmlns") == 1
-    ):  # without its one namespace no tag has to be written anew, which takes as long as the parsing
+    if data.count(b"xmlns") == 1:
+        # without its one namespace no tag has to be written anew, which takes as long as the parsing
+        head = data[:ROOT_TAG]
         for namespace in NAMESPACES:
-            data = data.replace(b' xmlns="' + namespace.encode() + b'"', b"", 1)
+            head = head.replace(b' xmlns="' + namespace.encode() + b'"', b"", 1)
+        data = head + data[ROOT_TAG:]
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True, remove_comments=True, remove_pis=True
     )
