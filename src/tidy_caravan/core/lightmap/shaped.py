@@ -86,7 +86,7 @@ class Packer:
         return None
 
     def climbed(self, width: int, height: int, scale: F64, tries: int) -> Spots | None:
-        """The same, with islands moved in the order that did best, that many times."""
+        """The same, in the changed order that did best, by area at first, with islands moved in it that many times."""
         blocks, begin, wide, high = blocks_of_all(self.lines, self.begin, self.size, self.shaped, scale, SLACK)
         taken, near, work = empty_map(width, height)
         out = np.zeros((len(wide), 3), np.int64)
