@@ -71,7 +71,7 @@ def served(settings: Settings) -> Iterator[str]:
         until = time.monotonic() + 30
         while time.monotonic() < until:
             with contextlib.suppress(httpx.TransportError):
-                httpx.get(f"{address}/api/health")
+                httpx.get(f"{address}/api/health", verify=False)
                 break
             time.sleep(0.1)
         yield address

@@ -11,12 +11,13 @@ from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Scene
-from tidy_caravan.core.scene.arrays import F32
+from tidy_caravan.core.scene.arrays import F32, I64, U32, AnyArray
 
 POINTS = 400_000
 PAPER = (244, 240, 232)
 FINE = 2
-SRGB = (255 * np.linspace(0, 1, 4096) ** (1 / 2.2)).astype(np.uint8)
+SHADES = 256
+"""Brightnesses of a material that are told apart."""
 
 
 def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
@@ -25,9 +26,8 @@ def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
     Surface points are drawn in proportion to projected area, the nearest one wins, as in splatting.
     """
     w, h = width * FINE, height * FINE
-    canvas = np.empty((h, w, 3), np.uint8)
-    canvas[:] = PAPER
-    points, normals, colors = sample(scene)
+    canvas = np.full(h * w, packed(np.array(PAPER)), np.uint32)
+    points, normals, material = sample(scene)
     if len(points):
         turn, tilt = np.radians(32.0), np.radians(28.0)
         around = np.array([[np.cos(turn), 0, -np.sin(turn)], [0, 1, 0], [np.sin(turn), 0, np.cos(turn)]])
@@ -41,20 +41,37 @@ def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
         y = np.clip(h / 2 - (seen[:, 1] - middle[1]) * scale, -1, h).astype(np.int32)
         inside = np.flatnonzero((x >= 0) & (x < w) & (y >= 0) & (y < h))
         order = inside[np.argsort(seen[inside, 2])]  # the nearest is written last
-        cell = y[order] * w + x[order]
-        light = np.abs(normals[order] @ np.array([0.35, 0.85, 0.4], np.float32))
-        shade = np.minimum(colors[order] * (np.float32(0.35) + np.float32(0.75) * light)[:, None], 1)
-        ink = SRGB[(shade * (len(SRGB) - 1)).astype(np.int32)]
-        flat = canvas.reshape(-1, 3)
+        cell = np.take(y * w + x, order)
+        light = np.abs(normals @ np.array([0.35, 0.85, 0.4], np.float32))
+        shade = np.minimum(light * SHADES, SHADES - 1).astype(np.int32)
+        ink = np.take(inks(scene), np.take(material * SHADES + shade, order))
         for step in (w + 1, w, 1, 0):  # each point covers two by two cells
-            flat[np.minimum(cell + step, w * h - 1)] = ink
+            canvas[np.minimum(cell + step, w * h - 1)] = ink
     out = io.BytesIO()
-    Image.fromarray(canvas).resize((width, height), Image.Resampling.BOX).save(out, "PNG")
+    colors = canvas.view(np.uint8).reshape(h, w, 4)[:, :, :3]
+    Image.fromarray(colors).resize((width, height), Image.Resampling.BOX).save(out, "PNG")
     return out.getvalue()
 
 
-def sample(scene: Scene) -> tuple[F32, F32, F32]:
-    """(K, 3) points about the middle of them all, unit normals and linear colours spread over all visible surfaces.
+def packed(color: AnyArray) -> U32:
+    """(..., 3) bytes as one number each, red in the byte that comes first in memory."""
+    out = np.zeros((*color.shape[:-1], 4), np.uint8)
+    out[..., :3] = color
+    numbers: U32 = out.view(np.uint32)[..., 0]
+    return numbers
+
+
+def inks(scene: Scene) -> U32:
+    """Packed sRGB colours of all materials, and of none, in all shades: (materials + 1) · SHADES of them."""
+    palette = np.array([m.base_color[:3] for m in scene.materials] + [(0.7, 0.7, 0.7)], np.float64)
+    light = (np.arange(SHADES) + 0.5) / SHADES
+    shade = np.clip(palette[:, None, :] * (0.35 + 0.75 * light)[None, :, None], 0, 1)
+    return packed((255 * shade ** (1 / 2.2)).astype(np.uint8)).reshape(-1)
+
+
+def sample(scene: Scene) -> tuple[F32, F32, I64]:
+    """(K, 3) points about the middle of them all, unit normals and materials, the last for none, spread over all visible
+    surfaces.
 
     Deterministic, and even: along the triangles of a mesh, laid end to end by area, its parts take turns.
     """
@@ -77,11 +94,10 @@ def sample(scene: Scene) -> tuple[F32, F32, F32]:
     total = sum(p[4] for p in per_mesh)
     if not total:
         none = np.zeros((0, 3), np.float32)
-        return none, none, none
+        return none, none, np.zeros(0, np.int64)
     drawn = np.concatenate([p[1] for p in per_mesh])
     middle = nodes.world[drawn, :3, 3].mean(axis=0)
-    points, normals, colors = [], [], []
-    palette = np.array([m.base_color[:3] for m in scene.materials] + [(0.7, 0.7, 0.7)], np.float32)
+    points, normals, materials = [], [], []
     for mesh, rows, vectors, along, share in per_mesh:
         each = max(1, min(POINTS, int(POINTS * share / total)) // len(rows))
         count = each * len(rows)
@@ -92,16 +108,18 @@ def sample(scene: Scene) -> tuple[F32, F32, F32]:
         u, v = rng.random((2, count, 1), np.float32)
         over = u + v > 1
         u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)
-        a, b, c = (mesh.positions[mesh.indices[:, k]][face] for k in range(3))
+        a, b, c = (np.take(np.take(mesh.positions, mesh.indices[:, k], axis=0), face, axis=0) for k in range(3))
         local = (a + (b - a) * u + (c - a) * v).reshape(each, len(rows), 3).transpose(1, 2, 0)
         world = linear @ nodes.world[rows, :3, :3]
         place = (nodes.world[rows, :3, 3] - middle) @ linear.T
         turned = np.matmul(world.astype(np.float32), local) + place[:, :, None].astype(np.float32)
         points.append(turned.transpose(2, 0, 1).reshape(-1, 3))
-        across = (vectors / along[-1]).astype(np.float32)[face].reshape(each, len(rows), 3).transpose(1, 2, 0)
+        across = np.take((vectors / along[-1]).astype(np.float32), face, axis=0)
+        across = across.reshape(each, len(rows), 3).transpose(1, 2, 0)
         normal = np.matmul(world.astype(np.float32), across)
         length = np.sqrt(np.einsum("rin,rin->rn", normal, normal))[:, None, :]
         normal /= np.where(length > 0, length, 1)
         normals.append(normal.transpose(2, 0, 1).reshape(-1, 3))
-        colors.append(palette[mesh.material[face]])
-    return np.concatenate(points), np.concatenate(normals), np.concatenate(colors)
+        materials.append(np.take(mesh.material, face).astype(np.int64))
+    material = np.concatenate(materials)
+    return np.concatenate(points), np.concatenate(normals), np.where(material < 0, len(scene.materials), material)
