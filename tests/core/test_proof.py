@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 import shutil
 import unittest
@@ -14,6 +15,7 @@ import numpy as np
 
 from tests.harden.arrivals import TIDY, UNITS, sources
 from tests.harden.arrivals import one as alarm_of
+from tests.loose import LOOSE, REFUSED, bend
 from tests.planted import FAULTS, kiosk
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
@@ -80,6 +82,63 @@ class Planted(unittest.TestCase):
 
     def test_stl(self) -> None:
         self.plant_all("stl", BUILT_IN[1])
+
+
+class Loose(unittest.TestCase):
+    """What receivers may pass over, take differently or trip on."""
+
+    def plant_all(self, fmt: str, to: Destination) -> None:
+        scene = kiosk()
+        with TemporaryDirectory() as whole:
+            clean = Path(whole) / "clean"
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
+            save(package.files, clean)
+            for name, (plant, wanted) in LOOSE[fmt]().items():
+                with self.subTest(format=fmt, fault=name):
+                    folder = Path(whole) / name
+                    shutil.copytree(clean, folder)
+                    plant(folder)
+                    self.assertRegex(said_of(folder, scene, result), re.compile(wanted))
+                    shutil.rmtree(folder)
+
+    def test_glb(self) -> None:
+        self.plant_all("glb", BUILT_IN[1])
+
+    def test_gltf(self) -> None:
+        self.plant_all("gltf", BUILT_IN[3])
+
+    def test_collada(self) -> None:
+        self.plant_all("dae", BUILT_IN[0])
+
+    def test_usd_as_text(self) -> None:
+        self.plant_all("usda", BUILT_IN[0])
+
+    def test_usd_as_binary(self) -> None:
+        self.plant_all("usdc", BUILT_IN[1])
+
+    def test_documents_bent_anywhere_are_told_or_refused_in_our_words(self) -> None:
+        rng = random.Random(20)
+        scene = kiosk()
+        told = 0
+        with TemporaryDirectory() as whole:
+            clean = Path(whole) / "clean"
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], ROUTE, "gltf")
+            save(package.files, clean)
+            for k in range(60):
+                folder = Path(whole) / str(k)
+                shutil.copytree(clean, folder)
+                where = bend(folder, rng)
+                with self.subTest(where=where):
+                    told += bool(said_of(folder, scene, result))  # anything but our own errors fails here
+        self.assertGreater(told, 30)
+
+
+def said_of(folder: Path, source: Scene, result: Scene) -> str:
+    """All that is said of a package, or why it cannot be read."""
+    try:
+        return everything_said(prove(folder, source, result)[0])
+    except UnusableInput as error:
+        return f"{REFUSED}{error.sentence()}"
 
 
 class Quiet(unittest.TestCase):

@@ -43,6 +43,7 @@ from tidy_caravan.core.aspects import Allowed, Aspect, Declared, Effect
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
+from tidy_caravan.core.formats.shared.received import DOUBTS
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Identities, Scene
@@ -91,8 +92,9 @@ def arrive(
         arrived = receive(main, manifest.destination, manifest.format)
     except UnusableInput as error:
         if changed and error.code == "arrival.unreadable":
+            told = error.what if error.what.startswith("the receiver") else f"the receiver cannot read it: {error.what}"
             raise UnusableInput(
-                f"{changed[0]}, and the receiver cannot read it: it is cut short or damaged; pack again",
+                f"{changed[0]}, and {told}",
                 where=manifest.main_file,
                 code=error.code,
             ) from error
@@ -243,6 +245,7 @@ def compare(
         *material_problems(delivered, mid, there, middle, ability, manifest.renamed_materials),
         *beside_parts(here, mid, there, moving_source, moving_result, moving_arrived, declared, ability),
         *declared_problems(arrived, manifest, ability),
+        *arrived.extras.get(DOUBTS, ()),
         *data_told(
             source,
             result,

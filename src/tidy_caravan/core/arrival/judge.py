@@ -14,7 +14,7 @@ from tidy_caravan.core.arrival.surfaces import Difference
 from tidy_caravan.core.arrival.traced import Traced
 from tidy_caravan.core.aspects import Allowed, Aspect, uv_aspect
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES
+from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, ODD
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Nodes
@@ -169,7 +169,7 @@ def judge_delivery(
     wanted, held = called
     visible_a, visible_b = ~hidden(result.nodes), ~hidden(arrived.nodes)
     drawn_a, drawn_b = drawn_from(result, result.default_root), drawn_from(arrived, arrived.default_root)
-    odd = arrived.extras.get("odd") or {}
+    odd = arrived.extras.get(ODD) or {}
     for k, (i, j) in enumerate(zip(middle.tolist(), end.tolist(), strict=True)):
         if ability.names and held[j] != wanted[i]:
             judged.say(k, "tree path" if ability.tree else "name", f"it is called “{held[j]}” instead of “{wanted[i]}”")
@@ -256,6 +256,8 @@ def set_name(number: int, manifest: Manifest) -> str:
 
 
 def coordinates_told(number: int, times: float, manifest: Manifest) -> str:
+    if times == np.inf:
+        return f"its {set_name(number, manifest)} has no numbers in places"
     return f"its {set_name(number, manifest)} differs, by {times:.3g} times the limit"
 
 

@@ -183,8 +183,8 @@ def difference(
             shared = min(channels, a.colors[0].shape[1], b.colors[0].shape[1])
             tint, other = a.colors[0][index_a, :shared], b.colors[0][index_b, :shared]
             # beyond nought and one there is nothing to be seen
-            apart = np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1)
-            out.color = float(np.abs(apart).max(initial=0.0))
+            apart = np.abs(np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1))[~np.isnan(tint)]
+            out.color = float(np.where(np.isnan(apart), np.inf, apart).max(initial=0.0))
     return out
 
 
@@ -203,7 +203,7 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     return first @ turn.T, second, turn
 
 
-SURFACES = Work("surfaces", 2, f"{__name__}:compared", native=False, figures_only=True)
+SURFACES = Work("surfaces", 3, f"{__name__}:compared", native=False, figures_only=True)
 
 
 def asked(
@@ -270,12 +270,14 @@ def heights(corners: F64) -> F64:
 
 
 def coordinates(a: F64, b: F64) -> float:
-    """Largest difference of (N, 2) coordinates in multiples of what float32 and texts make of them."""
-    both = np.isfinite(a).all(axis=1) & np.isfinite(b).all(axis=1)
-    if not both.any():
+    """Largest difference of (N, 2) coordinates in multiples of what float32 and texts make of them; infinite where b has
+    none. Those that a has none of are no fault of b."""
+    known = np.isfinite(a).all(axis=1)
+    if not known.any():
         return 0.0
-    limits = UV_LIMIT * (1.0 + np.abs(a[both]).max(axis=1))
-    return float((np.abs(a[both] - b[both]).max(axis=1) / limits).max())
+    limits = UV_LIMIT * (1.0 + np.abs(a[known]).max(axis=1))
+    times = np.abs(a[known] - b[known]).max(axis=1) / limits
+    return float(np.where(np.isnan(times), np.inf, times).max())
 
 
 def moved(mesh: Mesh, map_: F64) -> F64:

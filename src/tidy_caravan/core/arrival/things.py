@@ -26,6 +26,7 @@ UNITS = {
     "width": " m",
     "height": " m",
     "near": " m",
+    "far": " m",
 }
 MOMENTS = 65
 """Times at which clips are looked at, at most: all keys of both sides and the middles between them come first."""
@@ -50,6 +51,7 @@ def camera_facts(camera: Camera, metre: float) -> dict[str, Any]:
         "width": 0.0 if wide else camera.xmag * metre,
         "height": 0.0 if wide else camera.ymag * metre,
         "near": camera.znear * metre,
+        "far": camera.zfar * metre if camera.zfar is not None and camera.zfar > camera.znear else 0.0,
     }
 
 
@@ -92,7 +94,7 @@ def compare_things(
             light = here.scene.lights[here.scene.nodes.light[i]]
             a["light"] = tuple(float(encode(c)) * light.intensity for c in light.color)
         for key in sorted(holds):
-            if key == "aspect" and not a[key]:
+            if key in ("aspect", "far") and not a[key]:
                 continue  # left to the receiver
             if not same(a[key], b[key]):
                 unit = UNITS.get(key, "") if key != "light" or a["kind"] != "directional" else " lx"

@@ -72,7 +72,7 @@ class Ability:
         return [what for what, there in told.items() if not there]
 
 
-LENSES = frozenset({"kind", "angle", "width", "height", "near"})
+LENSES = frozenset({"kind", "angle", "aspect", "width", "height", "near", "far"})
 EVERYTHING = Ability(
     poses=True,
     data=True,
@@ -82,6 +82,6 @@ EVERYTHING = Ability(
     scenes=True,
     clips=True,
     lights=frozenset({"kind", "light", "range", "inner cone", "cone"}),
-    cameras=LENSES | {"aspect"},
+    cameras=LENSES,
 )
 """What a scene in memory holds, as the result of a route is."""

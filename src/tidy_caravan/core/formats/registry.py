@@ -12,6 +12,7 @@ from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.consistent import consistent
 from tidy_caravan.core.formats.shared.far_out import within_reach
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.scene import Note, Scene
@@ -123,7 +124,7 @@ def receive(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     there cannot hide itself.
     """
     try:
-        return format_named(fmt).receive(file, destination, fmt)
+        return consistent(format_named(fmt).receive(file, destination, fmt), file.name)
     except CaravanError:
         raise
     except Exception as error:  # third-party readers raise anything on damaged files

@@ -1,4 +1,4 @@
-"""Stand-in receiver of COLLADA through pycollada: geometries by instance, matrices multiplied node by node."""
+"""Stand-in receiver of COLLADA through pycollada: geometries by instance, with the materials and coordinates bound there."""
 
 from __future__ import annotations
 
@@ -13,7 +13,8 @@ import collada.common
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.formats.shared.received import Gallery, Tree
+from tidy_caravan.core.formats.collada.doubts import OPAQUE, loose_sources
+from tidy_caravan.core.formats.shared.received import DOUBTS, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -33,6 +34,9 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     material_of = {m.id: i for i, m in enumerate(materials)}
     gallery = Gallery()
     tree = Tree()
+    bound: dict[tuple[int, str], set[int]] = {}
+    placed: set[int] = set()
+    doubts: list[str] = []
 
     def walk(node: Any, above: int) -> None:
         if not isinstance(node, collada.scene.Node):
@@ -41,7 +45,13 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         for child in node.children:
             if isinstance(child, collada.scene.GeometryNode):
                 slots = {m.symbol: material_of[m.target.id] for m in child.materials}
-                tree.mesh[here] = tree.shared(child.geometry.id, partial(mesh_from, child.geometry, slots))
+                for m in child.materials:
+                    placed.add(material_of[m.target.id])
+                    for symbol, number in sets_bound(m.inputs).items():
+                        bound.setdefault((material_of[m.target.id], symbol), set()).add(number)
+                # the same geometry with other materials is another mesh
+                key = f"{child.geometry.id}\0{sorted(slots.items())}"
+                tree.mesh[here] = tree.shared(key, partial(mesh_from, child.geometry, slots))
             elif isinstance(child, collada.scene.LightNode):
                 tree.lights[here] = light_of(child.light)
             elif isinstance(child, collada.scene.CameraNode):
@@ -60,14 +70,24 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         "metresPerUnit": document.assetInfo.unitmeter or 1.0,
         "up": UP.get(str(document.assetInfo.upaxis), "Y"),
     }
+    made = [Looks(gallery, file, {s: n for (k, s), n in bound.items() if k == i}) for i in range(len(materials))]
+    looks = [look.of(m) for look, m in zip(made, materials, strict=True)]
+    doubts += [sentence for k, look in enumerate(made) if k in placed for sentence in look.doubts]
+    for geometry in document.geometries:
+        doubts += loose_sources(geometry)
     return tree.scene(
         destination.file_convention(fmt),
-        [look_of(m, gallery, file) for m in materials],
+        looks,
         gallery,
         roots=tuple(roots) or (Root(()),),
         default_root=main,
-        extras={"declared": declared},
+        extras={"declared": declared, DOUBTS: doubts},
     )
+
+
+def sets_bound(inputs: Any) -> dict[str, int]:
+    """The UV set by the name that textures ask for it, as an instance binds them."""
+    return {s: int(n or 0) for s, kind, n in inputs if kind == "TEXCOORD" and str(n or 0).isdigit()}
 
 
 def matrix_of(node: Any) -> F64:
@@ -79,51 +99,81 @@ def matrix_of(node: Any) -> F64:
     return np.array(node.matrix, dtype=np.float64)
 
 
-def look_of(entry: Any, gallery: Gallery, file: Path) -> Material:
-    """A material of the common profile: colours are sRGB, a picture stands in a colour's place."""
-    effect = entry.effect
-    unlit = effect.shadingtype == "constant"
-    base, base_map = channel(effect.emission if unlit else effect.diffuse, gallery, file)
-    glow, glow_map = ((0.0, 0.0, 0.0), None) if unlit else channel(effect.emission, gallery, file)
-    _, bump = channel(getattr(effect, "bumpmap", None), gallery, file)
-    clear = effect.xmlnode.find(f".//{collada.common.tag('transparent')}")
-    opacity = 1.0
-    if clear is not None:
-        value = effect.transparency
-        opacity = float(value) if isinstance(value, int | float) else 1.0
-    exponent = effect.shininess if isinstance(effect.shininess, int | float) else 0.0
-    return Material(
-        entry.name or "",
-        (*base, opacity),
-        0.0,
-        math.sqrt(2.0 / (exponent + 2.0)),
-        glow,
-        base_color_texture=base_map,
-        emissive_texture=glow_map,
-        normal_texture=bump,
-        alpha_mode="OPAQUE" if clear is None else "BLEND",
-        double_sided=bool(effect.double_sided),
-        unlit=unlit,
-    )
-
-
 Color = tuple[float, float, float]
 
 
-def channel(value: Any, gallery: Gallery, file: Path) -> tuple[Color, TextureUse | None]:
-    """(linear colour, picture) of an entry; white under a picture."""
-    if isinstance(value, collada.material.Map):
-        path = value.sampler.surface.image.path
-        try:
-            data = beside(file, path) if path else None
-        except OSError:
-            data = None
-        number = str(value.texcoord or "UV0").removeprefix("UV")
-        return (1.0, 1.0, 1.0), TextureUse(gallery.add(data), int(number) if number.isdigit() else 0)
-    if isinstance(value, tuple | list) and len(value) >= 3:
-        red, green, blue = (float(linear(c)) for c in value[:3])
-        return (red, green, blue), None
-    return (0.0, 0.0, 0.0), None
+class Looks:
+    """Surfaces of the common profile: colours are sRGB, an image stands in a colour's place. bound: UV sets by the name that
+    textures ask for them."""
+
+    def __init__(self, gallery: Gallery, file: Path, bound: dict[str, set[int]]) -> None:
+        self.gallery, self.file, self.bound = gallery, file, bound
+        self.doubts: list[str] = []
+
+    def of(self, entry: Any) -> Material:
+        effect = entry.effect
+        name = entry.name or ""
+        unlit = effect.shadingtype == "constant"
+        base, base_map = self.channel(effect.emission if unlit else effect.diffuse, name)
+        glow, glow_map = ((0.0, 0.0, 0.0), None) if unlit else self.channel(effect.emission, name)
+        _, bump = self.channel(getattr(effect, "bumpmap", None), name)
+        clear = effect.xmlnode.find(f".//{collada.common.tag('transparent')}")
+        exponent = effect.shininess if isinstance(effect.shininess, int | float) else 0.0
+        return Material(
+            name,
+            (*base, 1.0 if clear is None else self.opacity(effect, clear, unlit, name)),
+            0.0,
+            math.sqrt(2.0 / (exponent + 2.0)),
+            glow,
+            base_color_texture=base_map,
+            emissive_texture=glow_map,
+            normal_texture=bump,
+            alpha_mode="OPAQUE" if clear is None else "BLEND",
+            double_sided=bool(effect.double_sided),
+            unlit=unlit,
+        )
+
+    def opacity(self, effect: Any, clear: Any, unlit: bool, name: str) -> float:
+        """By the rule that the surface names (COLLADA 1.4.1, transparent and transparency)."""
+        rule = clear.get("opaque") or "A_ONE"
+        given, factor = effect.transparent, effect.transparency
+        factor = float(factor) if isinstance(factor, int | float) else 1.0
+        if rule not in OPAQUE:
+            self.doubts.append(f"material “{name}” is transparent by the rule “{rule}”, which there is not")
+        if isinstance(given, collada.material.Map):
+            base = effect.emission if unlit else effect.diffuse
+            if (
+                not isinstance(base, collada.material.Map)
+                or base.sampler.surface.image is not given.sampler.surface.image
+            ):
+                self.doubts.append(f"the opacity of material “{name}” is read from another image than its colour")
+            value = 1.0
+        elif isinstance(given, tuple | list) and len(given) >= 3:
+            value = float(given[3] if len(given) > 3 else 1.0) if rule.startswith("A") else float(np.mean(given[:3]))
+        else:
+            self.doubts.append(f"the opacity of material “{name}” is read from nothing")
+            value = 1.0
+        return value * factor if rule.endswith("ONE") else 1.0 - value * factor
+
+    def channel(self, value: Any, name: str) -> tuple[Color, TextureUse | None]:
+        """(linear colour, image) of an entry; white under an image."""
+        if isinstance(value, collada.material.Map):
+            path = value.sampler.surface.image.path
+            try:
+                data = beside(self.file, path) if path else None
+            except OSError:
+                data = None
+            numbers = self.bound.get(str(value.texcoord), set())
+            if len(numbers) != 1:
+                bound = "several sets" if numbers else "none"
+                self.doubts.append(
+                    f"the coordinates “{value.texcoord}” that material “{name}” asks for are bound to {bound}"
+                )
+            return (1.0, 1.0, 1.0), TextureUse(self.gallery.add(data), min(numbers, default=-1))
+        if isinstance(value, tuple | list) and len(value) >= 3:
+            red, green, blue = (float(linear(c)) for c in value[:3])
+            return (red, green, blue), None
+        return (0.0, 0.0, 0.0), None
 
 
 def light_of(light: Any) -> Light:
@@ -141,8 +191,16 @@ def light_of(light: Any) -> Light:
 
 def camera_of(camera: Any) -> Camera:
     if isinstance(camera, collada.camera.OrthographicCamera):
-        return Camera("orthographic", xmag=camera.xmag or 0.0, ymag=camera.ymag or 0.0, znear=camera.znear)
-    return Camera("perspective", yfov=math.radians(camera.yfov or 0.0), aspect=camera.aspect_ratio, znear=camera.znear)
+        return Camera(
+            "orthographic", xmag=camera.xmag or 0.0, ymag=camera.ymag or 0.0, znear=camera.znear, zfar=camera.zfar
+        )
+    return Camera(
+        "perspective",
+        yfov=math.radians(camera.yfov or 0.0),
+        aspect=camera.aspect_ratio,
+        znear=camera.znear,
+        zfar=camera.zfar,
+    )
 
 
 def mesh_from(geometry: Any, slots: dict[str, int]) -> Mesh:
@@ -168,7 +226,8 @@ def mesh_from(geometry: Any, slots: dict[str, int]) -> Mesh:
             )
         material.append(np.full(len(p.vertex_index), slots.get(p.material, -1), np.int32))
     flat = np.concatenate(positions).astype(np.float32)
-    whole = [np.concatenate(u).astype(np.float32) for _, u in sorted(uvs.items())]
+    # sets are what they are numbered as; those after one that is missing cannot be told apart from it
+    whole = [np.concatenate(uvs[k]).astype(np.float32) for k in range(len(uvs)) if all(n in uvs for n in range(k + 1))]
     return Mesh(
         flat,
         np.arange(len(flat), dtype=np.uint32).reshape(-1, 3),

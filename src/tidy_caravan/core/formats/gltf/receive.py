@@ -1,9 +1,10 @@
-"""Stand-in receiver of glTF through pygltflib."""
+"""Stand-in receiver of glTF through pygltflib, strict where the standard lets receivers be: what it may pass over is told."""
 
 from __future__ import annotations
 
 import dataclasses
 import json
+import re
 import warnings
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -14,7 +15,8 @@ import pygltflib
 import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
-from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, Gallery
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import (
     SCATTER,
@@ -36,10 +38,22 @@ from tidy_caravan.core.scene.arrays import F64, AnyArray
 
 WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 KIND = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32, 5126: np.float32}
+EXTENSIONS = (
+    "EXT_mesh_gpu_instancing",
+    "KHR_lights_punctual",
+    "KHR_materials_emissive_strength",
+    "KHR_materials_unlit",
+    "KHR_texture_transform",
+)
+"""Those that this receiver goes by."""
+MAGIC = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"RIFF": "image/webp", b"\xabKTX": "image/ktx2"}
+BOUNDS_LIMIT = 1e-6
+"""Part of a mesh's size by which bounds may differ from its vertices, and of their distance from its origin."""
 
 
-def document_of(file: Path) -> Any:
-    """The document as pygltflib reads it. The standard allows any value as extras; it only takes objects."""
+def document_of(file: Path) -> tuple[Any, list[str]]:
+    """The document as pygltflib reads it, and what is doubtful about it as a whole. The standard allows any value as
+    extras; the library only takes objects. Raises UnusableInput for what asks for another receiver."""
     data = file.read_bytes()
     binary = data[:4] == b"glTF"
     text, blob = data, None
@@ -47,6 +61,21 @@ def document_of(file: Path) -> Any:
         size = int.from_bytes(data[12:16], "little")
         text, blob = data[20 : 20 + size], data[28 + size :]
     plain = json.loads(text, object_hook=lambda o: {k: v for k, v in o.items() if k != "extras" or isinstance(v, dict)})
+    version = (plain.get("asset") or {}).get("version")
+    if not isinstance(version, str) or not version.startswith("2."):
+        raise UnusableInput(
+            "the receiver cannot read it: it does not say that it is glTF 2; pack again",
+            where=file.name,
+            code="arrival.unreadable",
+        )
+    if beyond := [e for e in plain.get("extensionsRequired") or [] if e not in EXTENSIONS]:
+        raise UnusableInput(
+            f"the receiver cannot read it: it asks for {beyond[0]}, which this one does not know",
+            where=file.name,
+            code="arrival.unreadable",
+        )
+    undeclared = [e for e in EXTENSIONS if e not in (plain.get("extensionsUsed") or []) and uses_extension(text, e)]
+    doubts = [f"the file uses {e} without declaring it: receivers may pass over it" for e in undeclared]
     # its generic decoder takes a millisecond per node; its own Node class takes the same fields at once
     nodes = plain.pop("nodes", [])
     fields = {f.name for f in dataclasses.fields(pygltflib.Node)}
@@ -56,23 +85,37 @@ def document_of(file: Path) -> Any:
     document.nodes = [pygltflib.Node(**{k: v for k, v in node.items() if k in fields}) for node in nodes]
     if blob is not None:
         document.set_binary_blob(blob)
-    return document
+    return document, doubts
+
+
+def uses_extension(text: bytes, name: str) -> bool:
+    return re.search(rb'"' + name.encode() + rb'"\s*:', text) is not None
 
 
 def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """glTF through pygltflib; accessors decoded here, world matrices multiplied node by node."""
-    document = document_of(file)
+    document, doubts = document_of(file)
     blobs = [document.binary_blob() if b.uri is None else beside(file, b.uri) for b in document.buffers]
 
     def accessor(index: int) -> AnyArray:
         entry = document.accessors[index]
         view = document.bufferViews[entry.bufferView]
-        start = (view.byteOffset or 0) + (entry.byteOffset or 0)
         kind, width = np.dtype(KIND[entry.componentType]), WIDTH[entry.type]
         stride = view.byteStride or kind.itemsize * width
+        begin = entry.byteOffset or 0
+        end = begin + stride * (entry.count - 1) + kind.itemsize * width if entry.count else begin
+        if end > (view.byteLength or 0):
+            raise beyond(file, f"list {index} reads {end} bytes of a view of {view.byteLength}")
+        start = (view.byteOffset or 0) + begin
         out = np.ndarray((entry.count, width), kind, blobs[view.buffer], start, (stride, kind.itemsize))
         return np.array(out)
 
+    for k, (buffer, blob) in enumerate(zip(document.buffers, blobs, strict=True)):
+        if not 0 < (buffer.byteLength or 0) <= len(blob):
+            raise beyond(file, f"buffer {k} says it has {buffer.byteLength} bytes, and has {len(blob)}")
+    for k, view in enumerate(document.bufferViews):
+        if (view.byteOffset or 0) + (view.byteLength or 0) > document.buffers[view.buffer].byteLength:
+            raise beyond(file, f"view {k} reads beyond its buffer")
     kept: dict[int, AnyArray] = {}
 
     def shared(index: int) -> AnyArray:
@@ -99,7 +142,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         )
         for s in document.skins
     )
-    gallery = gallery_of(document, file, blobs)
+    gallery, untold = gallery_of(document, file, blobs)
     lit = [((n.extensions or {}).get("KHR_lights_punctual") or {}).get("light", -1) for n in document.nodes]
     nodes = make_nodes(
         parent,
@@ -121,18 +164,88 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         lights=tuple(light_of(e) for e in lights_of(document)),
         cameras=tuple(camera_of(c) for c in document.cameras),
         skins=skins,
-        clips=clips_of(document, accessor),
+        clips=clips_of(document, shared),
         roots=tuple(Root(tuple(s.nodes or ()), s.name or "") for s in document.scenes) or (Root(()),),
         default_root=-1 if document.scene is None else document.scene,
-        extras={LIGHTMAP_PLACES: places_of(nodes.extras)},
+        extras={
+            LIGHTMAP_PLACES: places_of(nodes.extras),
+            DOUBTS: [*doubts, *untold, *targets_told(document), *lengths_told(document, shared)],
+        },
     )
-    return with_scatters(scene, document, accessor)
+    return with_odd_bounds(with_scatters(scene, document, accessor), document, shared)
 
 
-def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> Gallery:
-    """Textures by their number in the document."""
+def beyond(file: Path, told: str) -> UnusableInput:
+    return UnusableInput(
+        f"the receiver cannot read it: {told}; the file is cut short or damaged, pack again",
+        where=file.name,
+        code="arrival.unreadable",
+    )
+
+
+def targets_told(document: Any) -> list[str]:
+    """Views that are meant for another purpose than they serve: receivers that load them by it do not draw (3.6.1)."""
+    vertices, triangles = 34962, 34963
+    told = []
+    seen = set()
+    for mesh in document.meshes:
+        for primitive in mesh.primitives:
+            served = [(i, vertices) for i in vars(primitive.attributes).values() if isinstance(i, int)]
+            for index, wanted in [*served, (primitive.indices, triangles)]:
+                if index is None or index in seen:
+                    continue
+                seen.add(index)
+                view = document.accessors[index].bufferView
+                target = document.bufferViews[view].target if view is not None else None
+                if target is not None and target != wanted:
+                    what = "vertices" if wanted == vertices else "triangles"
+                    told.append(f"a list of {what} of mesh “{mesh.name or ''}” is marked as something else ({target})")
+    return told
+
+
+def lengths_told(document: Any, accessor: Callable[[int], AnyArray]) -> list[str]:
+    """Clips whose keys are not where the file says: receivers take their length from that (3.11)."""
+    told = []
+    for animation in document.animations:
+        for index in {s.input for s in animation.samplers}:
+            times, entry = accessor(index), document.accessors[index]
+            said = [*(entry.min or ()), *(entry.max or ())]
+            if len(times) and (
+                len(said) != 2 or not np.allclose(said, [times.min(), times.max()], rtol=1e-6, atol=1e-6)
+            ):
+                told.append(f"clip “{animation.name or ''}” does not last as long as the file says ({said[-1:]} s)")
+    return told
+
+
+def with_odd_bounds(scene: Scene, document: Any, accessor: Callable[[int], AnyArray]) -> Scene:
+    """The scene with the parts told whose vertices are not where the file says: receivers that go by it cull them."""
+    wrong = np.zeros(len(document.meshes), np.bool_)
+    known: dict[int, bool] = {}
+    for k, mesh in enumerate(document.meshes):
+        for index in {p.attributes.POSITION for p in mesh.primitives}:
+            if index not in known:
+                entry = document.accessors[index]
+                known[index] = not bounded(accessor(index), entry.min, entry.max)
+            wrong[k] |= known[index]
+    rows = np.flatnonzero(np.isin(scene.nodes.mesh, np.flatnonzero(wrong)))
+    sentence = "has bounds in the file that are not those of its vertices"
+    return scene.but(extras={**scene.extras, ODD: {i: [sentence] for i in rows.tolist()}}) if len(rows) else scene
+
+
+def bounded(points: AnyArray, low: Any, high: Any) -> bool:
+    """Whether the points (V, 3) reach from low to high, both of which the standard asks for (3.6.2.5)."""
+    if not len(points) or len(low or ()) != 3 or len(high or ()) != 3:
+        return not len(points)
+    found = np.array([points.min(axis=0), points.max(axis=0)], np.float64)
+    limit = BOUNDS_LIMIT * max(float(np.ptp(found, axis=0).max()), float(np.abs(found).max()))
+    return bool((np.abs(found - np.array([low, high], np.float64)) <= limit).all())
+
+
+def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, list[str]]:
+    """Textures by their number in the document, and which images do not say what they are."""
     pictures: list[bytes | None] = []
-    for image in document.images:
+    untold = []
+    for k, image in enumerate(document.images):
         if image.bufferView is not None:
             view = document.bufferViews[image.bufferView]
             start = view.byteOffset or 0
@@ -142,15 +255,20 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> Gallery:
                 pictures.append(beside(file, image.uri))
             except OSError:
                 pictures.append(None)
+        kind = next((m for begin, m in MAGIC.items() if (pictures[-1] or b"").startswith(begin)), None)
+        if (image.mimeType not in (kind, None) and kind) or (image.mimeType is None and image.bufferView is not None):
+            said = f"it is {image.mimeType}" if image.mimeType else "nothing of what it is"
+            untold.append(f"image {k} “{image.name or ''}” says {said}, and holds {kind}: receivers may not show it")
     out = Gallery()
     for texture in document.textures:
         sampler = None
         if texture.sampler is not None:
             entry = document.samplers[texture.sampler]
-            sampler = Sampler(entry.magFilter, entry.minFilter, entry.wrapS or 10497, entry.wrapT or 10497)
+            across, upwards = (10497 if w is None else int(w) for w in (entry.wrapS, entry.wrapT))
+            sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards)
         source = texture.source
         out.add(pictures[source] if source is not None and source < len(pictures) else None, sampler)
-    return out
+    return out, untold
 
 
 def field(entry: Any, key: str, default: Any = None) -> Any:
@@ -163,14 +281,15 @@ def use_of(entry: Any, strength: str = "") -> TextureUse | None:
     if entry is None or field(entry, "index") is None:
         return None
     moved = (field(entry, "extensions", {}) or {}).get("KHR_texture_transform") or {}
+    (x, y), (wide, high) = moved.get("offset", (0.0, 0.0)), moved.get("scale", (1.0, 1.0))
     return TextureUse(
-        field(entry, "index"),
-        field(entry, "texCoord", 0),
-        tuple(moved.get("offset", (0.0, 0.0))),
-        moved.get("rotation", 0.0),
-        tuple(moved.get("scale", (1.0, 1.0))),
+        int(field(entry, "index")),
+        int(field(entry, "texCoord", 0)),
+        (float(x), float(y)),
+        float(moved.get("rotation", 0.0)),
+        (float(wide), float(high)),
         moved.get("texCoord"),
-        field(entry, strength, 1.0) if strength else 1.0,
+        float(field(entry, strength, 1.0)) if strength else 1.0,
     )
 
 
@@ -207,14 +326,15 @@ def lights_of(document: Any) -> list[dict[str, Any]]:
 def light_of(entry: dict[str, Any]) -> Light:
     red, green, blue = entry.get("color", (1.0, 1.0, 1.0))
     spot = entry.get("spot") or {}
+    reach = entry.get("range")
     return Light(
         entry["type"],
         entry.get("name", ""),
-        (red, green, blue),
-        entry.get("intensity", 1.0),
-        entry.get("range"),
-        spot.get("innerConeAngle", 0.0),
-        spot.get("outerConeAngle", np.pi / 4),
+        (float(red), float(green), float(blue)),
+        float(entry.get("intensity", 1.0)),
+        None if reach is None else float(reach),
+        float(spot.get("innerConeAngle", 0.0)),
+        float(spot.get("outerConeAngle", np.pi / 4)),
     )
 
 
@@ -228,12 +348,14 @@ def camera_of(entry: Any) -> Camera:
             znear=field(lens, "znear", 0.0),
             zfar=field(lens, "zfar"),
         )
+    if entry.type != "perspective":
+        raise ValueError(f"a camera of kind {entry.type}")
     lens = entry.perspective
     return Camera(
         "perspective",
-        yfov=field(lens, "yfov"),
+        yfov=float(field(lens, "yfov")),
         aspect=field(lens, "aspectRatio"),
-        znear=field(lens, "znear"),
+        znear=float(field(lens, "znear")),
         zfar=field(lens, "zfar"),
     )
 
@@ -270,7 +392,7 @@ def local_of(node: Any) -> F64:
 def mesh_of(entry: Any, accessor: Callable[[int], AnyArray]) -> Mesh:
     """All primitives of a mesh in file order, vertices appended per primitive unless they are shared."""
     first = entry.primitives[0].attributes
-    shared = all(p.attributes.POSITION == first.POSITION for p in entry.primitives)
+    shared = all(vars(p.attributes) == vars(first) for p in entry.primitives)
     groups = [entry.primitives[0]] if shared else entry.primitives
     columns: dict[str, AnyArray] = {}
     influences = [f"{kind}_{k}" for kind in ("JOINTS", "WEIGHTS") for k in range(4)]

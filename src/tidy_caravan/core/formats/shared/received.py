@@ -39,6 +39,10 @@ class Gallery:
         return len(self.textures) - 1
 
 
+ODD = "odd"
+"""Among the extras of a received scene: by node, what is odd about it, in words that go on after “it”."""
+DOUBTS = "doubts"
+"""Among them: sentences about what receivers may pass over or take differently."""
 LIGHTMAP_PLACES = "lightmapPlaces"
 """Among the extras of a received scene: by node, scale (2) and offset (2) by which its lightmap coordinates come to their
 page, from its top left, and the number of the page."""

@@ -5,6 +5,7 @@ The default prim is the asset's root, its children the top of the tree.
 
 from __future__ import annotations
 
+import io
 import math
 import zipfile
 from dataclasses import replace
@@ -12,14 +13,18 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import PIL.Image
 from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
-from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, Gallery, Tree
+from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
 from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
 PROXIES = Usd.TraverseInstanceProxies()
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
+BOUNDS_LIMIT = 1e-6
+"""Part of a mesh's size by which its extent may differ from its points, and of their distance from its origin."""
+EACH_VERTEX = (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying)
 SILENT = ("Scope", "Material", "GeomSubset", "Shader")
 
 
@@ -53,6 +58,7 @@ class Reader:
         self.number: dict[str, int] = {}
         self.scatters: set[int] = set()
         self.odd: dict[int, list[str]] = {}
+        self.doubts: list[str] = []
         self.places: dict[int, list[float]] = {}
 
     def scene(self, convention: Convention) -> Scene:
@@ -62,7 +68,7 @@ class Reader:
             "metresPerUnit": UsdGeom.GetStageMetersPerUnit(self.stage),
             "up": str(UsdGeom.GetStageUpAxis(self.stage)),
         }
-        extras = {"declared": declared, "odd": self.odd, LIGHTMAP_PLACES: self.places}
+        extras = {"declared": declared, ODD: self.odd, DOUBTS: self.doubts, LIGHTMAP_PLACES: self.places}
         out = self.tree.scene(convention, self.materials, self.gallery, extras=extras)
         flags = out.nodes.flags.copy()
         flags[list(self.scatters)] |= SCATTER
@@ -83,6 +89,7 @@ class Reader:
             self.draw(prim, here)
         elif prim.HasAPI(UsdLux.LightAPI):
             tree.lights[here] = light_of(prim)
+            self.doubts += [f"light “{name_of(prim)}” {sentence}" for sentence in odd_light(prim)]
         elif kind == "Camera":
             tree.cameras[here] = camera_of(prim)
         for child in prim.GetFilteredChildren(PROXIES):
@@ -96,6 +103,8 @@ class Reader:
         scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
         if scheme != "none":
             self.odd.setdefault(here, []).append(f"is a subdivision surface ({scheme})")
+        if not bounded(prim):
+            self.odd.setdefault(here, []).append("has bounds in the file that are not those of its vertices")
 
     def scatter(self, prim: Any, here: int) -> None:
         instancer = UsdGeom.PointInstancer(prim)
@@ -131,23 +140,22 @@ class Reader:
         if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
             faces = faces[:, ::-1]
         slots: AnyArray = np.full(len(faces), -1, np.int32)
-        subsets = [c for c in prim.GetFilteredChildren(PROXIES) if c.GetTypeName() == "GeomSubset"]
-        if subsets:
-            for subset in subsets:
-                slots[np.array(UsdGeom.Subset(subset).GetIndicesAttr().Get(), np.int64)] = self.slot(subset)
-        else:
-            slots[:] = self.slot(prim)
+        slots[:] = self.slot(prim)
+        for subset in UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets():
+            if subset.GetElementTypeAttr().Get() == UsdGeom.Tokens.face:
+                slots[np.array(subset.GetIndicesAttr().Get(), np.int64)] = self.slot(subset.GetPrim())
         uvs = []
         api = UsdGeom.PrimvarsAPI(prim)
         for name in ("st", *(f"st{k}" for k in range(1, 8))):
             primvar = api.GetPrimvar(name)
-            if primvar and primvar.HasValue():
-                uv: AnyArray = np.array(primvar.ComputeFlattened(), np.float32).reshape(-1, 2)
-                uvs.append(np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32))
+            if not primvar or not primvar.HasValue() or primvar.GetInterpolation() not in EACH_VERTEX:
+                break  # those after it cannot be told apart from it
+            uv: AnyArray = np.array(primvar.ComputeFlattened(), np.float32).reshape(-1, 2)
+            uvs.append(np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32))
         shown = mesh.GetDisplayColorPrimvar()
         colors = np.array(shown.ComputeFlattened(), np.float32).reshape(-1, 3) if shown and shown.HasValue() else None
         colors = colors if colors is not None and len(colors) == len(points) else None
-        normals = mesh.GetNormalsAttr().Get()
+        normals = mesh.GetNormalsAttr().Get() if mesh.GetNormalsInterpolation() in EACH_VERTEX else None
         return Mesh(
             points,
             faces,
@@ -160,10 +168,12 @@ class Reader:
         )
 
     def slot(self, owner: Any) -> int:
-        bound, _ = UsdShade.MaterialBindingAPI(owner).ComputeBoundMaterial()
-        if not bound:
+        bound, binding = UsdShade.MaterialBindingAPI(owner).ComputeBoundMaterial()
+        if not bound or not bound.GetPrim().IsA(UsdShade.Material) or not bound.GetPrim().IsDefined():
             return -1
         prim = bound.GetPrim()
+        if binding and not binding.GetPrim().HasAPI(UsdShade.MaterialBindingAPI):
+            self.doubt(f"“{binding.GetPrim().GetPath()}” is bound to a material without the schema for it")
         # inside an instance a material is found at a path of its own for each prototype
         key = f"{name_of(prim)}\0{prim.GetName()}"
         if key not in self.number:
@@ -171,23 +181,36 @@ class Reader:
             self.materials.append(self.look_of(bound, name_of(prim)))
         return self.number[key]
 
+    def doubt(self, sentence: str) -> None:
+        if sentence not in self.doubts:
+            self.doubts.append(f"{sentence}: receivers may pass over it")
+
     def look_of(self, material: Any, name: str) -> Material:
+        """The preview surface of a material; none of it counts where that is not what it says it is."""
         source = material.ComputeSurfaceSource("")
         shader = source[0] if isinstance(source, tuple) else source
+        if not is_shader(shader, "UsdPreviewSurface"):
+            self.doubt(f"material “{name}” has no preview surface")
+            shader = None
 
         def number(key: str, default: Any) -> Any:
             found = shader.GetInput(key) if shader else None
             value = found.Get() if found else None
             return default if value is None else value
 
-        base, base_scale = self.picture(shader, "diffuseColor")
-        glow, glow_scale = self.picture(shader, "emissiveColor")
-        surfacing, surf_scale = self.picture(shader, "roughness")
-        bump, bump_scale = self.picture(shader, "normal")
-        shade, shade_scale = self.picture(shader, "occlusion")
-        opacity, opacity_scale = self.picture(shader, "opacity")
+        base, base_scale = self.picture(shader, "diffuseColor", name)
+        glow, glow_scale = self.picture(shader, "emissiveColor", name)
+        surfacing, surf_scale = self.picture(shader, "roughness", name)
+        metal, _ = self.picture(shader, "metallic", name)
+        bump, bump_scale = self.picture(shader, "normal", name)
+        shade, shade_scale = self.picture(shader, "occlusion", name)
+        opacity, opacity_scale = self.picture(shader, "opacity", name)
+        if (metal is None) != (surfacing is None):
+            self.doubt(f"material “{name}” reads one of metallic and roughness from an image, and not the other")
         threshold = float(number("opacityThreshold", 0.0))
         clear = opacity is not None or (shader and bool(shader.GetInput("opacity")))
+        if clear and base is not None and opacity is None and shader.GetInput("opacity").HasConnectedSource():
+            self.doubt(f"the opacity of material “{name}” is read from nowhere")
         red, green, blue = base_scale[:3] if base else number("diffuseColor", (0.18, 0.18, 0.18))
         alpha = opacity_scale[3] if opacity else float(number("opacity", 1.0))
         light = glow_scale[:3] if glow else tuple(number("emissiveColor", (0.0, 0.0, 0.0)))
@@ -207,42 +230,63 @@ class Reader:
             threshold,
         )
 
-    def picture(self, shader: Any, key: str) -> tuple[TextureUse | None, tuple[float, ...]]:
+    def picture(self, shader: Any, key: str, name: str) -> tuple[TextureUse | None, tuple[float, ...]]:
         """The texture that an input is read from, and what its values are multiplied by."""
         one = (1.0, 1.0, 1.0, 1.0)
         given = shader.GetInput(key) if shader else None
-        connected = given.GetConnectedSource() if given else None
-        if not connected:
+        texture, output = connected(given)
+        if not is_shader(texture, "UsdUVTexture"):
             return None, one
-        texture = UsdShade.Shader(connected[0].GetPrim())
-        asset = texture.GetInput("file").Get()
-        scale = texture.GetInput("scale").Get() if texture.GetInput("scale") else None
-        wraps = [
-            WRAPS.get(str(texture.GetInput(k).Get()), 10497) if texture.GetInput(k) else 10497
-            for k in ("wrapS", "wrapT")
-        ]
+        if not texture.GetOutput(output):
+            self.doubt(f"{key} of material “{name}” is read from “{output}” of a texture that gives none")
+        asset = value_of(texture, "file", None)
+        scale, bias = (
+            tuple(float(v) for v in value_of(texture, k, d)) for k, d in (("scale", one), ("bias", (0,) * 4))
+        )
+        data = self.bytes_of(asset.path if asset else "")
+        self.check_values(texture, key, name, data, scale, bias)
+        wraps = [WRAPS.get(str(value_of(texture, k, "")), 0) for k in ("wrapS", "wrapT")]
         offset, rotation, size, channel = self.placing(texture)
-        number = self.gallery.add(self.bytes_of(asset.path if asset else ""), Sampler(wrap_s=wraps[0], wrap_t=wraps[1]))
-        return TextureUse(number, channel, offset, rotation, size), tuple(scale) if scale is not None else one
+        number = self.gallery.add(data, Sampler(wrap_s=wraps[0], wrap_t=wraps[1]))
+        return TextureUse(number, channel, offset, rotation, size), scale
+
+    def check_values(
+        self, texture: Any, key: str, name: str, data: bytes | None, scale: tuple[float, ...], bias: tuple[float, ...]
+    ) -> None:
+        """Whether the numbers of an image are taken for what the input asks for: colours coded as sRGB, all else as it is."""
+        space = str(value_of(texture, "sourceColorSpace", "auto"))
+        if space not in ("raw", "sRGB", "auto"):
+            self.doubt(f"the texture for {key} of material “{name}” is in a colour space “{space}”, which there is not")
+        if space not in ("raw", "sRGB"):
+            space = "sRGB" if bands(data) >= 3 else "raw"  # the rule of the preview surface for eight bits a channel
+        wanted = "sRGB" if key in ("diffuseColor", "emissiveColor", "opacity") else "raw"
+        if space != wanted and not (key == "opacity" and bands(data) == 4):  # opacity itself is never coded
+            self.doubt(f"the texture for {key} of material “{name}” is read as {space}, and holds {wanted} values")
+        moved = {"normal": (-scale[0] / 2, -scale[1] / 2, -scale[2] / 2), "occlusion": (1 - scale[0],)}.get(
+            key, (0, 0, 0)
+        )
+        if any(abs(a - b) > 1e-5 for a, b in zip(moved, bias, strict=False)):
+            self.doubt(
+                f"the texture for {key} of material “{name}” is moved by {bias[0]:.4g} instead of {moved[0]:.4g}"
+            )
 
     @staticmethod
     def placing(texture: Any) -> tuple[tuple[float, float], float, tuple[float, float], int]:
-        """Offset, rotation, scale as with v downwards, and the UV set."""
-        offset, rotation, size, name = (0.0, 0.0), 0.0, (1.0, 1.0), "st"
-        source = texture.GetInput("st").GetConnectedSource() if texture.GetInput("st") else None
-        shader = UsdShade.Shader(source[0].GetPrim()) if source else None
-        if shader and shader.GetIdAttr().Get() == "UsdTransform2d":
-            x, y = shader.GetInput("translation").Get()
-            rotation = math.radians(shader.GetInput("rotation").Get())
-            width, height = shader.GetInput("scale").Get()
+        """Offset, rotation, scale as with v downwards, and the UV set, -1 when none is read."""
+        offset, rotation, size = (0.0, 0.0), 0.0, (1.0, 1.0)
+        shader, _ = connected(texture.GetInput("st"))
+        if is_shader(shader, "UsdTransform2d"):
+            x, y = value_of(shader, "translation", (0.0, 0.0))
+            rotation = math.radians(value_of(shader, "rotation", 0.0))
+            width, height = value_of(shader, "scale", (1.0, 1.0))
             size = (float(width), float(height))
             offset = (x - math.sin(rotation) * height, 1.0 - y - math.cos(rotation) * height)
-            source = shader.GetInput("in").GetConnectedSource()
-            shader = UsdShade.Shader(source[0].GetPrim()) if source else None
-        if shader and shader.GetInput("varname"):
-            name = str(shader.GetInput("varname").Get())
+            shader, _ = connected(shader.GetInput("in"))
+        if not is_shader(shader, "UsdPrimvarReader_float2"):
+            return offset, rotation, size, -1
+        name = str(value_of(shader, "varname", ""))
         number = name.removeprefix("st")
-        return offset, rotation, size, int(number) if number.isdigit() else 0
+        return offset, rotation, size, 0 if name == "st" else int(number) if number.isdigit() else -1
 
     def bytes_of(self, path: str) -> bytes | None:
         """A picture of the package: inside the archive, or beside the layer; None when it is not there."""
@@ -252,6 +296,40 @@ class Reader:
         target = (self.file.parent / path).resolve()
         there = target.is_relative_to(self.file.parent.resolve()) and target.is_file()
         return target.read_bytes() if there else None
+
+
+def is_shader(shader: Any, kind: str) -> bool:
+    """Whether it is there and of that kind; a prim without a type or a definition is nothing that receivers draw with."""
+    if not shader or not shader.GetPrim().IsDefined() or not shader.GetPrim().IsA(UsdShade.Shader):
+        return False
+    return str(shader.GetIdAttr().Get()) == kind
+
+
+def connected(given: Any) -> tuple[Any, str]:
+    """The shader that an input is connected to, None for none, and which of its outputs."""
+    found = given.GetConnectedSource() if given else None
+    return (UsdShade.Shader(found[0].GetPrim()), str(found[1])) if found else (None, "")
+
+
+def value_of(shader: Any, key: str, default: Any) -> Any:
+    found = shader.GetInput(key)
+    value = found.Get() if found else None
+    return default if value is None else value
+
+
+def bands(data: bytes | None) -> int:
+    """Channels of an image, 0 for what is none."""
+    try:
+        with PIL.Image.open(io.BytesIO(data or b"")) as image:
+            return (
+                4
+                if image.mode == "P" and "transparency" in image.info
+                else 3
+                if image.mode == "P"
+                else len(image.getbands())
+            )
+    except (OSError, ValueError, SyntaxError, PIL.Image.DecompressionBombError):
+        return 0
 
 
 def with_strength(use: TextureUse | None, strength: float) -> TextureUse | None:
@@ -273,10 +351,39 @@ def surface_below(prim: Any) -> Any | None:
     return next((p for p in Usd.PrimRange(prim, PROXIES) if p.IsA(UsdGeom.Mesh)), None)
 
 
+def bounded(prim: Any) -> bool:
+    """Whether the extent of a mesh, if it has one, is that of its points; receivers cull by it."""
+    mesh = UsdGeom.Mesh(prim)
+    said, points = mesh.GetExtentAttr().Get(), mesh.GetPointsAttr().Get()
+    if said is None or not points:
+        return True
+    found = np.array(points, np.float64).reshape(-1, 3)
+    box = np.array([found.min(axis=0), found.max(axis=0)])
+    limit = BOUNDS_LIMIT * max(float(np.ptp(box, axis=0).max()), float(np.abs(box).max()))
+    return len(said) == 2 and bool((np.abs(box - np.array(said, np.float64)) <= limit).all())
+
+
+def odd_light(prim: Any) -> list[str]:
+    """What makes a light another than its numbers of brightness say."""
+    api = UsdLux.LightAPI(prim)
+    out = []
+    if prim.IsA(UsdLux.SphereLight):
+        if not api.GetNormalizeAttr().Get():
+            out.append("gives more light the larger it is (its power is not normalized)")
+        if not UsdLux.SphereLight(prim).GetTreatAsPointAttr().Get():
+            out.append("is no point but a ball")
+    if api.GetEnableColorTemperatureAttr().Get():
+        out.append("is coloured by its temperature as well")
+    for what, attribute in (("diffuse", api.GetDiffuseAttr()), ("specular", api.GetSpecularAttr())):
+        if abs(float(attribute.Get()) - 1) > 1e-6:
+            out.append(f"gives {float(attribute.Get()):.4g} times its light to {what} reflection")
+    return out
+
+
 def light_of(prim: Any) -> Light:
     api = UsdLux.LightAPI(prim)
     red, green, blue = (float(c) for c in api.GetColorAttr().Get())
-    intensity = float(api.GetIntensityAttr().Get())
+    intensity = float(api.GetIntensityAttr().Get()) * 2.0 ** float(api.GetExposureAttr().Get())
     if prim.GetTypeName() == "DistantLight":
         return Light("directional", "", (red, green, blue), intensity)
     if prim.HasAPI(UsdLux.ShapingAPI):
@@ -288,9 +395,9 @@ def light_of(prim: Any) -> Light:
 def camera_of(prim: Any) -> Camera:
     """Apertures are tenths of a scene unit."""
     camera = UsdGeom.Camera(prim)
-    near = float(camera.GetClippingRangeAttr().Get()[0])
+    near, far = (float(v) for v in camera.GetClippingRangeAttr().Get())
     wide, high = float(camera.GetHorizontalApertureAttr().Get()), float(camera.GetVerticalApertureAttr().Get())
     if camera.GetProjectionAttr().Get() == UsdGeom.Tokens.orthographic:
-        return Camera("orthographic", xmag=wide / 20, ymag=high / 20, znear=near)
+        return Camera("orthographic", xmag=wide / 20, ymag=high / 20, znear=near, zfar=far)
     angle = 2 * math.atan(high / 2 / float(camera.GetFocalLengthAttr().Get()))
-    return Camera("perspective", yfov=angle, aspect=wide / high, znear=near)
+    return Camera("perspective", yfov=angle, aspect=wide / high, znear=near, zfar=far)

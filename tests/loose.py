@@ -1,0 +1,278 @@
+"""Faults that a lenient receiver passes over and a strict one trips on, planted in the package of `planted.kiosk`; and
+documents bent anywhere at all."""
+
+from __future__ import annotations
+
+import copy
+import random
+import struct
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+from pxr import Gf, Sdf, UsdGeom, UsdLux, UsdShade
+
+from tests.planted import DaeFile, GltfFile, Plant, in_dae, in_gltf, in_usd
+
+REFUSED = "refused: "
+"""Before what is said of a package that cannot be read at all."""
+
+
+def gltf_faults() -> dict[str, tuple[Plant, str]]:
+    """By name: how it is planted, and what the arrival has to say of it."""
+
+    def positions(f: GltfFile, name: str) -> dict[str, Any]:
+        found: dict[str, Any] = f.json["accessors"][f.primitives(name)[0]["attributes"]["POSITION"]]
+        return found
+
+    def view(f: GltfFile, accessor: int) -> dict[str, Any]:
+        found: dict[str, Any] = f.json["bufferViews"][f.json["accessors"][accessor]["bufferView"]]
+        return found
+
+    def no_number(f: GltfFile, key: str) -> None:
+        f.array(f.primitives("bulb")[0]["attributes"][key])[2] = float("nan")
+
+    return {
+        "extension not declared": (
+            in_gltf(lambda f: f.json["extensionsUsed"].remove("KHR_lights_punctual")),
+            "uses KHR_lights_punctual without declaring it",
+        ),
+        "extension required": (
+            in_gltf(lambda f: f.json.update(extensionsRequired=["KHR_nobody_knows"])),
+            REFUSED + ".*asks for KHR_nobody_knows",
+        ),
+        "version": (in_gltf(lambda f: f.json["asset"].update(version="1.0")), REFUSED + ".*does not say that it is glTF 2"),
+        "bounds": (
+            in_gltf(lambda f: positions(f, "bulb").update(max=[0.01, 0.01, 0.01])),
+            "bulb.*bounds in the file that are not those of its vertices",
+        ),
+        "normals of one material": (
+            in_gltf(lambda f: f.primitives("front")[1]["attributes"].pop("NORMAL")), "front.*normals did not arrive"
+        ),
+        "no numbers as colours": (in_gltf(lambda f: no_number(f, "COLOR_0")), "bulb.*vertex colours differ"),
+        "no numbers as coordinates": (in_gltf(lambda f: no_number(f, "TEXCOORD_1")), "bulb.*lightmap UV set has no numbers"),
+        "no numbers as normals": (in_gltf(lambda f: no_number(f, "NORMAL")), "bulb.*normals are 180"),
+        "no numbers as places": (in_gltf(lambda f: no_number(f, "POSITION")), "bulb"),
+        "mesh beyond the list": (
+            in_gltf(lambda f: f.node("bulb").update(mesh=40)), REFUSED + ".*node “bulb” asks for mesh 40"
+        ),
+        "material beyond the list": (
+            in_gltf(lambda f: f.primitives("bulb")[0].update(material=9)), REFUSED + ".*asks for material 9 of 4"
+        ),
+        "light beyond the list": (
+            in_gltf(lambda f: f.node("spot")["extensions"]["KHR_lights_punctual"].update(light=7)),
+            REFUSED + ".*node “spot” asks for light 7 of 2",
+        ),
+        "corner beyond the list": (
+            in_gltf(lambda f: f.array(f.primitives("bulb")[0]["indices"]).__setitem__((0, 0), 999)),
+            REFUSED + ".*triangle of mesh “bulb” has corner 999 of 24",
+        ),
+        "fewer coordinates than vertices": (
+            in_gltf(lambda f: f.json["accessors"][f.primitives("bulb")[0]["attributes"]["TEXCOORD_0"]].update(count=20)),
+            REFUSED + ".*has 20 coordinates of UV set 0 for 24 vertices",
+        ),
+        "node below itself": (
+            in_gltf(lambda f: f.node("gate").update(children=[f.json["nodes"].index(f.node("gate"))])),
+            REFUSED + ".*node “gate” hangs below itself",
+        ),
+        "list beyond its view": (
+            in_gltf(lambda f: view(f, f.primitives("bulb")[0]["indices"]).update(byteLength=4)), REFUSED + ".*of a view of 4"
+        ),
+        "camera of no kind": (in_gltf(lambda f: f.json["cameras"][0].update(type="fisheye")), REFUSED),
+        "far plane": (
+            in_gltf(lambda f: f.json["cameras"][0]["perspective"].update(zfar=40.0)), "“kiosk/view”: far is 40 m instead of 100 m"
+        ),
+        "length of a clip": (
+            in_gltf(lambda f: f.json["accessors"][f.json["animations"][0]["samplers"][0]["input"]].update(max=[9.0])),
+            "clip “gate swings” does not last as long as the file says",
+        ),
+        "clip of no path": (
+            in_gltf(lambda f: f.json["animations"][0]["channels"][0]["target"].update(path="colour")),
+            REFUSED + ".*clip “gate swings” moves “colour”",
+        ),
+        "triangles marked as vertices": (
+            in_gltf(lambda f: view(f, f.primitives("bulb")[0]["indices"]).update(target=34962)),
+            "list of triangles of mesh “bulb” is marked as something else",
+        ),
+        "kind of an image": (
+            in_gltf(lambda f: f.json["images"][0].update(mimeType="image/jpeg")),
+            "says it is image/jpeg, and holds image/png"
+        ),
+    }  # fmt: skip
+
+
+def dae_faults() -> dict[str, tuple[Plant, str]]:
+    def binding(f: DaeFile, node: str) -> Any:
+        return f.node(node).xpath(".//c:instance_material", namespaces=f.space)[0]
+
+    def set_all(f: DaeFile, path: str, **values: str) -> None:
+        for element in f.all(path):
+            for key, value in values.items():
+                element.set(key, value)
+
+    def of_bulb(f: DaeFile, path: str) -> Any:
+        return f.geometry("bulb").xpath(path, namespaces=f.space)[0]
+
+    return {
+        "materials of one place": (
+            in_dae(lambda f: binding(f, "back").getparent().remove(binding(f, "back"))),
+            "kiosk/back.*carry no material|carry no material instead of “boards”",
+        ),
+        "coordinates bound to nothing": (
+            in_dae(lambda f: [e.getparent().remove(e) for e in f.all("//c:bind_vertex_input")]),
+            "“UV0” that material “boards” asks for are bound to none",
+        ),
+        "coordinates bound to another set": (
+            in_dae(lambda f: set_all(f, "//c:bind_vertex_input", input_set="1")), "UV set of the base colour texture is 1"
+        ),
+        "rule of opacity": (
+            in_dae(lambda f: f.effect("glass").find(".//c:transparent", f.space).set("opaque", "A_ZERO")),
+            "“glass”: opacity is 0.6 instead of 0.4",
+        ),
+        "rule that there is not": (
+            in_dae(lambda f: f.effect("glass").find(".//c:transparent", f.space).set("opaque", "SOME")),
+            "“glass” is transparent by the rule “SOME”",
+        ),
+        "length of a list": (
+            in_dae(lambda f: of_bulb(f, ".//c:float_array").set("count", "9")), "list of “bulb” .* says it has 9 numbers, and has 72"
+        ),
+        "stride of a list": (
+            in_dae(lambda f: of_bulb(f, ".//c:accessor").set("stride", "4")), "list of “bulb” .* reads 24 times 4 of its 72"
+        ),
+        "names of numbers": (
+            in_dae(lambda f: of_bulb(f, ".//c:param").set("name", "W")), "list of “bulb” .* does not name its numbers"
+        ),
+        "number of triangles": (
+            in_dae(lambda f: of_bulb(f, ".//c:triangles").set("count", "3")), "“bulb” says it has 3 triangles .* and has 12"
+        ),
+        "number of a set": (
+            in_dae(lambda f: set_all(f, "//c:geometry[@name='bulb']//c:input[@set='0']", set="5")), "bulb.*UV set 0 did not arrive"
+        ),
+        "far plane": (in_dae(lambda f: f.one("//c:zfar").__setattr__("text", "40")), "“kiosk/view”: far is .* instead of 100 m"),
+        "proportions": (
+            in_dae(lambda f: f.one("//c:aspect_ratio").__setattr__("text", "1")), "“kiosk/view”: aspect is 1 instead of 1.6"
+        ),
+    }  # fmt: skip
+
+
+def usd_faults() -> dict[str, tuple[Plant, str]]:
+    looks = "/scene/Looks"
+
+    def gone(path: str, name: str) -> Plant:
+        return in_usd(lambda s: s.GetPrimAtPath(path).RemoveProperty(name))
+
+    def given(path: str, name: str, value: Any) -> Plant:
+        return in_usd(lambda s: s.GetPrimAtPath(path).GetAttribute(name).Set(value))
+
+    def light(stage: Any) -> Any:
+        return UsdLux.LightAPI(stage.GetPrimAtPath("/scene/kiosk/spot"))
+
+    def bulb(stage: Any) -> Any:
+        return stage.GetPrimAtPath("/scene/kiosk/bulb/mesh")
+
+    spot = "/scene/kiosk/spot"
+    return {
+        "surface of no kind": (gone(f"{looks}/rail/surface", "info:id"), "material “rail” has no preview surface"),
+        "texture of no kind": (gone(f"{looks}/boards/diffuse", "info:id"), "“boards”: base colour texture is missing"),
+        "texture undefined": (
+            in_usd(lambda s: s.GetPrimAtPath(f"{looks}/boards/diffuse").SetSpecifier(Sdf.SpecifierOver)),
+            "“boards”: base colour texture is missing",
+        ),
+        "material of no type": (
+            in_usd(lambda s: s.GetPrimAtPath(f"{looks}/lamp").ClearTypeName()), "bulb.*no material|carry no material instead of “lamp”"
+        ),
+        "coordinates of no set": (gone(f"{looks}/boards/diffuse_uv", "inputs:varname"), "“boards”: UV set .* is -1 instead of 0"),
+        "coordinates not read": (gone(f"{looks}/boards/diffuse", "inputs:st"), "“boards”: UV set .* is -1 instead of 0"),
+        "colour space": (
+            given(f"{looks}/boards/diffuse", "inputs:sourceColorSpace", "raw"), "material “boards” is read as raw, and holds sRGB"
+        ),
+        "colour space that there is not": (
+            given(f"{looks}/boards/diffuse", "inputs:sourceColorSpace", "gray"), "is in a colour space “gray”"
+        ),
+        "repeat": (gone(f"{looks}/boards/diffuse", "inputs:wrapS"), "“boards”: repeat of the base colour texture is"),
+        "bounds": (
+            in_usd(lambda s: UsdGeom.Mesh(bulb(s)).GetExtentAttr().Set([Gf.Vec3f(0), Gf.Vec3f(0.01)])),
+            "bulb.*bounds in the file that are not those of its vertices",
+        ),
+        "coordinates one for all": (
+            in_usd(lambda s: UsdGeom.PrimvarsAPI(bulb(s)).GetPrimvar("st").SetInterpolation("constant")),
+            "bulb.*UV set 0 did not arrive",
+        ),
+        "normals one for all": (
+            in_usd(lambda s: UsdGeom.Mesh(bulb(s)).SetNormalsInterpolation("constant")), "bulb.*normals did not arrive"
+        ),
+        "power by size": (given(spot, "inputs:normalize", False), "light “spot” gives more light the larger it is"),
+        "a ball of light": (given(spot, "treatAsPoint", False), "light “spot” is no point but a ball"),
+        "exposure": (in_usd(lambda s: light(s).CreateExposureAttr(1.0)), "light “kiosk/spot”: light is"),
+        "temperature": (in_usd(lambda s: light(s).CreateEnableColorTemperatureAttr(True)), "is coloured by its temperature"),
+        "diffuse light": (in_usd(lambda s: light(s).CreateDiffuseAttr(0.5)), "gives 0.5 times its light to diffuse"),
+        "binding without schema": (
+            in_usd(lambda s: bulb(s).RemoveAPI(UsdShade.MaterialBindingAPI)), "bulb/mesh” is bound to a material without the schema"
+        ),
+        "proportions": (
+            in_usd(lambda s: UsdGeom.Camera(s.GetPrimAtPath("/scene/kiosk/view")).GetHorizontalApertureAttr().Set(24.0)),
+            "“kiosk/view”: aspect is 1 instead of 1.6",
+        ),
+    }  # fmt: skip
+
+
+LOOSE: dict[str, Callable[[], dict[str, tuple[Plant, str]]]] = {
+    "glb": gltf_faults,
+    "gltf": gltf_faults,
+    "dae": dae_faults,
+    "usda": usd_faults,
+    "usdc": usd_faults,
+}
+
+
+def leaves(value: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[tuple[Any, ...], str]]:
+    """Every place in a JSON document with each way in which it can be bent."""
+    if isinstance(value, dict):
+        for key, below in value.items():
+            yield (*path, key), "gone"
+            yield from leaves(below, (*path, key))
+    elif isinstance(value, list):
+        for k, below in enumerate(value):
+            if isinstance(below, dict | list):
+                yield (*path, k), "gone"
+            yield from leaves(below, (*path, k))
+    else:
+        yield path, "other"
+        yield path, "nothing"
+
+
+def bent(document: Any, path: tuple[Any, ...], how: str, rng: random.Random) -> Any:
+    """A copy with one place bent."""
+    out = copy.deepcopy(document)
+    at = out
+    for key in path[:-1]:
+        at = at[key]
+    was = at[path[-1]]
+    if how == "gone":
+        del at[path[-1]]
+    elif how == "nothing":
+        at[path[-1]] = None
+    elif isinstance(was, bool):
+        at[path[-1]] = not was
+    elif isinstance(was, int):
+        at[path[-1]] = rng.choice([was + 1, 0, -1, 10**6])
+    elif isinstance(was, float):
+        at[path[-1]] = rng.choice([was * 1.3 + 0.1, -was, 1e30, struct.unpack("<f", b"\0\0\x80\x3f")[0]])
+    else:
+        at[path[-1]] = f"{was}x"
+    return out
+
+
+def bend(folder: Path, rng: random.Random) -> str:
+    """Bends the JSON of the glTF in a folder in one place; which and how."""
+    file = GltfFile(folder)
+    path, how = rng.choice(list(leaves(file.json)))
+    document = bent(file.json, path, how, rng)
+    if document.get("buffers", [{}])[:1] in ([], [None]):
+        return "left as it was"  # there is nothing left that could be written
+    file.json = document
+    try:
+        file.save()
+    except (KeyError, TypeError, IndexError):
+        return "left as it was"
+    return f"{how} {'/'.join(map(str, path))}"
