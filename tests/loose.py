@@ -12,7 +12,7 @@ from typing import Any
 
 from pxr import Gf, Sdf, UsdGeom, UsdLux, UsdShade
 
-from tests.planted import DaeFile, GltfFile, Plant, in_dae, in_gltf, in_usd
+from tests.planted import DaeFile, GltfFile, Plant, in_dae, in_gltf, in_text, in_usd
 
 REFUSED = "refused: "
 """Before what is said of a package that cannot be read at all."""
@@ -189,6 +189,11 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         "colour space that there is not": (
             given(f"{looks}/boards/diffuse", "inputs:sourceColorSpace", "gray"), "is in a colour space “gray”"
         ),
+        "opacity of no channel": (gone(f"{looks}/glass/diffuse", "outputs:a"), "opacity of material “glass” is read from no texture"),
+        "colours one for all": (
+            in_usd(lambda s: UsdGeom.PrimvarsAPI(bulb(s)).GetPrimvar("displayColor").SetInterpolation("constant")),
+            "bulb.*vertex colours did not arrive",
+        ),
         "repeat": (gone(f"{looks}/boards/diffuse", "inputs:wrapS"), "“boards”: repeat of the base colour texture is"),
         "bounds": (
             in_usd(lambda s: UsdGeom.Mesh(bulb(s)).GetExtentAttr().Set([Gf.Vec3f(0), Gf.Vec3f(0.01)])),
@@ -216,10 +221,24 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
     }  # fmt: skip
 
 
+def obj_faults() -> dict[str, tuple[Plant, str]]:
+    def without(text: str) -> str:
+        return "\n".join(line for line in text.split("\n") if not line.startswith("map_d"))
+
+    return {
+        "image of the opacity": (in_text(".mtl", without), "“glass”: opacity from an image is off instead of on"),
+        "another image of the opacity": (
+            in_text(".mtl", lambda t: t.replace("-imfchan m textures/glass.png", "-imfchan m textures/boards.png")),
+            "opacity of material “glass” is read from another image",
+        ),
+    }
+
+
 LOOSE: dict[str, Callable[[], dict[str, tuple[Plant, str]]]] = {
     "glb": gltf_faults,
     "gltf": gltf_faults,
     "dae": dae_faults,
+    "obj": obj_faults,
     "usda": usd_faults,
     "usdc": usd_faults,
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -12,11 +13,13 @@ import trimesh
 
 from tests.core.test_arrival import deliver
 from tests.independent import independent, same
+from tests.planted import GltfFile
 from tests.support import Gltf, read, validate_bytes
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import writable
+from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, default_route
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
@@ -120,6 +123,39 @@ class Poses(unittest.TestCase):
             report, _ = prove(Path(folder), scene)
             self.assertFalse(report.ok)
             self.assertAlmostEqual(report.worst.position_mm, 100.0, places=2)
+
+    def test_skins_and_targets_that_nothing_moves_are_missed_as_well(self) -> None:
+        def gone(name: str, key: str) -> Callable[[dict[str, Any]], Any]:
+            return lambda j: [m["primitives"][0].get("attributes", {}).pop(key, None) for m in j[name]]
+
+        def joints(f: GltfFile) -> None:
+            f.array(next(p for m in f.json["meshes"] for p in m["primitives"])["attributes"]["WEIGHTS_0"])[:, :2] = (
+                0,
+                1,
+            )
+
+        def further(f: GltfFile) -> None:
+            target = next(p for m in f.json["meshes"] for p in m["primitives"] if "targets" in p)["targets"][0]
+            f.array(target["POSITION"])[:] *= 1.1
+
+        skinned, shaped = scaled_rig()[0], bent()[0]
+        kept = Route(steps=[{"kind": "match_units_axes"}])
+        for name, scene, change, wanted in (
+            ("skin", skinned, lambda f: [n.pop("skin", None) for n in f.json["nodes"]], "its skin did not arrive"),
+            ("influences", skinned, lambda f: gone("meshes", "WEIGHTS_0")(f.json), "its skin did not arrive"),
+            ("other joints", skinned, joints, "its vertices hang on other joints"),
+            ("targets", shaped, lambda f: [p.pop("targets", None) for m in f.json["meshes"] for p in m["primitives"]],
+             "0 of 1 morph target arrived"),
+            ("further", shaped, further, "morph target 0 moves"),
+        ):  # fmt: skip
+            with self.subTest(fault=name), TemporaryDirectory() as folder:
+                package, result, *_ = carry(scene, "figure", "0" * 64, PLAIN, kept, "glb")
+                save(package.files, Path(folder))
+                self.assertTrue(prove(Path(folder), scene, result)[0].ok)
+                file = GltfFile(Path(folder))
+                change(file)
+                file.save()
+                self.assertIn(wanted, " | ".join(prove(Path(folder), scene, result)[0].problems))
 
     def test_figures_are_of_what_is_drawn(self) -> None:
         scene, known = scaled_rig()

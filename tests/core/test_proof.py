@@ -116,6 +116,9 @@ class Loose(unittest.TestCase):
     def test_usd_as_binary(self) -> None:
         self.plant_all("usdc", BUILT_IN[1])
 
+    def test_obj(self) -> None:
+        self.plant_all("obj", BUILT_IN[2])
+
     def test_documents_bent_anywhere_are_told_or_refused_in_our_words(self) -> None:
         rng = random.Random(20)
         scene = kiosk()

@@ -36,6 +36,7 @@ from tidy_caravan.core.arrival.judge import (
 )
 from tidy_caravan.core.arrival.matching import matched, written_paths
 from tidy_caravan.core.arrival.placed import Placed
+from tidy_caravan.core.arrival.poses import pose_problems
 from tidy_caravan.core.arrival.report import ArrivalReport, PartRow, Tolerances
 from tidy_caravan.core.arrival.surfaces import Pairing
 from tidy_caravan.core.arrival.traced import Traced, traced
@@ -244,6 +245,7 @@ def compare(
         *problems,
         *material_problems(delivered, mid, there, middle, ability, manifest.renamed_materials),
         *beside_parts(here, mid, there, moving_source, moving_result, moving_arrived, declared, ability),
+        *pose_problems(moving_result, moving_arrived, middle, end, ability, limits),
         *declared_problems(arrived, manifest, ability),
         *arrived.extras.get(DOUBTS, ()),
         *data_told(

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import PIL.Image
 
+from tidy_caravan.core.formats.shared.received import OPACITY_IMAGE
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.look import channel_of
@@ -51,6 +52,8 @@ def look_of(scene: Scene, material: Material) -> Look:
         "two-sided": material.double_sided,
         "unlit": material.unlit,
     }
+    if isinstance(material.extras, dict) and OPACITY_IMAGE in material.extras:
+        out["opacity from an image"] = material.extras[OPACITY_IMAGE]
     if material.alpha_mode == "MASK":
         out["alpha cut-off"] = material.alpha_cutoff
     for role, name in ROLES.items():
@@ -130,6 +133,7 @@ def as_obj(look: Look, material: Material) -> Look:
     for role in ("base colour", "metallic and roughness", "normal", "emission"):
         if f"{role} texture" in look:
             kept[f"{role} texture"] = look[f"{role} texture"]
+    kept["opacity from an image"] = material.alpha_mode != "OPAQUE" and "base colour texture" in look
     if "strength of the normal texture" in look:
         kept["strength of the normal texture"] = look["strength of the normal texture"]
     return kept

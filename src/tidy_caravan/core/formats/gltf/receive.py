@@ -98,8 +98,8 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
     blobs = [document.binary_blob() if b.uri is None else beside(file, b.uri) for b in document.buffers]
 
     def accessor(index: int) -> AnyArray:
-        entry = document.accessors[index]
-        view = document.bufferViews[entry.bufferView]
+        entry = at(document.accessors, index)
+        view = at(document.bufferViews, entry.bufferView)
         kind, width = np.dtype(KIND[entry.componentType]), WIDTH[entry.type]
         stride = view.byteStride or kind.itemsize * width
         begin = entry.byteOffset or 0
@@ -175,6 +175,13 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
     return with_odd_bounds(with_scatters(scene, document, accessor), document, shared)
 
 
+def at(entries: Any, index: int) -> Any:
+    """Raises IndexError also for what Python would count from the end."""
+    if index < 0:
+        raise IndexError(index)
+    return entries[index]
+
+
 def beyond(file: Path, told: str) -> UnusableInput:
     return UnusableInput(
         f"the receiver cannot read it: {told}; the file is cut short or damaged, pack again",
@@ -247,7 +254,7 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, 
     untold = []
     for k, image in enumerate(document.images):
         if image.bufferView is not None:
-            view = document.bufferViews[image.bufferView]
+            view = at(document.bufferViews, image.bufferView)
             start = view.byteOffset or 0
             pictures.append(bytes(blobs[view.buffer][start : start + view.byteLength]))
         else:
@@ -263,11 +270,11 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, 
     for texture in document.textures:
         sampler = None
         if texture.sampler is not None:
-            entry = document.samplers[texture.sampler]
+            entry = at(document.samplers, texture.sampler)
             across, upwards = (10497 if w is None else int(w) for w in (entry.wrapS, entry.wrapT))
             sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards)
         source = texture.source
-        out.add(pictures[source] if source is not None and source < len(pictures) else None, sampler)
+        out.add(pictures[source] if source is not None and 0 <= source < len(pictures) else None, sampler)
     return out, untold
 
 
@@ -365,7 +372,7 @@ def clips_of(document: Any, accessor: Callable[[int], AnyArray]) -> tuple[Clip, 
     for animation in document.animations:
         channels = []
         for channel in animation.channels:
-            sampler = animation.samplers[channel.sampler]
+            sampler = at(animation.samplers, channel.sampler)
             node, path = field(channel.target, "node"), field(channel.target, "path")
             values = accessor(sampler.output)
             channels.append(

@@ -12,7 +12,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.received import Gallery, received_scene
+from tidy_caravan.core.formats.shared.received import DOUBTS, OPACITY_IMAGE, Gallery, received_scene
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -74,8 +74,10 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         names.append(name)
     gallery = Gallery()
     library = [line[7:].strip() for line in text.splitlines() if line.startswith("mtllib ")]
-    known = looks_of(file, library, gallery)
-    return received_scene(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
+    doubts: list[str] = []
+    known = looks_of(file, library, gallery, doubts)
+    scene = received_scene(destination, fmt, names, meshes, [known.get(n, Material(n)) for n in materials], gallery)
+    return scene.but(extras={DOUBTS: doubts})
 
 
 def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | None:
@@ -86,7 +88,7 @@ def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | No
     return out
 
 
-def looks_of(file: Path, libraries: list[str], gallery: Gallery) -> dict[str, Material]:
+def looks_of(file: Path, libraries: list[str], gallery: Gallery, doubts: list[str]) -> dict[str, Material]:
     """Materials by name, from the libraries that an OBJ names."""
     out: dict[str, Material] = {}
     for library in libraries:
@@ -96,11 +98,17 @@ def looks_of(file: Path, libraries: list[str], gallery: Gallery) -> dict[str, Ma
             raise UnusableInput("the material library is not there", where=library[:120]) from error
         for block in ("\n" + text).split("\nnewmtl ")[1:]:
             name, _, body = block.partition("\n")
-            out[name] = look_of(name, [line.split() for line in body.splitlines() if line.strip()], file, gallery)
+            out[name] = look_of(
+                name, [line.split() for line in body.splitlines() if line.strip()], file, gallery, doubts
+            )
     return out
 
 
-def look_of(name: str, lines: list[list[str]], file: Path, gallery: Gallery) -> Material:
+def image_of(gallery: Gallery, use: TextureUse) -> bytes | None:
+    return gallery.images[gallery.textures[use.texture].image].data
+
+
+def look_of(name: str, lines: list[list[str]], file: Path, gallery: Gallery, doubts: list[str]) -> Material:
     words = {line[0]: line[1:] for line in lines}
     pictures: dict[tuple[str, str], TextureUse] = {}
     bump = 1.0
@@ -127,16 +135,20 @@ def look_of(name: str, lines: list[list[str]], file: Path, gallery: Gallery) -> 
     glow = numbers("Ke", (0.0, 0.0, 0.0))
     opacity = numbers("d", (1.0,))[0]
     normal = pictures.get(("norm", ""))
+    base, clear = pictures.get(("map_Kd", "")), pictures.get(("map_d", "m"))
+    if clear is not None and (base is None or image_of(gallery, base) != image_of(gallery, clear)):
+        doubts.append(f"the opacity of material “{name}” is read from another image than its colour")
     return Material(
         name,
         (red, green, blue, opacity),
         numbers("Pm", (0.0,))[0],
         numbers("Pr", (0.5,))[0],
         (glow[0], glow[1], glow[2]),
-        base_color_texture=pictures.get(("map_Kd", "")),
+        base_color_texture=base,
         metallic_roughness_texture=pictures.get(("map_Pr", "g")) or pictures.get(("map_Pm", "b")),
         normal_texture=None if normal is None else dataclasses.replace(normal, strength=bump),
         emissive_texture=pictures.get(("map_Ke", "")),
         alpha_mode="BLEND",
+        extras={OPACITY_IMAGE: ("map_d", "m") in pictures},
         unlit=words.get("illum", ["2"])[0] == "0",
     )

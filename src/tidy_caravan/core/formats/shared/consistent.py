@@ -51,6 +51,7 @@ def broken(scene: Scene) -> Iterator[str]:
         yield f"scene {scene.default_root} is drawn, and there are {len(scene.roots)}"
     for mesh in scene.meshes:
         yield from broken_mesh(mesh, len(scene.materials))
+    yield from broken_skins(scene)
     for material in scene.materials:
         for use in uses(material):
             if not 0 <= use.texture < len(scene.textures):
@@ -90,6 +91,22 @@ def broken_mesh(mesh: Mesh, materials: int) -> Iterator[str]:
     asked = [s for s in mesh.slots if not -1 <= s < materials]
     if asked:
         yield f"mesh “{mesh.name}” asks for material {asked[0]} of {materials}"
+
+
+def broken_skins(scene: Scene) -> Iterator[str]:
+    nodes = scene.nodes
+    for k, skin in enumerate(scene.skins):
+        wrong = [j for j in skin.joints if not 0 <= j < len(nodes)]
+        if wrong or not skin.joints:
+            yield f"skin {k} hangs on node {wrong[0]} of {len(nodes)}" if wrong else f"skin {k} hangs on nothing"
+        bind = skin.inverse_bind
+        if bind is not None and (len(bind) != len(skin.joints) or not np.isfinite(bind).all()):
+            yield f"skin {k} has {len(bind)} matrices for {len(skin.joints)} joints, or no numbers in them"
+    for i in np.flatnonzero((nodes.skin >= 0) & (nodes.mesh >= 0)).tolist():
+        mesh, most = scene.meshes[nodes.mesh[i]], len(scene.skins[nodes.skin[i]].joints)
+        for name, column in mesh.attributes.items():
+            if name.startswith("JOINTS_") and column.size and int(column.max()) >= most:
+                yield f"mesh “{mesh.name}” hangs on joint {int(column.max())} of {most}"
 
 
 def uses(material: Material) -> Iterator[TextureUse]:

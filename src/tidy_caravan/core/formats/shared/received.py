@@ -43,6 +43,8 @@ ODD = "odd"
 """Among the extras of a received scene: by node, what is odd about it, in words that go on after “it”."""
 DOUBTS = "doubts"
 """Among them: sentences about what receivers may pass over or take differently."""
+OPACITY_IMAGE = "opacity image"
+"""Among the extras of a received material whose format asks for it beside the colour: whether an image gives its opacity."""
 LIGHTMAP_PLACES = "lightmapPlaces"
 """Among the extras of a received scene: by node, scale (2) and offset (2) by which its lightmap coordinates come to their
 page, from its top left, and the number of the page."""

@@ -153,7 +153,8 @@ class Reader:
             uv: AnyArray = np.array(primvar.ComputeFlattened(), np.float32).reshape(-1, 2)
             uvs.append(np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32))
         shown = mesh.GetDisplayColorPrimvar()
-        colors = np.array(shown.ComputeFlattened(), np.float32).reshape(-1, 3) if shown and shown.HasValue() else None
+        each = bool(shown) and shown.HasValue() and shown.GetInterpolation() in EACH_VERTEX
+        colors = np.array(shown.ComputeFlattened(), np.float32).reshape(-1, 3) if each else None
         colors = colors if colors is not None and len(colors) == len(points) else None
         normals = mesh.GetNormalsAttr().Get() if mesh.GetNormalsInterpolation() in EACH_VERTEX else None
         return Mesh(
@@ -209,8 +210,6 @@ class Reader:
             self.doubt(f"material “{name}” reads one of metallic and roughness from an image, and not the other")
         threshold = float(number("opacityThreshold", 0.0))
         clear = opacity is not None or (shader and bool(shader.GetInput("opacity")))
-        if clear and base is not None and opacity is None and shader.GetInput("opacity").HasConnectedSource():
-            self.doubt(f"the opacity of material “{name}” is read from nowhere")
         red, green, blue = base_scale[:3] if base else number("diffuseColor", (0.18, 0.18, 0.18))
         alpha = opacity_scale[3] if opacity else float(number("opacity", 1.0))
         light = glow_scale[:3] if glow else tuple(number("emissiveColor", (0.0, 0.0, 0.0)))
@@ -236,6 +235,8 @@ class Reader:
         given = shader.GetInput(key) if shader else None
         texture, output = connected(given)
         if not is_shader(texture, "UsdUVTexture"):
+            if given and given.GetAttr().HasAuthoredConnections():
+                self.doubt(f"{key} of material “{name}” is read from no texture")
             return None, one
         if not texture.GetOutput(output):
             self.doubt(f"{key} of material “{name}” is read from “{output}” of a texture that gives none")
@@ -352,15 +353,19 @@ def surface_below(prim: Any) -> Any | None:
 
 
 def bounded(prim: Any) -> bool:
-    """Whether the extent of a mesh, if it has one, is that of its points; receivers cull by it."""
+    """Whether the extent of a mesh, if it has one, is that of its points, or of those that faces use; receivers cull by it."""
     mesh = UsdGeom.Mesh(prim)
     said, points = mesh.GetExtentAttr().Get(), mesh.GetPointsAttr().Get()
     if said is None or not points:
         return True
-    found = np.array(points, np.float64).reshape(-1, 3)
-    box = np.array([found.min(axis=0), found.max(axis=0)])
-    limit = BOUNDS_LIMIT * max(float(np.ptp(box, axis=0).max()), float(np.abs(box).max()))
-    return len(said) == 2 and bool((np.abs(box - np.array(said, np.float64)) <= limit).all())
+    every: F64 = np.array(points, np.float64).reshape(-1, 3)
+    used = np.unique(np.array(mesh.GetFaceVertexIndicesAttr().Get(), np.int64))
+    for found in (every, every[used[(used >= 0) & (used < len(every))]]):
+        box = np.array([found.min(axis=0), found.max(axis=0)]) if len(found) else np.zeros((2, 3))
+        limit = BOUNDS_LIMIT * max(float(np.ptp(box, axis=0).max()), float(np.abs(box).max()))
+        if len(said) == 2 and bool((np.abs(box - np.array(said, np.float64)) <= limit).all()):
+            return True
+    return False
 
 
 def odd_light(prim: Any) -> list[str]:
