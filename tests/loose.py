@@ -120,7 +120,15 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "coordinates bound to nothing": (
             in_dae(lambda f: [e.getparent().remove(e) for e in f.all("//c:bind_vertex_input")]),
-            "“UV0” that material “boards” asks for are bound to none",
+            "“front” does not bind the coordinates “UV0” that material “boards” asks for",
+        ),
+        "coordinates of one place": (
+            in_dae(lambda f: [binding(f, "post_right").remove(e) for e in list(binding(f, "post_right"))]),
+            "“post_right” does not bind the coordinates “UV0” that material “boards” asks for",
+        ),
+        "image of the opacity": (
+            in_dae(lambda f: f.effect("glass").find(".//c:transparent/c:texture", f.space).set("texture", "none")),
+            "opacity of material “glass” is read from nothing",
         ),
         "coordinates bound to another set": (
             in_dae(lambda f: set_all(f, "//c:bind_vertex_input", input_set="1")), "UV set of the base colour texture is 1"

@@ -47,6 +47,10 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
                 slots = {m.symbol: material_of[m.target.id] for m in child.materials}
                 for m in child.materials:
                     placed.add(material_of[m.target.id])
+                    for symbol in sorted(asked(m.target.effect) - set(sets_bound(m.inputs))):
+                        doubts.append(
+                            f"“{tree.names[here]}” does not bind the coordinates “{symbol}” that material “{m.target.name}” asks for"
+                        )
                     for symbol, number in sets_bound(m.inputs).items():
                         bound.setdefault((material_of[m.target.id], symbol), set()).add(number)
                 # the same geometry with other materials is another mesh
@@ -83,6 +87,12 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         default_root=main,
         extras={"declared": declared, DOUBTS: doubts},
     )
+
+
+def asked(effect: Any) -> set[str]:
+    """The names by which textures of an effect ask for coordinates."""
+    channels = (effect.emission, effect.diffuse, effect.transparent, getattr(effect, "bumpmap", None))
+    return {str(c.texcoord) for c in channels if isinstance(c, collada.material.Map)}
 
 
 def sets_bound(inputs: Any) -> dict[str, int]:
@@ -145,10 +155,11 @@ class Looks:
             if (
                 not isinstance(base, collada.material.Map)
                 or base.sampler.surface.image is not given.sampler.surface.image
+                or base.texcoord != given.texcoord
             ):
                 self.doubts.append(f"the opacity of material “{name}” is read from another image than its colour")
             value = 1.0
-        elif isinstance(given, tuple | list) and len(given) >= 3:
+        elif isinstance(given, tuple | list) and len(given) >= 3 and clear.find(collada.common.tag("texture")) is None:
             value = float(given[3] if len(given) > 3 else 1.0) if rule.startswith("A") else float(np.mean(given[:3]))
         else:
             self.doubts.append(f"the opacity of material “{name}” is read from nothing")
@@ -164,11 +175,8 @@ class Looks:
             except OSError:
                 data = None
             numbers = self.bound.get(str(value.texcoord), set())
-            if len(numbers) != 1:
-                bound = "several sets" if numbers else "none"
-                self.doubts.append(
-                    f"the coordinates “{value.texcoord}” that material “{name}” asks for are bound to {bound}"
-                )
+            if len(numbers) > 1:
+                self.doubts.append(f"the coordinates “{value.texcoord}” of material “{name}” are bound to several sets")
             return (1.0, 1.0, 1.0), TextureUse(self.gallery.add(data), min(numbers, default=-1))
         if isinstance(value, tuple | list) and len(value) >= 3:
             red, green, blue = (float(linear(c)) for c in value[:3])

@@ -38,6 +38,8 @@ def broken(scene: Scene) -> Iterator[str]:
         wrong = np.flatnonzero((of_node < -1) | (of_node >= there))
         for i in wrong[:1].tolist():
             yield f"node “{nodes.names[i]}” asks for {what} {of_node[i]} of {there}"
+    for i in np.flatnonzero(~np.isfinite(nodes.local).all(axis=(1, 2)))[:1].tolist():
+        yield f"node “{nodes.names[i]}” stands nowhere: its transform holds what is no number"
     wrong = np.flatnonzero((nodes.parent < -1) | (nodes.parent >= len(nodes)))
     for i in wrong[:1].tolist():
         yield f"node “{nodes.names[i]}” hangs below node {nodes.parent[i]} of {len(nodes)}"
