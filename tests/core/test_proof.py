@@ -6,12 +6,14 @@ import random
 import re
 import shutil
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+import orjson
 
 from tests.harden.arrivals import TIDY, UNITS, sources
 from tests.harden.arrivals import one as alarm_of
@@ -134,6 +136,40 @@ class Loose(unittest.TestCase):
                 with self.subTest(where=where):
                     told += bool(said_of(folder, scene, result))  # anything but our own errors fails here
         self.assertGreater(told, 30)
+
+
+class Stated(unittest.TestCase):
+    def test_what_the_manifest_says_of_parts_is_what_arrived(self) -> None:
+        scene = kiosk()
+        route = Route(steps=[{"kind": "match_units_axes"}, {"kind": "lightmap_uvs", "resolution": 64}])
+
+        def part(manifest: dict[str, Any]) -> dict[str, Any]:
+            found: dict[str, Any] = next(p for p in manifest["parts"] if p["name"] == "bulb")
+            return found
+
+        faults: dict[str, tuple[Callable[[dict[str, Any]], Any], str]] = {
+            "place": (lambda m: part(m)["transform"].__setitem__(12, 7.0), "of “kiosk/bulb”: a place .* mm away"),
+            "turn": (lambda m: part(m)["transform"].__setitem__(0, 0.5), "of “kiosk/bulb”: a place .* or turned"),
+            "triangles": (lambda m: part(m).update(triangles=11), "“kiosk/bulb”: 11 triangles, and there are 12"),
+            "sets": (lambda m: part(m).update(uvSets=1), "“kiosk/bulb”: 1 UV sets, and there are 2"),
+            "lightmap": (lambda m: part(m).update(lightmap=[32, 32]), "“kiosk/bulb”: a lightmap of 32 × 32 texels"),
+            "a part fewer": (lambda m: m["parts"].pop(), "the manifest has 6 parts, and 7 were packed"),
+            "file": (lambda m: m.update(files=[]), "scene.glb is not among the files of the manifest"),
+            "route": (lambda m: m["route"][0].pop("kind"), REFUSED + ".*the route in the manifest cannot be run"),
+        }
+        with TemporaryDirectory() as whole:
+            clean = Path(whole) / "clean"
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            save(package.files, clean)
+            self.assertEqual(said_of(clean, scene, result), "")
+            for name, (change, wanted) in faults.items():
+                with self.subTest(fault=name):
+                    folder = Path(whole) / name
+                    shutil.copytree(clean, folder)
+                    manifest = orjson.loads((folder / "manifest.json").read_bytes())
+                    change(manifest)
+                    (folder / "manifest.json").write_bytes(orjson.dumps(manifest))
+                    self.assertRegex(said_of(folder, scene, result), re.compile(wanted))
 
 
 def said_of(folder: Path, source: Scene, result: Scene) -> str:

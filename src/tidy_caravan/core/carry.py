@@ -7,6 +7,7 @@ from pathlib import Path
 
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
 from tidy_caravan.core.packing.pack import Package, Source, pack
 from tidy_caravan.core.route import Route, StepRecord, as_json, as_read, declared_by, read_convention, run
@@ -45,7 +46,13 @@ def prove(
     from tidy_caravan.core.arrival.compare import arrive, read_manifest  # dear to load, and asked for last
 
     manifest = read_manifest(folder)
-    route = Route.model_validate({"steps": manifest.route, "sets": manifest.sets})
+    try:
+        route = Route.model_validate({"steps": manifest.route, "sets": manifest.sets})
+    except ValueError as error:
+        told = " ".join(str(error).splitlines()[1:3])[:200]
+        raise UnusableInput(
+            f"the route in the manifest cannot be run ({told}); pack again", where=str(folder)
+        ) from error
     if result is None:
         result, _ = run(source, route, manifest.destination, workshop=workshop)
     reference = as_read(source, route, manifest.destination)

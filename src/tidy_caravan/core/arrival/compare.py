@@ -38,6 +38,7 @@ from tidy_caravan.core.arrival.matching import matched, written_paths
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.poses import pose_problems
 from tidy_caravan.core.arrival.report import ArrivalReport, PartRow, Tolerances
+from tidy_caravan.core.arrival.stated import manifest_problems
 from tidy_caravan.core.arrival.surfaces import Pairing
 from tidy_caravan.core.arrival.traced import Traced, traced
 from tidy_caravan.core.aspects import Allowed, Aspect, Declared, Effect
@@ -149,7 +150,7 @@ def levels_proven(
         except UnusableInput as error:
             problems.append(f"level of detail {one.level}: {error.sentence()}")
             continue
-        report, _ = compare(whole, coarse, arrived, as_packed, coarser(one.error_mm), [], workshop, tell)
+        report, _ = compare(whole, coarse, arrived, as_packed, coarser(one.error_mm), [], workshop, tell, stated=False)
         told = [
             *report.problems,
             *(f"“{p}” is lost" for p in report.lost),
@@ -181,8 +182,14 @@ def coarser(error_mm: float) -> Declared:
     return Declared(((Effect(Aspect.POSITIONS, error_mm), *(Effect(a) for a in free)),))
 
 
+def mains(manifest: Manifest) -> list[str]:
+    """The files that receivers open: that of the whole, and of every level of detail."""
+    return [manifest.main_file, *(level.main_file for level in manifest.levels)]
+
+
 def changed_files(folder: Path, manifest: Manifest) -> list[str]:
-    out = []
+    listed = {f.path for f in manifest.files}
+    out = [f"{name} is not among the files of the manifest" for name in mains(manifest) if name not in listed]
     for file in manifest.files:
         path = (folder / file.path).resolve()
         if not path.is_relative_to(folder.resolve()) or not path.is_file():
@@ -201,8 +208,10 @@ def compare(
     problems: list[str],
     workshop: Workshop | None = None,
     tell: Tell = lambda done, total: None,
+    stated: bool = True,
 ) -> tuple[ArrivalReport, Scene]:
-    """The whole comparison, and the arrived scene as it was matched. O(parts log parts + triangles)."""
+    """The whole comparison, and the arrived scene as it was matched. stated: the manifest speaks of this very scene.
+    O(parts log parts + triangles)."""
     ability = format_named(manifest.format).ability
     moving_source, moving_result, moving_arrived = source, result, arrived
     source, result, arrived = at_rest(source), at_rest(result), at_rest(arrived)
@@ -247,6 +256,7 @@ def compare(
         *beside_parts(here, mid, there, moving_source, moving_result, moving_arrived, declared, ability),
         *pose_problems(moving_result, moving_arrived, middle, end, ability, limits),
         *declared_problems(arrived, manifest, ability),
+        *(manifest_problems(manifest, result, arrived, middle, end, ability, limits) if stated else ()),
         *arrived.extras.get(DOUBTS, ()),
         *data_told(
             source,
