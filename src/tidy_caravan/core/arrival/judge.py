@@ -161,6 +161,12 @@ def judge_delivery(
                 judged.say(
                     k, "vertex colours", f"its vertex colours differ by {d.color:.3g} of 1, limit {COLOR_LIMIT:.3g}"
                 )
+            if d.colors_added:
+                judged.say(k, "vertex colours", "it has vertex colours that nobody sent")
+            if d.normals_added and ability.normals:
+                judged.say(k, "normals", "it has smooth normals that nobody sent")
+            for number in d.uvs_added:
+                judged.say(k, "UV sets", f"UV set {number} arrived that nobody sent")
             for number in d.uvs_lost:
                 judged.say(k, "UV sets", f"UV set {number} did not arrive")
             for number, times in d.uv.items():
@@ -309,7 +315,13 @@ def judge_route(
             if not free[Aspect.TANGENTS][k]:
                 for sentence in tangents_told(d):
                     by_route.say(k, "tangents", f"by the route, its {sentence}")
-            if d.colors_lost or d.color > COLOR_LIMIT:
+            if d.normals_added and not free[Aspect.NORMALS][k]:
+                by_route.say(k, "normals", "the route gave it smooth normals, and declares nothing of the kind")
+            for number in d.uvs_added:
+                # a set needs those below it, whatever is in them
+                if not any(free[uv_aspect(above, channel)][k] for above in d.uvs_added if above >= number):
+                    by_route.say(k, "UV sets", f"the route added UV set {number}, and declares nothing of the kind")
+            if d.colors_lost or d.colors_added or d.color > COLOR_LIMIT:
                 by_route.say(
                     k, "vertex colours", "the route changed its vertex colours and declares nothing of the kind"
                 )
@@ -326,7 +338,16 @@ def judge_route(
         shown[origin[rows]] & ~still[middle[rows]] & ~hidden(mid.scene.nodes)[middle[rows]]
     ).tolist():
         by_route.say(k, "scene", "nothing draws it: the route left it out of the scene that is shown")
+    off, gone = hidden(here.scene.nodes)[origin[rows]], hidden(mid.scene.nodes)[middle[rows]]
+    for k in np.flatnonzero((off != gone) & ~free[Aspect.PARTS]).tolist():
+        by_route.say(
+            k, "visibility", f"the route switched it {'on' if off[k] else 'off'}, and declares nothing of the kind"
+        )
     names, tree = free[Aspect.NAMES], free[Aspect.TREE]
+    layers = [np.array([*s.layers, ""], object)[s.nodes.layer] for s in (here.scene, mid.scene)]
+    for k in np.flatnonzero((layers[0][origin[rows]] != layers[1][middle[rows]]) & ~tree).tolist():
+        found_on, was_on = (one or "no layer" for one in (layers[1][middle[rows[k]]], layers[0][origin[rows[k]]]))
+        by_route.say(k, "layer", f"the route puts it on “{found_on}” instead of “{was_on}”")
     before, after = keys(here.scene.nodes), keys(mid.scene.nodes)
     own, called = here.scene.nodes.names, mid.scene.nodes.names
     wanted, held = hung_from(here.scene.nodes, mid.scene.nodes)

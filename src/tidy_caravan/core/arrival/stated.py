@@ -6,8 +6,8 @@ import numpy as np
 
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.manifest import Manifest
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
 MOST_TOLD = 20
 TURN_LIMIT = 1e-4
@@ -32,7 +32,7 @@ def manifest_problems(
     sets = np.array([len(m.uvs) for m in arrived.meshes])[meshes]
     wrong: dict[int, str] = {}
 
-    def tell(odd: F64 | I64, stated: list[int], found: list[int], what: str) -> None:
+    def tell(odd: Bool, stated: list[int], found: list[int], what: str) -> None:
         for k in np.flatnonzero(odd).tolist():
             wrong.setdefault(k, f"{stated[k]} {what}, and there are {found[k]}")
 
@@ -40,7 +40,10 @@ def manifest_problems(
     tell(np.array(stated) != triangles, stated, triangles.tolist(), "triangles")
     if ability.uv_sets > 1:
         stated = [p.uv_sets for p in said]
-        tell(np.array(stated) != sets, stated, sets.tolist(), "UV sets")
+        # a material that samples a set that a mesh has not gets an empty one in some formats
+        real = np.array([last_of(m) for m in arrived.meshes])[meshes]
+        odd = (np.array(stated) > sets) | (np.array(stated) < real)
+        tell(odd, stated, sets.tolist(), "UV sets")
     maps = nodes.lightmap[middle]
     own = np.array([p.lightmap or (0, 0) for p in said])
     for k in np.flatnonzero((own != maps).any(axis=1)).tolist():
@@ -60,3 +63,8 @@ def manifest_problems(
             )
     out = [f"the manifest says of “{said[k].path}”: {told}" for k, told in sorted(wrong.items())]
     return out if len(out) <= MOST_TOLD else [*out[:MOST_TOLD], f"and {len(out) - MOST_TOLD} more parts"]
+
+
+def last_of(mesh: Mesh) -> int:
+    """How many UV sets of a mesh count, the last of which is not the same everywhere."""
+    return max((k + 1 for k, uv in enumerate(mesh.uvs) if float(np.ptp(uv, axis=0).max(initial=0.0)) > 0), default=0)

@@ -31,6 +31,11 @@ NOISE = 1e-6
 """Part of a mesh's size that storing it in float32 and moving it may cost, with a margin of sixteen."""
 UV_LIMIT = 1e-5
 """Difference of coordinates below which they are the same, and as much again for each whole repeat, by float32."""
+SAME_UV = 1e-6
+"""Span of coordinates below which they are all the same: formats fill up what a part has none of."""
+SAME_COLOR = 1 / 255
+FLAT = float(np.cos(np.radians(1.0)))
+"""Cosine of what a normal may lie off that of its triangle and be none of its own."""
 CANDIDATES = 8
 GRAIN = 1e-3
 """Part of the limit by which one partner is no closer than another: of the same triangle twice the first is the first."""
@@ -55,7 +60,8 @@ class Difference:
 
     uv: per set the largest difference, in multiples of its limit. missing and extra: triangles of one side only;
     missing_height: the largest that is missing, by its smallest height.
-    tangent: degrees; handed: corners whose bitangent points the other way. color: the largest difference of vertex
+    added: what b has and a has not, as far as it is to be seen: colours that are not white, coordinates that are not all
+    the same, normals that are not those of flat faces. tangent: degrees; handed: corners whose bitangent points the other way. color: the largest difference of vertex
     colours, of 1.
     failed: why the two could not be compared.
     turned: seen from the other side. slots: how many triangles of material a carry material b.
@@ -74,9 +80,12 @@ class Difference:
     tangents_lost: bool = False
     color: float = 0.0
     colors_lost: bool = False
+    colors_added: bool = False
     normals_lost: bool = False
+    normals_added: bool = False
     failed: str = ""
     uvs_lost: tuple[int, ...] = ()
+    uvs_added: tuple[int, ...] = ()
     radius: float = 0.0
 
 
@@ -156,6 +165,8 @@ def difference(
         out.normals_lost = b.normals is None
         if b.normals is not None:
             out.normal = worst_angle(directions(a, map_a)[index_a] @ onto.T, directions(b, map_b)[index_b])
+    elif b.normals is not None:
+        out.normals_added = not flat(b, faces_b)
     if tangents and a.tangents is not None:
         out.tangents_lost = b.tangents is None
         if b.tangents is not None:
@@ -177,6 +188,11 @@ def difference(
             second = given[1][rows_b].reshape(-1, 2)
         out.uv[k] = coordinates(first, second)
     out.uvs_lost = tuple(lost)
+    further = range(len(a.uvs), min(sets, len(b.uvs)))
+    out.uvs_added = tuple(k for k in further if float(np.ptp(b.uvs[k][index_b], axis=0).max(initial=0.0)) > SAME_UV)
+    if channels and b.colors and not a.colors:
+        shown = np.clip(b.colors[0][index_b, :channels], 0, 1)
+        out.colors_added = bool((shown < 1 - SAME_COLOR).any())
     if channels and a.colors:
         out.colors_lost = not b.colors
         if b.colors:
@@ -186,6 +202,19 @@ def difference(
             apart = np.abs(np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1))[~np.isnan(tint)]
             out.color = float(np.where(np.isnan(apart), np.inf, apart).max(initial=0.0))
     return out
+
+
+def flat(mesh: Mesh, faces: AnyArray) -> bool:
+    """Whether the normals at the corners of triangles (F, 3) are those of the triangles, as receivers make them that get none."""
+    assert mesh.normals is not None
+    a, b, c = (mesh.positions[faces[:, k]].astype(np.float64) for k in range(3))
+    across = np.cross(b - a, c - a)
+    length = np.linalg.norm(across, axis=1)
+    stored = mesh.normals[faces].astype(np.float64)
+    size = np.linalg.norm(stored, axis=2)
+    cosine = np.abs(np.einsum("fi,fki->fk", across, stored)) / np.maximum(length[:, None] * size, 1e-300)
+    known = (length[:, None] > 0) & (size > 0)
+    return bool((cosine[known] > FLAT).all())
 
 
 def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
@@ -203,7 +232,7 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     return first @ turn.T, second, turn
 
 
-SURFACES = Work("surfaces", 3, f"{__name__}:compared", native=False, figures_only=True)
+SURFACES = Work("surfaces", 4, f"{__name__}:compared", native=False, figures_only=True)
 
 
 def asked(
@@ -250,13 +279,14 @@ def difference_of(outcome: Outcome) -> Difference:
     fields: dict[str, Any] = {
         k: float(v) if v in ("inf", "nan", "-inf") else v
         for k, v in outcome.figures.items()
-        if k not in ("uv", "slots", "uvs_lost")
+        if k not in ("uv", "slots", "uvs_lost", "uvs_added")
     }
     return Difference(
         **fields,
         uv={int(k): float(v) for k, v in outcome.figures["uv"]},
         slots={(int(i), int(j)): int(n) for i, j, n in outcome.figures["slots"]},
         uvs_lost=tuple(outcome.figures["uvs_lost"]),
+        uvs_added=tuple(outcome.figures["uvs_added"]),
     )
 
 

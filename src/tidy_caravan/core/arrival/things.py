@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -161,10 +162,11 @@ def compare_clips(
             out.append(f"clip “{clip.name or number}” did not arrive")
             continue
         out += one_clip(source, arrived, clip, arrived.clips[found], key_a, key_b, position_mm)
-    known = {c.name for c in source.clips}
-    out += [
-        f"clip “{c.name or k}” arrived that nobody sent" for k, c in enumerate(arrived.clips) if c.name not in known
-    ]
+    left = Counter(c.name for c in source.clips)
+    for k, c in enumerate(arrived.clips):
+        left[c.name] -= 1
+        if left[c.name] < 0:
+            out.append(f"clip “{c.name or k}” arrived that nobody sent")
     return out
 
 
