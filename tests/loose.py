@@ -5,14 +5,20 @@ from __future__ import annotations
 
 import copy
 import random
+import re
 import struct
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-from pxr import Gf, Sdf, UsdGeom, UsdLux, UsdShade
+from lxml import etree
+from pxr import Gf, Sdf, Tf, UsdGeom, UsdLux, UsdShade
 
 from tests.planted import DaeFile, GltfFile, Plant, in_dae, in_gltf, in_text, in_usd
+from tidy_caravan.core.arrival.report import ArrivalReport
+from tidy_caravan.core.carry import prove
+from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.scene import Scene
 
 REFUSED = "refused: "
 """Before what is said of a package that cannot be read at all."""
@@ -242,11 +248,22 @@ def obj_faults() -> dict[str, tuple[Plant, str]]:
     }
 
 
+def stl_faults() -> dict[str, tuple[Plant, str]]:
+    def turned(text: str) -> str:
+        head, part, rest = text.partition("solid bulb")
+        return head + part + rest.replace("facet normal 0 0 1", "facet normal 0 1 0", 1)
+
+    return {
+        "normals of facets": (in_text(".stl", turned), "bulb.*normals in the file that are not those of its triangles")
+    }
+
+
 LOOSE: dict[str, Callable[[], dict[str, tuple[Plant, str]]]] = {
     "glb": gltf_faults,
     "gltf": gltf_faults,
     "dae": dae_faults,
     "obj": obj_faults,
+    "stl": stl_faults,
     "usda": usd_faults,
     "usdc": usd_faults,
 }
@@ -291,15 +308,104 @@ def bent(document: Any, path: tuple[Any, ...], how: str, rng: random.Random) -> 
 
 
 def bend(folder: Path, rng: random.Random) -> str:
-    """Bends the JSON of the glTF in a folder in one place; which and how."""
-    file = GltfFile(folder)
-    path, how = rng.choice(list(leaves(file.json)))
-    document = bent(file.json, path, how, rng)
-    if document.get("buffers", [{}])[:1] in ([], [None]):
-        return "left as it was"  # there is nothing left that could be written
-    file.json = document
+    """Bends the document of a package in one place, whatever its format; which and how."""
+    endings = {".gltf": bend_json, ".glb": bend_json, ".dae": bend_xml, ".usda": bend_layer, ".usdc": bend_layer}
+    file = next(p for p in sorted(folder.iterdir()) if p.suffix in (*endings, ".obj", ".stl"))
     try:
-        file.save()
-    except (KeyError, TypeError, IndexError):
-        return "left as it was"
-    return f"{how} {'/'.join(map(str, path))}"
+        return endings.get(file.suffix, bend_lines)(file, rng)
+    except (KeyError, TypeError, IndexError, Tf.ErrorException):
+        return "left as it was"  # what there is of it cannot be written
+
+
+def bend_json(path: Path, rng: random.Random) -> str:
+    file = GltfFile(path.parent)
+    where, how = rng.choice(list(leaves(file.json)))
+    file.json = bent(file.json, where, how, rng)
+    file.save()
+    return f"{how} {'/'.join(map(str, where))}"
+
+
+def other(text: str, rng: random.Random) -> str:
+    """Another number for a number, another word for a word."""
+    try:
+        return rng.choice([f"{float(text) * 1.3 + 0.1:g}", "0", "-1", "1e30", "nan"])
+    except ValueError:
+        return f"{text}x"
+
+
+def bend_xml(path: Path, rng: random.Random) -> str:
+    tree = etree.parse(str(path))
+    element = rng.choice([e for e in tree.getroot().iter() if e.getparent() is not None])
+    ways = ["gone", *(["attribute"] if element.attrib else []), *(["text"] if (element.text or "").split() else [])]
+    how = rng.choice(ways)
+    if how == "gone":
+        element.getparent().remove(element)
+    elif how == "attribute":
+        key = rng.choice(sorted(element.attrib))
+        element.set(key, other(element.get(key), rng))
+    else:
+        words = element.text.split()
+        k = rng.randrange(len(words))
+        words[k] = other(words[k], rng)
+        element.text = " ".join(words)
+    tree.write(str(path))
+    return f"{how} {etree.QName(element).localname}"
+
+
+def bend_lines(path: Path, rng: random.Random) -> str:
+    lines = path.read_text().split("\n")
+    k = rng.randrange(len(lines))
+    words = lines[k].split(" ")
+    if rng.random() < 0.3:
+        was = lines.pop(k)
+    else:
+        was = lines[k]
+        at = rng.randrange(len(words))
+        words[at] = other(words[at], rng)
+        lines[k] = " ".join(words)
+    path.write_text("\n".join(lines))
+    return f"{was[:40]} {k}"
+
+
+def bend_layer(path: Path, rng: random.Random) -> str:
+    layer = Sdf.Layer.FindOrOpen(str(path))
+    there: list[Any] = []
+    layer.Traverse("/", there.append)
+    specs = [s for p in there if p != Sdf.Path("/") and (s := layer.GetObjectAtPath(p)) is not None]
+    spec = rng.choice(specs)
+    said = str(spec.path)
+    keys = list(spec.ListInfoKeys())
+    if rng.random() < 0.3 or not keys:
+        edit = Sdf.BatchNamespaceEdit()
+        edit.Add(spec.path, Sdf.Path.emptyPath)
+        layer.Apply(edit)
+    else:
+        key = rng.choice(keys)
+        value = spec.GetInfo(key)
+        said += f" {key}"
+        if isinstance(value, bool):
+            spec.SetInfo(key, not value)
+        elif isinstance(value, int | float):
+            spec.SetInfo(key, type(value)(value * 2 + 1))
+        elif isinstance(value, str):
+            spec.SetInfo(key, f"{value}x")
+        else:
+            spec.ClearInfo(key)
+    layer.Save()
+    return said
+
+
+def everything_said(report: ArrivalReport) -> str:
+    """All sentences of a report in one line, without those about changed files."""
+    rows = [f"{r.path}: {r.told}" for r in report.rows if r.faults]
+    own = [p for p in report.problems if not re.fullmatch(r"\S+ is (missing|not the file that was packed)", p)]
+    lines = [*own, *rows, *(f"lost: {p}" for p in report.lost), *(f"nobody sent: {p}" for p in report.extra)]
+    return " | ".join(lines)
+
+
+def said_of(folder: Path, source: Scene, result: Scene) -> str:
+    """All that is said of a package, or why it cannot be read."""
+    try:
+        return everything_said(prove(folder, source, result)[0])
+    except UnusableInput as error:
+        return f"{REFUSED}{error.sentence()}"

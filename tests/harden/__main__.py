@@ -1,6 +1,6 @@
-"""Kills, a crowd, mutated files, the API's fuzzer, untouched packages and random routes, as long as asked.
+"""Kills, a crowd, mutated files, the API's fuzzer, untouched and bent packages and random routes, as long as asked.
 
-Usage: python -m tests.harden [--kills N] [--people N] [--files N] [--requests N] [--sources N] [--routes N] [--seed N]
+Usage: python -m tests.harden [--kills N] [--people N] [--files N] [--requests N] [--sources N] [--routes N] [--bent N] [--seed N]
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import time
 from pathlib import Path
 
 from tests.harden.arrivals import try_arrivals
+from tests.harden.bent import try_bent
 from tests.harden.crowd import try_crowd
 from tests.harden.files import try_files
 from tests.harden.kills import try_kills
@@ -29,6 +30,7 @@ def main() -> int:
     parser.add_argument("--requests", type=int, default=5000)
     parser.add_argument("--sources", type=int, default=1000)
     parser.add_argument("--routes", type=int, default=500)
+    parser.add_argument("--bent", type=int, default=400)
     parser.add_argument("--seed", type=int, default=int(time.time()) % 100_000)
     args = parser.parse_args()
     print(f"seed {args.seed}", flush=True)
@@ -86,6 +88,13 @@ def main() -> int:
         routes = try_routes(args.routes, args.seed, tell)
         bad += len(routes.faults)
         print(f"{routes.tried} random routes: {len(routes.faults)} packages that were refused")
+    if args.bent:
+        documents = try_bent(args.bent, args.seed, tell)
+        bad += len(documents.faults)
+        print(
+            f"{documents.tried} bent packages: {documents.told} told or refused, {len(documents.quiet)} bent where it makes "
+            f"no difference, {len(documents.faults)} faults"
+        )
     print(f"hardened: {bad} faults")
     return 1 if bad else 0
 

@@ -11,14 +11,21 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.received import Gallery, received_scene
+from tidy_caravan.core.formats.shared.received import ODD, Gallery, received_scene
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import U32
+from tidy_caravan.core.scene.arrays import F64, U32
+
+ALONG = float(np.cos(np.radians(1.0)))
+"""Cosine of what a stored normal may lie off its triangle's."""
+SLIVER = 1e-3
+"""Height of a triangle, as part of the solid's size, below which the digits of its corners may turn it by as much."""
 
 
 def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     """STL solid by solid through trimesh."""
-    names, meshes = [], []
+    names: list[str] = []
+    meshes: list[Mesh] = []
+    odd: dict[int, list[str]] = {}
     for block in ("\n" + file.read_text(encoding="utf-8")).split("\nsolid ")[1:]:
         name = block.partition("\n")[0]
         if "endsolid" not in block:
@@ -31,8 +38,29 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
             io.BytesIO(("solid " + block).encode()), file_type="stl_ascii", process=False, force="mesh"
         )
         faces: U32 = np.asarray(loaded.faces, np.uint32)
+        if not agree(block, np.asarray(loaded.vertices, np.float64)[faces]):
+            odd[len(names)] = ["has normals in the file that are not those of its triangles"]
         names.append(name)
         meshes.append(
             Mesh(np.asarray(loaded.vertices, np.float64), faces, np.full(len(faces), -1, np.int32), name=names[-1])
         )
-    return received_scene(destination, fmt, names, meshes, [], Gallery())
+    return received_scene(destination, fmt, names, meshes, [], Gallery()).but(extras={ODD: odd})
+
+
+def agree(block: str, corners: F64) -> bool:
+    """Whether the normals that stand beside the facets of a solid are those of its triangles (F, 3, 3); the library does not
+    look at them, other receivers shade by them. Noughts leave it to the receiver."""
+    lines = [line.split()[2:5] for line in block.splitlines() if line.split()[:2] == ["facet", "normal"]]
+    try:
+        stored = np.array(lines, np.float64)
+    except ValueError:
+        return False
+    if stored.shape != (len(corners), 3):
+        return False
+    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    size = np.linalg.norm(across, axis=1) * np.linalg.norm(stored, axis=1)
+    cosine = np.einsum("fi,fi->f", across, stored)
+    longest = np.linalg.norm(corners[:, [1, 2, 0]] - corners, axis=2).max(axis=1)
+    extent = float(np.ptp(corners.reshape(-1, 3), axis=0).max(initial=0.0))
+    told = (size > 0) & (np.linalg.norm(across, axis=1) > SLIVER * extent * longest)
+    return bool((cosine[told] >= ALONG * size[told]).all())
