@@ -78,8 +78,12 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             REFUSED + ".*has 20 coordinates of UV set 0 for 24 vertices",
         ),
         "node below itself": (
-            in_gltf(lambda f: f.node("gate").update(children=[f.json["nodes"].index(f.node("gate"))])),
-            REFUSED + ".*node “gate” hangs below itself",
+            in_gltf(lambda f: f.node("kiosk")["children"].append(f.json["nodes"].index(f.node("kiosk")))),
+            REFUSED + ".*node “kiosk” hangs below itself",
+        ),
+        "node below two others": (
+            in_gltf(lambda f: f.node("gate").update(children=[f.json["nodes"].index(f.node("bulb"))])),
+            REFUSED + ".*hangs below two others",
         ),
         "list beyond its view": (
             in_gltf(lambda f: view(f, f.primitives("bulb")[0]["indices"]).update(byteLength=4)), REFUSED + ".*of a view of 4"
@@ -258,8 +262,18 @@ def stl_faults() -> dict[str, tuple[Plant, str]]:
     }
 
 
+def glb_faults() -> dict[str, tuple[Plant, str]]:
+    """Those of any glTF, and of the container."""
+
+    def longer(folder: Path) -> None:
+        path = next(folder.glob("*.glb"))
+        path.write_bytes(path.read_bytes() + bytes(4))
+
+    return {**gltf_faults(), "length of the container": (longer, REFUSED + ".*its head says .* bytes")}
+
+
 LOOSE: dict[str, Callable[[], dict[str, tuple[Plant, str]]]] = {
-    "glb": gltf_faults,
+    "glb": glb_faults,
     "gltf": gltf_faults,
     "dae": dae_faults,
     "obj": obj_faults,

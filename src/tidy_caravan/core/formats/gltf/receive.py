@@ -58,7 +58,9 @@ def document_of(file: Path) -> tuple[Any, list[str]]:
     binary = data[:4] == b"glTF"
     text, blob = data, None
     if binary:
-        size = int.from_bytes(data[12:16], "little")
+        total, size = int.from_bytes(data[8:12], "little"), int.from_bytes(data[12:16], "little")
+        if data[4:8] != b"\2\0\0\0" or data[16:20] != b"JSON" or total != len(data):
+            raise beyond(file, f"its head says {total} bytes of version {data[4]}, and there are {len(data)} of 2")
         text, blob = data[20 : 20 + size], data[28 + size :]
     plain = json.loads(text, object_hook=lambda o: {k: v for k, v in o.items() if k != "extras" or isinstance(v, dict)})
     version = (plain.get("asset") or {}).get("version")
@@ -68,9 +70,9 @@ def document_of(file: Path) -> tuple[Any, list[str]]:
             where=file.name,
             code="arrival.unreadable",
         )
-    if beyond := [e for e in plain.get("extensionsRequired") or [] if e not in EXTENSIONS]:
+    if further := [e for e in plain.get("extensionsRequired") or [] if e not in EXTENSIONS]:
         raise UnusableInput(
-            f"the receiver cannot read it: it asks for {beyond[0]}, which this one does not know",
+            f"the receiver cannot read it: it asks for {further[0]}, which this one does not know",
             where=file.name,
             code="arrival.unreadable",
         )
@@ -128,6 +130,9 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
     parent = np.full(count, -1, np.int32)
     for i, node in enumerate(document.nodes):
         for child in node.children or []:
+            if not 0 <= child < count or parent[child] >= 0:
+                told = "below two others" if 0 <= child < count else "nowhere"
+                raise beyond(file, f"node {child} of {count} hangs {told}")
             parent[child] = i
     local = np.array([local_of(n) for n in document.nodes]).reshape(-1, 4, 4)
     mesh = [-1 if n.mesh is None else n.mesh for n in document.nodes]
