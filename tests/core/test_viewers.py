@@ -143,7 +143,7 @@ def in_gltf(files: dict[str, bytes]) -> list[tuple[F64, bool]]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "x.glb"
         path.write_bytes(files["scene.glb"])
-        document = document_of(path)
+        document, _ = document_of(path)
     parent = {c: i for i, n in enumerate(document.nodes) for c in n.children or []}
     out = []
     for i, node in enumerate(document.nodes):
