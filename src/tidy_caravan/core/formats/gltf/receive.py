@@ -225,7 +225,7 @@ def lengths_told(document: Any, accessor: Callable[[int], AnyArray]) -> list[str
             if len(times) and (
                 len(said) != 2 or not np.allclose(said, [times.min(), times.max()], rtol=1e-6, atol=1e-6)
             ):
-                told.append(f"clip “{animation.name or ''}” does not last as long as the file says ({said[-1:]} s)")
+                told.append(f"clip “{animation.name or ''}” does not last as long as the file says")
     return told
 
 
