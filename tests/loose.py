@@ -208,6 +208,16 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
             given(f"{looks}/boards/diffuse", "inputs:sourceColorSpace", "gray"), "is in a colour space “gray”"
         ),
         "opacity of no channel": (gone(f"{looks}/glass/diffuse", "outputs:a"), "opacity of material “glass” is read from no texture"),
+        "opacity of another channel": (
+            in_usd(
+                lambda s: UsdShade.Shader(s.GetPrimAtPath(f"{looks}/glass/surface"))
+                .GetInput("opacity")
+                .ConnectToSource(
+                    UsdShade.Shader(s.GetPrimAtPath(f"{looks}/glass/diffuse")).CreateOutput("r", Sdf.ValueTypeNames.Float)
+                )
+            ),
+            "opacity of material “glass” is read from “r” of an image that holds it in “a”",
+        ),
         "colours one for all": (
             in_usd(lambda s: UsdGeom.PrimvarsAPI(bulb(s)).GetPrimvar("displayColor").SetInterpolation("constant")),
             "bulb.*vertex colours did not arrive",

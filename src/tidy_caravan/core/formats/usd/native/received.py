@@ -22,6 +22,11 @@ from tidy_caravan.core.scene.arrays import F64, AnyArray
 
 PROXIES = Usd.TraverseInstanceProxies()
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
+CHANNELS = {
+    "diffuseColor": "rgb", "emissiveColor": "rgb", "normal": "rgb", "occlusion": "r", "roughness": "g", "metallic": "b",
+    "opacity": "a",
+}  # fmt: skip
+"""Where the images of a portable material hold what (glTF 2.0, 3.9); other places are as good a file and another look."""
 BOUNDS_LIMIT = 1e-6
 """Part of a mesh's size by which its extent may differ from its points, and of their distance from its origin."""
 EACH_VERTEX = (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying)
@@ -183,8 +188,9 @@ class Reader:
         return self.number[key]
 
     def doubt(self, sentence: str) -> None:
-        if sentence not in self.doubts:
-            self.doubts.append(f"{sentence}: receivers may pass over it")
+        told = f"{sentence}: receivers may pass over it"
+        if told not in self.doubts:
+            self.doubts.append(told)
 
     def look_of(self, material: Any, name: str) -> Material:
         """The preview surface of a material; none of it counts where that is not what it says it is."""
@@ -202,12 +208,18 @@ class Reader:
         base, base_scale = self.picture(shader, "diffuseColor", name)
         glow, glow_scale = self.picture(shader, "emissiveColor", name)
         surfacing, surf_scale = self.picture(shader, "roughness", name)
-        metal, _ = self.picture(shader, "metallic", name)
+        metal, metal_scale = self.picture(shader, "metallic", name)
         bump, bump_scale = self.picture(shader, "normal", name)
         shade, shade_scale = self.picture(shader, "occlusion", name)
         opacity, opacity_scale = self.picture(shader, "opacity", name)
         if (metal is None) != (surfacing is None):
             self.doubt(f"material “{name}” reads one of metallic and roughness from an image, and not the other")
+        elif metal is not None and surfacing is not None:
+            both = [self.gallery.images[self.gallery.textures[use.texture].image].data for use in (metal, surfacing)]
+            if both[0] != both[1] or metal_scale != surf_scale:
+                self.doubt(
+                    f"material “{name}” reads metallic and roughness from different images or by different factors"
+                )
         threshold = float(number("opacityThreshold", 0.0))
         clear = opacity is not None or (shader and bool(shader.GetInput("opacity")))
         red, green, blue = base_scale[:3] if base else number("diffuseColor", (0.18, 0.18, 0.18))
@@ -240,6 +252,10 @@ class Reader:
             return None, one
         if not texture.GetOutput(output):
             self.doubt(f"{key} of material “{name}” is read from “{output}” of a texture that gives none")
+        if output != CHANNELS[key]:
+            self.doubt(
+                f"{key} of material “{name}” is read from “{output}” of an image that holds it in “{CHANNELS[key]}”"
+            )
         asset = value_of(texture, "file", None)
         scale, bias = (
             tuple(float(v) for v in value_of(texture, k, d)) for k, d in (("scale", one), ("bias", (0,) * 4))
