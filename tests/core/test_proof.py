@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -18,7 +18,7 @@ from tests.harden.arrivals import TIDY, UNITS, sources
 from tests.harden.arrivals import one as alarm_of
 from tests.harden.bent import try_bent
 from tests.loose import LOOSE, REFUSED, everything_said, said_of
-from tests.planted import FAULTS, kiosk
+from tests.planted import FAULTS, Plant, kiosk
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
@@ -34,24 +34,32 @@ from tidy_caravan.core.steps.base import Phase, per_mesh, step
 ROUTE = Route(steps=[{"kind": "match_units_axes"}])
 
 
+def planted(
+    fmt: str, to: Destination, faults: dict[str, tuple[Plant, str]]
+) -> Iterator[tuple[str, Path, str, Scene, Scene]]:
+    """Each fault in a copy of one package that arrives as it left: its name, the folder, what has to be said, source, result."""
+    scene = kiosk()
+    with TemporaryDirectory() as whole:
+        clean = Path(whole) / "clean"
+        package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
+        save(package.files, clean)
+        report, _ = prove(clean, scene, result)
+        assert report.ok, (fmt, to.name, everything_said(report))
+        for name, (plant, wanted) in faults.items():
+            folder = Path(whole) / name
+            shutil.copytree(clean, folder)
+            plant(folder)
+            yield name, folder, wanted, scene, result
+            shutil.rmtree(folder)
+
+
 class Planted(unittest.TestCase):
     def plant_all(self, fmt: str, to: Destination) -> None:
-        scene = kiosk()
-        with TemporaryDirectory() as whole:
-            clean = Path(whole) / "clean"
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
-            save(package.files, clean)
-            report, _ = prove(clean, scene, result)
-            self.assertTrue(report.ok, (fmt, to.name, everything_said(report)))
-            for name, (plant, wanted) in FAULTS[fmt]().items():
-                with self.subTest(format=fmt, fault=name, destination=to.name):
-                    folder = Path(whole) / name
-                    shutil.copytree(clean, folder)
-                    plant(folder)
-                    report, _ = prove(folder, scene, result)
-                    self.assertFalse(report.ok)
-                    self.assertRegex(everything_said(report), re.compile(wanted))
-                    shutil.rmtree(folder)
+        for name, folder, wanted, scene, result in planted(fmt, to, FAULTS[fmt]()):
+            with self.subTest(format=fmt, fault=name, destination=to.name):
+                report, _ = prove(folder, scene, result)
+                self.assertFalse(report.ok)
+                self.assertRegex(everything_said(report), re.compile(wanted))
 
     def test_glb(self) -> None:
         self.plant_all("glb", BUILT_IN[0])
@@ -82,18 +90,9 @@ class Loose(unittest.TestCase):
     """What receivers may pass over, take differently or trip on."""
 
     def plant_all(self, fmt: str, to: Destination) -> None:
-        scene = kiosk()
-        with TemporaryDirectory() as whole:
-            clean = Path(whole) / "clean"
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
-            save(package.files, clean)
-            for name, (plant, wanted) in LOOSE[fmt]().items():
-                with self.subTest(format=fmt, fault=name):
-                    folder = Path(whole) / name
-                    shutil.copytree(clean, folder)
-                    plant(folder)
-                    self.assertRegex(said_of(folder, scene, result), re.compile(wanted))
-                    shutil.rmtree(folder)
+        for name, folder, wanted, scene, result in planted(fmt, to, LOOSE[fmt]()):
+            with self.subTest(format=fmt, fault=name, destination=to.name):
+                self.assertRegex(said_of(folder, scene, result), re.compile(wanted))
 
     def test_glb(self) -> None:
         self.plant_all("glb", BUILT_IN[1])

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.arrival.beside import listed
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
@@ -12,7 +13,6 @@ from tidy_caravan.core.words import plural
 
 WEIGHT_LIMIT = 0.01
 """Vertices' worth of weight by which the share of a joint in a mesh may differ, per vertex of it: bytes hold no more."""
-MOST_TOLD = 20
 
 
 def pose_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability: Ability, limits: F64) -> list[str]:
@@ -38,7 +38,7 @@ def pose_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability:
                 out.append(
                     f"“{path}”: morph target {number} moves {apart:.3g} mm more or less, limit {limits[k]:.3g} mm"
                 )
-    return out if len(out) <= MOST_TOLD else [*out[:MOST_TOLD], f"and {len(out) - MOST_TOLD} more of the kind"]
+    return listed(out)
 
 
 def bends(scene: Scene) -> Bool:
@@ -61,7 +61,7 @@ def skin_apart(result: Scene, arrived: Scene, i: int, j: int) -> str:
         for s, n, skin in zip((result, arrived), (i, j), skins, strict=True)
     ]
     if not shares[0].any():
-        return ""  # nothing hangs on it
+        return "it has a skin that nobody sent" if shares[1].any() else ""
     if skins[1] is None or not shares[1].any():
         return "its skin did not arrive"
     if len(shares[0]) != len(shares[1]):

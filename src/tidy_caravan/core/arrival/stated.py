@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from tidy_caravan.core.arrival.beside import listed
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
-MOST_TOLD = 20
 TURN_LIMIT = 1e-4
 """Part of the largest entry of a part's rotation and scale by which one in the manifest may differ: files hold float32."""
 
@@ -62,7 +62,7 @@ def manifest_problems(
                 k, f"a place {far[k]:.3g} mm away from where it arrived, or turned, limit {limits[k]:.3g} mm"
             )
     out = [f"the manifest says of “{said[k].path}”: {told}" for k, told in sorted(wrong.items())]
-    return out if len(out) <= MOST_TOLD else [*out[:MOST_TOLD], f"and {len(out) - MOST_TOLD} more parts"]
+    return listed(out)
 
 
 def last_of(mesh: Mesh) -> int:

@@ -17,7 +17,7 @@ import trimesh
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
-from tidy_caravan.core.formats.shared.receiving import beside
+from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.scene import (
     SCATTER,
     Camera,
@@ -47,8 +47,6 @@ EXTENSIONS = (
 )
 """Those that this receiver goes by."""
 MAGIC = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"RIFF": "image/webp", b"\xabKTX": "image/ktx2"}
-BOUNDS_LIMIT = 1e-6
-"""Part of a mesh's size by which bounds may differ from its vertices, and of their distance from its origin."""
 
 
 def document_of(file: Path) -> tuple[Any, list[str]]:
@@ -237,20 +235,11 @@ def with_odd_bounds(scene: Scene, document: Any, accessor: Callable[[int], AnyAr
         for index in {p.attributes.POSITION for p in mesh.primitives}:
             if index not in known:
                 entry = document.accessors[index]
-                known[index] = not bounded(accessor(index), entry.min, entry.max)
+                said = np.array([entry.min or (), entry.max or ()], np.float64)  # both are asked for (3.6.2.5)
+                known[index] = not bounded(accessor(index).astype(np.float64), said)
             wrong[k] |= known[index]
     rows = np.flatnonzero(np.isin(scene.nodes.mesh, np.flatnonzero(wrong)))
-    sentence = "has bounds in the file that are not those of its vertices"
-    return scene.but(extras={**scene.extras, ODD: {i: [sentence] for i in rows.tolist()}}) if len(rows) else scene
-
-
-def bounded(points: AnyArray, low: Any, high: Any) -> bool:
-    """Whether the points (V, 3) reach from low to high, both of which the standard asks for (3.6.2.5)."""
-    if not len(points) or len(low or ()) != 3 or len(high or ()) != 3:
-        return not len(points)
-    found = np.array([points.min(axis=0), points.max(axis=0)], np.float64)
-    limit = BOUNDS_LIMIT * max(float(np.ptp(found, axis=0).max()), float(np.abs(found).max()))
-    return bool((np.abs(found - np.array([low, high], np.float64)) <= limit).all())
+    return scene.but(extras={**scene.extras, ODD: {i: [OTHER_BOUNDS] for i in rows.tolist()}}) if len(rows) else scene
 
 
 def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, list[str]]:

@@ -17,6 +17,7 @@ import PIL.Image
 from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
+from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, bounded
 from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
@@ -27,8 +28,6 @@ CHANNELS = {
     "opacity": "a",
 }  # fmt: skip
 """Where the images of a portable material hold what (glTF 2.0, 3.9); other places are as good a file and another look."""
-BOUNDS_LIMIT = 1e-6
-"""Part of a mesh's size by which its extent may differ from its points, and of their distance from its origin."""
 EACH_VERTEX = (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying)
 SILENT = ("Scope", "Material", "GeomSubset", "Shader")
 
@@ -108,8 +107,8 @@ class Reader:
         scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
         if scheme != "none":
             self.odd.setdefault(here, []).append(f"is a subdivision surface ({scheme})")
-        if not bounded(prim):
-            self.odd.setdefault(here, []).append("has bounds in the file that are not those of its vertices")
+        if not bounded_mesh(prim):
+            self.odd.setdefault(here, []).append(OTHER_BOUNDS)
 
     def scatter(self, prim: Any, here: int) -> None:
         instancer = UsdGeom.PointInstancer(prim)
@@ -368,7 +367,7 @@ def surface_below(prim: Any) -> Any | None:
     return next((p for p in Usd.PrimRange(prim, PROXIES) if p.IsA(UsdGeom.Mesh)), None)
 
 
-def bounded(prim: Any) -> bool:
+def bounded_mesh(prim: Any) -> bool:
     """Whether the extent of a mesh, if it has one, is that of its points, or of those that faces use; receivers cull by it."""
     mesh = UsdGeom.Mesh(prim)
     said, points = mesh.GetExtentAttr().Get(), mesh.GetPointsAttr().Get()
@@ -376,12 +375,8 @@ def bounded(prim: Any) -> bool:
         return True
     every: F64 = np.array(points, np.float64).reshape(-1, 3)
     used = np.unique(np.array(mesh.GetFaceVertexIndicesAttr().Get(), np.int64))
-    for found in (every, every[used[(used >= 0) & (used < len(every))]]):
-        box = np.array([found.min(axis=0), found.max(axis=0)]) if len(found) else np.zeros((2, 3))
-        limit = BOUNDS_LIMIT * max(float(np.ptp(box, axis=0).max()), float(np.abs(box).max()))
-        if len(said) == 2 and bool((np.abs(box - np.array(said, np.float64)) <= limit).all()):
-            return True
-    return False
+    box = np.array(said, np.float64)
+    return bounded(every, box) or bounded(every[used[(used >= 0) & (used < len(every))]], box)
 
 
 def odd_light(prim: Any) -> list[str]:
