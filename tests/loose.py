@@ -47,6 +47,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: positions(f, "bulb").update(max=[0.01, 0.01, 0.01])),
             "bulb.*bounds in the file that are not those of its vertices",
         ),
+        "bounds that are half there": (
+            in_gltf(lambda f: positions(f, "bulb").pop("min")),
+            "bulb.*bounds in the file that are not those of its vertices",
+        ),
         "normals of one material": (
             in_gltf(lambda f: f.primitives("front")[1]["attributes"].pop("NORMAL")), "front.*normals did not arrive"
         ),

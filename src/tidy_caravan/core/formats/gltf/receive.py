@@ -235,7 +235,8 @@ def with_odd_bounds(scene: Scene, document: Any, accessor: Callable[[int], AnyAr
         for index in {p.attributes.POSITION for p in mesh.primitives}:
             if index not in known:
                 entry = document.accessors[index]
-                said = np.array([entry.min or (), entry.max or ()], np.float64)  # both are asked for (3.6.2.5)
+                both = [entry.min or (), entry.max or ()]  # the standard asks for them (3.6.2.5)
+                said = np.array(both if len(both[0]) == len(both[1]) else [], np.float64)
                 known[index] = not bounded(accessor(index).astype(np.float64), said)
             wrong[k] |= known[index]
     rows = np.flatnonzero(np.isin(scene.nodes.mesh, np.flatnonzero(wrong)))
