@@ -26,6 +26,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         found: dict[str, Any] = f.json["accessors"][f.primitives(name)[0]["attributes"]["POSITION"]]
         return found
 
+    def mesh(f: GltfFile) -> dict[str, Any]:
+        found: dict[str, Any] = f.json["meshes"][f.node("bulb")["mesh"]]
+        return found
+
     def view(f: GltfFile, accessor: int) -> dict[str, Any]:
         found: dict[str, Any] = f.json["bufferViews"][f.json["accessors"][accessor]["bufferView"]]
         return found
@@ -58,6 +62,13 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         "no numbers as coordinates": (in_gltf(lambda f: no_number(f, "TEXCOORD_1")), "bulb.*lightmap UV set has no numbers"),
         "no numbers as normals": (in_gltf(lambda f: no_number(f, "NORMAL")), "bulb.*normals are 180"),
         "no numbers as places": (in_gltf(lambda f: no_number(f, "POSITION")), "bulb"),
+        "name of a mesh": (in_gltf(lambda f: mesh(f).update(name="lamp")), "mesh “bulb” is called “lamp”"),
+        "data of a mesh": (
+            in_gltf(lambda f: mesh(f).setdefault("extras", {}).update(watt=40)), "mesh “bulb”: its data differ"
+        ),
+        "data nobody sent": (
+            in_gltf(lambda f: f.node("bulb").update(extras={"wet": True})), "bulb”: data that the source has not: “wet”"
+        ),
         "mesh beyond the list": (
             in_gltf(lambda f: f.node("bulb").update(mesh=40)), REFUSED + ".*node “bulb” asks for mesh 40"
         ),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -138,7 +139,13 @@ class Poses(unittest.TestCase):
             target = next(p for m in f.json["meshes"] for p in m["primitives"] if "targets" in p)["targets"][0]
             f.array(target["POSITION"])[:] *= 1.1
 
+        def renamed(f: GltfFile) -> None:
+            for m in f.json["meshes"]:
+                self.assertEqual(m["extras"]["targetNames"], ["leaning"])  # none stood in the extras of the source
+                m["extras"]["targetNames"] = ["bowing"]
+
         skinned, shaped = scaled_rig()[0], bent()[0]
+        named = tuple(replace(m, morphs=tuple(replace(t, name="leaning") for t in m.morphs)) for m in shaped.meshes)
         kept = Route(steps=[{"kind": "match_units_axes"}])
         for name, scene, change, wanted in (
             ("skin", skinned, lambda f: [n.pop("skin", None) for n in f.json["nodes"]], "its skin did not arrive"),
@@ -147,6 +154,8 @@ class Poses(unittest.TestCase):
             ("targets", shaped, lambda f: [p.pop("targets", None) for m in f.json["meshes"] for p in m["primitives"]],
              "0 of 1 morph target arrived"),
             ("further", shaped, further, "morph target 0 moves"),
+            ("name", shaped.but(meshes=named), renamed,
+             "morph target 0 is called “bowing” instead of “leaning”"),
         ):  # fmt: skip
             with self.subTest(fault=name), TemporaryDirectory() as folder:
                 package, result, *_ = carry(scene, "figure", "0" * 64, PLAIN, kept, "glb")

@@ -226,7 +226,19 @@ class Toy(Step):
     kind: Literal["toy"] = "toy"
     honest: bool = True
     what: Literal[
-        "triangle", "winding", "normals", "coordinates", "light", "material", "name", "part", "move", "hang", "unshare"
+        "triangle",
+        "winding",
+        "normals",
+        "coordinates",
+        "light",
+        "material",
+        "name",
+        "part",
+        "move",
+        "hang",
+        "unshare",
+        "map",
+        "data",
     ] = "triangle"
 
     def effects(self) -> tuple[Effect, ...]:
@@ -253,6 +265,12 @@ class Toy(Step):
             column[3] = len(scene.meshes)
             own = replace(scene.meshes[nodes.mesh[3]], extras={"own": True})
             return scene.but(nodes=replace(nodes, mesh=column), meshes=(*scene.meshes, own)), []
+        if self.what == "map":
+            sizes = nodes.lightmap.copy()
+            sizes[3] = 64, 32
+            return scene.but(nodes=replace(nodes, lightmap=sizes)), []
+        if self.what == "data":
+            return scene.but(nodes=replace(nodes, extras={**nodes.extras, 4: {"wet": True}})), []
         if self.what == "move":
             local = nodes.local.copy()
             local[3, 0, 3] += 0.5 / scene.convention.metres_per_unit
@@ -287,6 +305,8 @@ DECLARED = {
     "move": Aspect.POSITIONS,
     "hang": Aspect.TREE,
     "unshare": Aspect.SHARING,
+    "map": Aspect.LIGHTMAP_UV,
+    "data": Aspect.DATA,
 }
 SAID = {
     "triangle": r"1 triangle too many",
@@ -300,6 +320,8 @@ SAID = {
     "move": r"post left.*stands 500 mm off",
     "hang": r"the route calls it “kiosk/gate/post left” instead of",
     "unshare": r"1 shared meshes arrived as several \(by the route\)",
+    "map": r"lightmap of “kiosk/post left” was to have 0 × 0 texels, and is to have 64 × 32 \(by the route\)",
+    "data": r"data that the source has not: “wet” \(by the route\)",
 }
 
 

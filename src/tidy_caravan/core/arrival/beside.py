@@ -15,10 +15,10 @@ from tidy_caravan.core.arrival.placed import Placed, hidden, keys
 from tidy_caravan.core.arrival.things import compare_clips, compare_things
 from tidy_caravan.core.aspects import Aspect, Declared
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
-from tidy_caravan.core.formats.shared.written import PAGE_KEY
+from tidy_caravan.core.formats.shared.written import PAGE_KEY, TARGET_NAMES
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.space.srgb import coded
 from tidy_caravan.core.words import plural
 
@@ -157,6 +157,44 @@ def data_problems(
         odd = [k for k in names if not equal_data(said.get(k), found.get(k))]
         if odd:
             out.append(f"“{called[0][i]}”: its data differ in {', '.join(f'“{k}”' for k in odd[:3])}")
+    return listed(out)
+
+
+def added_data(before: Scene, after: Scene, called: Sequence[str], origin: I64, free: Bool) -> list[str]:
+    """What is said of nodes of which the source says nothing, one sentence for each.
+
+    called: by node of `after`, its name. origin: (N,) the node of `before` that each is, -1 where it is none. free: by
+    node of `before`, whether its data may change. O(nodes that have data).
+    """
+    out = []
+    for j, found in after.nodes.extras.items():
+        i = int(origin[j])
+        if i < 0 or free[i] or not isinstance(found, dict):
+            continue
+        said = before.nodes.extras.get(i)
+        names = [k for k in found if not (k == PAGE_KEY and before.nodes.page[i, 3] > 0)]
+        if names and not (isinstance(said, dict) and said):
+            out.append(f"“{called[j]}”: data that the source has not: {', '.join(f'“{k}”' for k in names[:3])}")
+    return listed(out)
+
+
+def beside_names(extras: Any) -> dict[str, Any]:
+    """What is said of a mesh, without the names of its morph targets, which are compared with these."""
+    return {k: v for k, v in extras.items() if k != TARGET_NAMES} if isinstance(extras, dict) else {}
+
+
+def mesh_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability: Ability) -> list[str]:
+    """Meshes that are called otherwise, or of which something else is said: many receivers name what they keep by them."""
+    if not ability.data or not len(middle):
+        return []
+    both = np.unique(np.column_stack([result.nodes.mesh[middle], arrived.nodes.mesh[end]]), axis=0)
+    out = []
+    for i, j in both.tolist():
+        a, b = result.meshes[i], arrived.meshes[j]
+        if a.name != b.name:
+            out.append(f"mesh “{a.name or i}” is called “{b.name}”")
+        elif not equal_data(beside_names(a.extras), beside_names(b.extras)):
+            out.append(f"mesh “{a.name or i}”: its data differ")
     return listed(out)
 
 

@@ -14,12 +14,14 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.arrival.beside import (
+    added_data,
     beside_parts,
     by_route,
     data_problems,
     declared_problems,
     listed,
     material_problems,
+    mesh_problems,
     sharing_problems,
 )
 from tidy_caravan.core.arrival.coarse import too_coarse
@@ -269,11 +271,13 @@ def compare(
             dict(zip(middle.tolist(), end.tolist(), strict=True)),
         ),
         *sharing_problems(result, arrived, middle, end, ability),
+        *mesh_problems(result, arrived, middle, end, ability),
         *by_route(
             material_problems(routed.without(parts.free(Aspect.MATERIALS)), here, mid, origin[rows], EVERYTHING, {})
         ),
         *sharing_by_route(source, result, traces, middle, rows[~parts.free(Aspect.SHARING)]),
         *part_problems(source, result, declared),
+        *map_problems(source, result, traces.first[rows], middle[rows], parts.free(Aspect.LIGHTMAP_UV)),
         *traces.wrong,
     ]
     lost += left_out(source, result, declared)
@@ -343,7 +347,13 @@ def data_told(
     paths: list[str], found: list[str], pairs: dict[int, int],
 ) -> list[str]:  # fmt: skip
     """Data of nodes that did not arrive as packed, or were not packed as they were in the source."""
-    out = data_problems(result, arrived, (paths, found), pairs) if ability.data else []
+    out = []
+    if ability.data:
+        back = np.full(len(arrived.nodes), -1, np.int64)
+        back[list(pairs.values())] = list(pairs)
+        nothing = np.zeros(len(result.nodes), np.bool_)
+        out = data_problems(result, arrived, (paths, found), pairs)
+        out += added_data(result, arrived, found, back, nothing)
     free = declared.for_parts(result.touched, np.arange(len(source.nodes))).free(Aspect.DATA)
     if not free.all():
         origin = result.nodes.source.tolist()
@@ -353,6 +363,7 @@ def data_told(
         pairs = {i: k for k, i in sorted(enumerate(origin), key=lambda p: p[0] in said) if i >= 0}
         nowhere = [""] * len(result.nodes)
         out += by_route(data_problems(source, result, (source.nodes.paths, nowhere), pairs, kept))
+        out += by_route(added_data(source, result, result.nodes.paths, result.nodes.source, free))
     return out
 
 
@@ -381,6 +392,21 @@ def part_problems(source: Scene, result: Scene, declared: Declared) -> list[str]
     twice = twice[~declared.for_parts(result.touched, twice).free(Aspect.PARTS)]
     out += [f"“{source.nodes.paths[i]}” came out of the route more than once" for i in twice.tolist()]
     return listed(out)
+
+
+def map_problems(source: Scene, result: Scene, first: I64, middle: I64, free: Bool) -> list[str]:
+    """Sizes of lightmaps, in texels, that the route changed without a step that may. first, middle: (K,) nodes of parts
+    in the source and in the result."""
+    before, after = source.nodes.lightmap[first], result.nodes.lightmap[middle]
+    return by_route(
+        listed(
+            [
+                f"the lightmap of “{source.nodes.paths[first[k]]}” was to have {before[k, 0]} × {before[k, 1]} texels, "
+                f"and is to have {after[k, 0]} × {after[k, 1]}"
+                for k in np.flatnonzero((before != after).any(axis=1) & ~free & (first >= 0)).tolist()
+            ]
+        )
+    )
 
 
 def sharing_by_route(source: Scene, result: Scene, traces: Traced, middle: I64, rows: I64) -> list[str]:

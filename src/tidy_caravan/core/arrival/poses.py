@@ -31,6 +31,8 @@ def pose_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability:
             out.append(f"“{path}”: {len(found.morphs)} of {plural(len(sent.morphs), 'morph target')} arrived")
             continue
         for number, (a, b) in enumerate(zip(sent.morphs, found.morphs, strict=True)):
+            if a.name != b.name:
+                out.append(f"“{path}”: morph target {number} is called “{b.name}” instead of “{a.name}”")
             apart = (
                 abs(farthest(a.positions) - farthest(b.positions) * metre) * result.convention.metres_per_unit * 1000
             )

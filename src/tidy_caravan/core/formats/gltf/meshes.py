@@ -16,6 +16,7 @@ from tidy_caravan.core.formats.shared.json_fields import (
     get_object,
     get_text,
 )
+from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.geometry.normals import face_normals
 from tidy_caravan.core.scene import Mesh, Morph, Note
 from tidy_caravan.core.scene.arrays import F32, LARGEST, U32, AnyArray, Bool, usable_rows
@@ -59,8 +60,8 @@ def read_mesh(
     weights = tuple(as_number(w, f"{where}.weights") for w in get_list(entry, "weights", where))
     extras = entry.get("extras")
     names: list[str] = []
-    if isinstance(extras, dict) and isinstance(extras.get("targetNames"), list):
-        names = [str(n) for n in extras["targetNames"]]
+    if isinstance(extras, dict) and isinstance(extras.get(TARGET_NAMES), list):
+        names = [str(n) for n in extras[TARGET_NAMES]]
     return join(pieces, targets, names, weights, name, extras, notes, where)
 
 

@@ -18,6 +18,7 @@ from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
+from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.scene import (
     SCATTER,
     Camera,
@@ -422,13 +423,20 @@ def mesh_of(entry: Any, accessor: Callable[[int], AnyArray]) -> Mesh:
         uvs=tuple(uvs),
         colors=(columns["COLOR_0"].astype(np.float32),) if "COLOR_0" in columns else (),
         attributes={k: columns[k] for k in influences if k in columns},
-        morphs=morphs_of(groups, accessor),
+        morphs=morphs_of(groups, accessor, names_of_targets(entry.extras)),
         morph_weights=tuple(entry.weights or ()),
         name=entry.name or "",
+        extras=entry.extras or None,
     )
 
 
-def morphs_of(groups: list[Any], accessor: Callable[[int], AnyArray]) -> tuple[Morph, ...]:
+def names_of_targets(extras: Any) -> list[Any]:
+    """Names of morph targets, where they are kept by common usage."""
+    names = extras.get(TARGET_NAMES) if isinstance(extras, dict) else None
+    return names if isinstance(names, list) else []
+
+
+def morphs_of(groups: list[Any], accessor: Callable[[int], AnyArray], names: list[Any]) -> tuple[Morph, ...]:
     """Morph targets that all primitives have, positions and normals."""
 
     def named(target: Any, key: str) -> int | None:
@@ -443,7 +451,7 @@ def morphs_of(groups: list[Any], accessor: Callable[[int], AnyArray]) -> tuple[M
             if any(i is not None for i, _ in parts):
                 columns = [np.zeros((n, 3), np.float32) if i is None else accessor(i) for i, n in parts]
                 found[key] = np.concatenate(columns)
-        out.append(Morph(found.get("POSITION"), found.get("NORMAL")))
+        out.append(Morph(found.get("POSITION"), found.get("NORMAL"), name=str(names[k]) if k < len(names) else ""))
     return tuple(out)
 
 

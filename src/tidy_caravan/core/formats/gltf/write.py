@@ -14,7 +14,14 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.written import PAGE_KEY, Written, on_pages, scatter_batches, texture_path
+from tidy_caravan.core.formats.shared.written import (
+    PAGE_KEY,
+    TARGET_NAMES,
+    Written,
+    on_pages,
+    scatter_batches,
+    texture_path,
+)
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
@@ -381,7 +388,11 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
     entry: dict[str, Any] = {"primitives": primitives}
     if mesh.morph_weights and len(mesh.morph_weights) == len(mesh.morphs):
         entry["weights"] = list(mesh.morph_weights)
-    return _named(entry, mesh.name, mesh.extras)
+    extras = mesh.extras
+    if any(m.name for m in mesh.morphs):
+        held = extras if isinstance(extras, dict) else {} if extras is None else {"extras": extras}
+        extras = {**held, TARGET_NAMES: [m.name for m in mesh.morphs]}
+    return _named(entry, mesh.name, extras)
 
 
 def write_nodes(
