@@ -198,6 +198,9 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
     def bulb(stage: Any) -> Any:
         return stage.GetPrimAtPath("/scene/kiosk/bulb/mesh")
 
+    def repainted(stage: Any) -> None:
+        stage.OverridePrim("/Prototypes/box_2/Looks/boards/surface").GetAttribute("inputs:roughness").Set(0.9)
+
     spot = "/scene/kiosk/spot"
     return {
         "surface of no kind": (gone(f"{looks}/rail/surface", "info:id"), "material “rail” has no preview surface"),
@@ -208,6 +211,13 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "material of no type": (
             in_usd(lambda s: s.GetPrimAtPath(f"{looks}/lamp").ClearTypeName()), "bulb.*no material|carry no material instead of “lamp”"
+        ),
+        "material of a prototype": (
+            in_usd(lambda s: s.GetPrimAtPath("/Prototypes/box_2/Looks/boards").GetReferences().SetReferences([Sdf.Reference("", "/scene/Nowhere")])),
+            "material “boards”: roughness is 0.5 instead of 0.6",
+        ),
+        "material of a prototype repainted": (
+            in_usd(repainted), r"material “boards”: roughness is 0.9 instead of 0.6",
         ),
         "coordinates of no set": (gone(f"{looks}/boards/diffuse_uv", "inputs:varname"), "“boards”: UV set .* is -1 instead of 0"),
         "coordinates not read": (gone(f"{looks}/boards/diffuse", "inputs:st"), "“boards”: UV set .* is -1 instead of 0"),
@@ -277,8 +287,55 @@ def stl_faults() -> dict[str, tuple[Plant, str]]:
         head, part, rest = text.partition("solid bulb")
         return head + part + rest.replace("facet normal 0 0 1", "facet normal 0 1 0", 1)
 
+    def first(old: str, new: str) -> Plant:
+        return in_text(".stl", lambda t: t.replace(old, new, 1))
+
+    odd = REFUSED + ".*a facet is not written as STL has it"
     return {
-        "normals of facets": (in_text(".stl", turned), "bulb.*normals in the file that are not those of its triangles")
+        "normals of facets": (in_text(".stl", turned), "bulb.*normals in the file that are not those of its triangles"),
+        "another word for a vertex": (first("vertex ", "vertdx "), odd),
+        "another word for a loop": (first("outer loop", "outer loup"), odd),
+        "no end of a facet": (first("endfacet\n", ""), odd),
+    }
+
+
+def ply_faults() -> dict[str, tuple[Plant, str]]:
+    def bytes_changed(old: bytes, new: bytes) -> Plant:
+        def plant(folder: Path) -> None:
+            path = next(folder.glob("*.ply"))
+            data = path.read_bytes()
+            assert old in data
+            path.write_bytes(data.replace(old, new, 1))
+
+        return plant
+
+    def other_part(folder: Path) -> None:
+        path = next(folder.glob("*.ply"))
+        data = bytearray(path.read_bytes())
+        data[-4] ^= 1  # the number of the last triangle's part
+        path.write_bytes(data)
+
+    head = REFUSED + ".*its header says "
+    return {
+        "no kind of file": (bytes_changed(b"ply\n", b"plyx\n"), REFUSED + ".*it has no header of PLY 1.0"),
+        "no form": (
+            bytes_changed(b"format binary_little_endian 1.0\n", b""),
+            REFUSED + ".*it has no header of PLY 1.0",
+        ),
+        "a column twice": (
+            bytes_changed(b"property float y\n", b"property float y\n" * 2),
+            head + "“property float y” twice",
+        ),
+        "a column of no kind": (bytes_changed(b"property float y\n", b"property real y\n"), head + "“property real y”"),
+        "a word that is none": (
+            bytes_changed(b"property float y\n", b"propertyx float y\n"),
+            head + "“propertyx float y”",
+        ),
+        "another part": (other_part, "the file says of 1 triangle, such as one of “kiosk/.*, that another part has it"),
+        "no parts": (
+            bytes_changed(b"property int part", b"property int piece"),
+            "does not say which part a triangle belongs to",
+        ),
     }
 
 
@@ -297,6 +354,7 @@ LOOSE: dict[str, Callable[[], dict[str, tuple[Plant, str]]]] = {
     "gltf": gltf_faults,
     "dae": dae_faults,
     "obj": obj_faults,
+    "ply": ply_faults,
     "stl": stl_faults,
     "usda": usd_faults,
     "usdc": usd_faults,

@@ -7,9 +7,11 @@ from scipy.spatial import cKDTree
 
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import ordered
+from tidy_caravan.core.formats.shared.received import DOUBTS, PART_OF_TRIANGLE
 from tidy_caravan.core.scene import Mesh, Scene, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.look import channel_of
+from tidy_caravan.core.words import plural
 
 
 def with_parts(arrived: Scene, result: Scene) -> Scene:
@@ -37,8 +39,10 @@ def with_parts(arrived: Scene, result: Scene) -> Scene:
         axis=1
     )
     limit = 1e-4 + 1e-6 * float(np.abs(wanted).max())
+    doubts: list[str] = []
     if len(found) == len(wanted) and np.linalg.norm(found - wanted, axis=1).max() <= limit:
         of = owner
+        doubts = said_of_parts(arrived, result, np.array(parts, np.int64)[owner])
     else:
         of = owner[np.asarray(cKDTree(wanted).query(found)[1])]
     base = arrived.nodes.world[int(arrived.nodes.parts[0])]
@@ -64,7 +68,25 @@ def with_parts(arrived: Scene, result: Scene) -> Scene:
             )
         )
     names = [result.nodes.names[i] for i in parts]
-    return arrived.but(nodes=make_nodes(np.full(len(parts), -1), local, names, mesh=column), meshes=tuple(meshes))
+    nodes = make_nodes(np.full(len(parts), -1), local, names, mesh=column)
+    extras = {**arrived.extras, DOUBTS: [*arrived.extras.get(DOUBTS, ()), *doubts]}
+    return arrived.but(nodes=nodes, meshes=tuple(meshes), extras=extras)
+
+
+def said_of_parts(arrived: Scene, result: Scene, node: I64) -> list[str]:
+    """What the file says otherwise of the part that each triangle belongs to, where the format says so. node: (F,) of the
+    result."""
+    if PART_OF_TRIANGLE not in arrived.extras:
+        return []
+    said = arrived.extras[PART_OF_TRIANGLE]
+    number: I64 = np.searchsorted(result.nodes.parts, node)
+    if said is None or len(said) != len(number):
+        return ["the file does not say which part a triangle belongs to"]
+    wrong = np.flatnonzero(said != number)
+    if not len(wrong):
+        return []
+    first = result.nodes.paths[int(node[wrong[0]])]
+    return [f"the file says of {plural(len(wrong), 'triangle')}, such as one of “{first}”, that another part has it"]
 
 
 def expected_coordinates(scene: Scene, a: Mesh, b: Mesh) -> dict[int, tuple[F64, F64]]:

@@ -17,6 +17,8 @@ from tidy_caravan.core.scene.arrays import F64, U32
 
 ALONG = float(np.cos(np.radians(1.0)))
 """Cosine of what a stored normal may lie off its triangle's."""
+FACET = ("facet", "outer", "vertex", "vertex", "vertex", "endloop", "endfacet")
+"""First words of the lines of a facet."""
 SLIVER = 1e-3
 """Height of a triangle, as part of the solid's size, below which the digits of its corners may turn it by as much."""
 
@@ -34,6 +36,7 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
             )
         if "facet" not in block:
             continue
+        check_words(block, name)
         loaded: Any = trimesh.load(
             io.BytesIO(("solid " + block).encode()), file_type="stl_ascii", process=False, force="mesh"
         )
@@ -47,10 +50,25 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     return received_scene(destination, fmt, names, meshes, [], Gallery()).but(extras={ODD: odd})
 
 
+def check_words(block: str, name: str) -> None:
+    """The library takes every third word for a number and looks at no other. Raises UnusableInput."""
+    lines = [" ".join(line.split()[:2]) for line in block.split("\n")[1:] if line.strip()]
+    kinds = [line.partition(" ")[0] for line in lines]
+    count = len(lines) // len(FACET)
+    good = len(lines) == count * len(FACET) + 1 and kinds[-1] == "endsolid"
+    for k, wanted in enumerate(FACET):
+        good = good and all(kind == wanted for kind in kinds[k : len(lines) - 1 : len(FACET)])
+    good = good and all(line in ("facet normal", "outer loop") for line in lines if line.startswith(("facet", "outer")))
+    if not good:
+        raise UnusableInput(
+            "a facet is not written as STL has it; pack again", where=name[:80], code="arrival.unreadable"
+        )
+
+
 def agree(block: str, corners: F64) -> bool:
     """Whether the normals that stand beside the facets of a solid are those of its triangles (F, 3, 3); the library does not
     look at them, other receivers shade by them. Noughts leave it to the receiver."""
-    lines = [line.split()[2:5] for line in block.splitlines() if line.split()[:2] == ["facet", "normal"]]
+    lines = [line.split()[2:5] for line in block.split("\n") if line.split()[:2] == ["facet", "normal"]]
     try:
         stored = np.array(lines, np.float64)
     except ValueError:

@@ -179,8 +179,7 @@ class Reader:
         prim = bound.GetPrim()
         if binding and not binding.GetPrim().HasAPI(UsdShade.MaterialBindingAPI):
             self.doubt(f"“{binding.GetPrim().GetPath()}” is bound to a material without the schema for it")
-        # inside an instance a material is found at a path of its own for each prototype
-        key = f"{name_of(prim)}\0{prim.GetName()}"
+        key = f"{name_of(prim)}\0{defined_at(prim)}"
         if key not in self.number:
             self.number[key] = len(self.materials)
             self.materials.append(self.look_of(bound, name_of(prim)))
@@ -312,6 +311,14 @@ class Reader:
         target = (self.file.parent / path).resolve()
         there = target.is_relative_to(self.file.parent.resolve()) and target.is_file()
         return target.read_bytes() if there else None
+
+
+def defined_at(prim: Any) -> str:
+    """Where all that is said of a prim is said: inside an instance a material is found at a path of its own for each
+    prototype, which does nothing but refer to the one that all share."""
+    *above, last = prim.GetPrimStack()
+    plain = not any(spec.properties or spec.nameChildren for spec in above)
+    return str(last.path if plain else prim.GetPath())
 
 
 def is_shader(shader: Any, kind: str) -> bool:
