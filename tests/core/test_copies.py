@@ -170,6 +170,22 @@ class Placed(unittest.TestCase):
         again, changes = parse_step({"kind": "share_copies"}).apply(out, StepContext())
         self.assertEqual((again, changes), (out, []))
 
+    def test_a_family_goes_by_the_axes_of_a_part_that_would_be_sheared_by_others(self) -> None:
+        """Six meshes turned anyhow, one of them in a node that stretches it: in no other frame can it share."""
+        rng = np.random.default_rng(3)
+        turns = [np.eye(4) for _ in range(5)]
+        for t in turns:
+            t[:3, :3] = Rotation.random(random_state=int(rng.integers(1 << 30))).as_matrix()
+        scene = flat(*turns)
+        local = scene.nodes.local.copy()
+        local[4, :3, :3] = np.diag([2.0, 1.0, 0.5])
+        scene = scene.but(nodes=replace(scene.nodes, local=local))
+        out = apply(scene)
+        self.assertEqual(len(out.meshes), 1)
+        self.assertFalse(split_trs(out.nodes.local)[3].any())
+        self.assertLess(apart(scene, out), 1e-4)
+        self.assertTrue((out.nodes.local[4] == local[4]).all())
+
     def test_right_angles_are_exact_and_the_usual_way_round_is_no_turn_at_all(self) -> None:
         rng = np.random.default_rng(1)
         turns = [trimesh.transformations.rotation_matrix(np.pi / 2 * k, [0, 1, 0]) for k in (1, 1, 1, 1, 2, 3)]

@@ -89,6 +89,17 @@ class Seen(unittest.TestCase):
                 self.assertIs(found.pop(name), expected)
                 self.assertEqual(set(found.values()), {Verdict.RIGHT})
 
+    def test_what_is_found_of_a_sheet_hangs_on_no_other_question(self) -> None:
+        scene = scene_of(place())
+        every = seen(scene, Workshop(), lambda done, total: None, np.ones(len(scene.meshes), np.bool_))
+        assert isinstance(every, SeenSides)
+        for mesh in np.unique(every.mesh).tolist():
+            alone = seen(scene, Workshop(), lambda done, total: None, np.arange(len(scene.meshes)) == mesh)
+            assert isinstance(alone, SeenSides)
+            mine = every.mesh == mesh
+            for column in ("verdict", "open", "rays"):
+                self.assertEqual(getattr(alone, column).tolist(), getattr(every, column)[mine].tolist(), column)
+
     def test_an_empty_room_that_people_can_only_be_in_is_seen_from_inside(self) -> None:
         """A room all closed, between blocks that leave no way around it, with nothing in it but its own floor."""
         room = over(trimesh.creation.box([6, 3, 5]))
@@ -201,7 +212,7 @@ class Geometry(unittest.TestCase):
         rng = np.random.default_rng(1)
         normals_ = rng.normal(size=(50, 3))
         normals_ /= np.linalg.norm(normals_, axis=1, keepdims=True)
-        ways = over_hemispheres(normals_, 400)
+        ways = over_hemispheres(normals_, 400, np.arange(50))
         self.assertTrue(np.allclose(np.linalg.norm(ways, axis=2), 1))
         cosine = np.einsum("nki,ni->nk", ways, normals_)
         self.assertGreater(cosine.min(), 0)

@@ -22,6 +22,8 @@ from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Workshop
 
 TOLERANCE_MM = 0.5
+RIGHT = 1e-12
+"""By which the axes of a placement may be off right angles that come of multiplying such placements."""
 
 
 @dataclass(frozen=True)
@@ -162,6 +164,38 @@ def settled(scene: Scene, found: Copies, rows: I64) -> Bool:
     return out
 
 
+def sheared(local: F64, matrix: F64) -> Bool:
+    """(R,) nodes with the matrices `local` (R, 4, 4) that would need a shear to be moved by others."""
+    moved = (matrix != np.eye(4)).any(axis=(1, 2))
+    out: Bool = split_trs(local @ matrix)[3] & moved
+    return out
+
+
+def straightened(local: F64, found: Copies, row: I64) -> Copies:
+    """Families whose prototype would shear some of its parts, about the axes of the mesh that most of these draw now, where
+    that shears fewer. local: (R, 4, 4) of the parts. row: (R,) which row of `found` each draws."""
+    bent = sheared(local, found.matrix[row])
+    if not bent.any():
+        return found
+    matrix, frame = found.matrix.copy(), found.frame.copy()
+    family = found.family[row]
+    order = np.argsort(family, kind="stable")
+    for f in np.unique(family[bent]).tolist():
+        mine = order[np.searchsorted(family[order], f) : np.searchsorted(family[order], f, side="right")]
+        drawn, times = np.unique(row[mine[bent[mine]]], return_counts=True)
+        one = int(drawn[np.argmax(times)])
+        if np.linalg.det(matrix[one][:3, :3]) <= 0:
+            continue
+        members = np.arange(*np.searchsorted(found.family, (f, f + 1)))
+        other = matrix[members] @ affine_inverse(matrix[one : one + 1])[0]
+        right = np.abs(other[:, :3, :3] - np.rint(other[:, :3, :3])).max(axis=(1, 2)) < RIGHT
+        other[right, :3, :3] = np.rint(other[right, :3, :3])
+        other[one - members[0]] = np.eye(4)
+        if sheared(local[mine], other[row[mine] - members[0]]).sum() < bent[mine].sum():
+            matrix[members], frame[f] = other, matrix[one] @ frame[f]
+    return replace(found, matrix=matrix, frame=frame)
+
+
 def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     """The scene with chosen nodes (N,) drawing the prototypes of their families from where their own mesh was; families of
     fewer than `least` parts, or whose parts share one mesh already, are left."""
@@ -173,9 +207,8 @@ def share(scene: Scene, found: Copies, chosen: Bool, least: int = 2) -> Shared:
     row_of[found.mesh] = np.arange(len(found.mesh))
     row = np.where(chosen, row_of[nodes.mesh], -1)
     rows = np.flatnonzero(row >= 0)
-    local = nodes.local[rows] @ found.matrix[row[rows]]
-    moved = (found.matrix[row[rows]] != np.eye(4)).any(axis=(1, 2))
-    bent = split_trs(local)[3] & moved
+    found = straightened(nodes.local[rows], found, row[rows])
+    bent = sheared(nodes.local[rows], found.matrix[row[rows]])
     askew = np.zeros(len(nodes), np.bool_)
     askew[rows[bent]] = True
     row[askew] = -1

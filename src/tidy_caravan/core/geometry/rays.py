@@ -41,23 +41,24 @@ class Caster:
         return distance, hit
 
 
-def over_hemispheres(normals: F64, each: int) -> F64:
+def over_hemispheres(normals: F64, each: int, number: I64) -> F64:
     """(N, each, 3) unit directions about normals (N, 3), as much as light falls in from where: cosine-weighted.
 
-    Sunflower points on the disk below the hemisphere (Malley's method), turned on from normal to normal.
+    Sunflower points on the disk below the hemisphere (Malley's method), turned on from normal to normal by their number.
     """
     k = np.arange(each) + 0.5
     radius = np.sqrt(k / each)
-    turn = 2 * np.pi * (k[None, :] * GOLDEN + np.arange(len(normals))[:, None] * PLASTIC[0])
+    turn = 2 * np.pi * (k[None, :] * GOLDEN + number[:, None] * PLASTIC[0])
     x, y, z = radius * np.cos(turn), radius * np.sin(turn), np.sqrt(1 - radius**2)
     across, along = frame_across(normals)
     out: F64 = x[..., None] * across[:, None] + y[..., None] * along[:, None] + z[None, :, None] * normals[:, None]
     return out
 
 
-def spread_over(area: F64, label: I64, samples: I64) -> tuple[I64, I64, F64]:
+def spread_over(area: F64, label: I64, samples: I64, begin: I64 | None = None) -> tuple[I64, I64, F64]:
     """Places spread over surfaces by area: (S,) the label of each, (S,) its triangle, and (S, 3) its barycentric
-    coordinates. area, label: (F,) of the triangles, -1 for those to leave out. samples: (K,) how many each label gets.
+    coordinates. area, label: (F,) of the triangles, -1 for those to leave out. samples: (K,) how many each label gets,
+    which are the same whatever else is asked. begin: (K,) where in the sequence of places each begins, 0 without it.
     """
     order = np.argsort(label, kind="stable")
     order = order[label[order] >= 0]
@@ -68,7 +69,8 @@ def spread_over(area: F64, label: I64, samples: I64) -> tuple[I64, I64, F64]:
     inside = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
     at = before[which] + (inside + 0.5) / np.maximum(count[which], 1) * total[which]
     row = np.minimum(np.searchsorted(np.cumsum(area[order]), at, side="right"), len(order) - 1)
-    u, v = ((0.5 + (np.arange(len(which)) + 1)[:, None] * np.array(PLASTIC)) % 1.0).T
+    number = inside + 1 if begin is None else inside + 1 + begin[which]
+    u, v = ((0.5 + number[:, None] * np.array(PLASTIC)) % 1.0).T
     root = np.sqrt(u)
     corners = np.stack([1 - root, root * (1 - v), root * v], axis=1)
     return which, order[row], corners

@@ -20,7 +20,7 @@ from tidy_caravan.core.surroundings.world import Table, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
-SEEN = Work("parts seen", 1, f"{__name__}:seen_parts", memory=6 << 30)
+SEEN = Work("parts seen", 2, f"{__name__}:seen_parts", memory=6 << 30)
 SPOTS = 96
 """Places that are tried for somebody to stand on."""
 EYES_M, ROOM_M, STOREY_M = 1.65, 1.8, 2.2

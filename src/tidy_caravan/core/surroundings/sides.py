@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 2, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 3, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -171,7 +171,14 @@ def lamps(scene: Scene) -> Bool:
 def nth_of_kind(kinds: AnyArray) -> I64:
     """(N,) how many of the same kind come before each, by a shuffle that is the same every time."""
     shuffled = np.random.default_rng(0).permutation(len(kinds))
-    order = shuffled[np.argsort(kinds[shuffled], kind="stable")]
+    out = np.empty(len(kinds), np.int64)
+    out[shuffled] = nth_of_equals(kinds[shuffled])
+    return out
+
+
+def nth_of_equals(kinds: AnyArray) -> I64:
+    """(N,) how many of the same kind come before each."""
+    order = np.argsort(kinds, kind="stable")
     begins = np.flatnonzero(np.concatenate([[True], kinds[order][1:] != kinds[order][:-1]]))
     out = np.empty(len(kinds), np.int64)
     out[order] = np.arange(len(kinds)) - np.repeat(begins, np.diff(np.append(begins, len(kinds))))
@@ -314,10 +321,13 @@ class Rays:
         area = np.linalg.norm(vectors, axis=1)
         size = np.maximum(self.place_sizes(part_of, sheet_of), 1e-12)
         self.note_rooms(tally, corners, label, sheet_of, len(places))
+        # what is found of a sheet must not hang on which others are asked about: a mend asks about some of a survey's
+        begin = nth_of_equals(sheet_of) * SAMPLES
         for some in range(0, len(places), 20_000):
             chosen = np.arange(len(places))[some : some + 20_000]
             within = np.where((label >= some) & (label < some + len(chosen)), label - some, -1)
-            which, face, bary = spread_over(area, within, np.full(len(chosen), SAMPLES))
+            which, face, bary = spread_over(area, within, np.full(len(chosen), SAMPLES), begin[chosen])
+            number = begin[chosen][which] + np.arange(len(which)) % SAMPLES
             which += some
             points = np.einsum("sk,ski->si", bary, corners[face])
             # mirrored parts show the side that their mesh does: the receiver turns the winding with the mirror
@@ -327,18 +337,18 @@ class Rays:
             for side in (0, 1):
                 self.from_side(
                     tally, caster, floor, label, sheet_of[which], part_of[which], which,
-                    points, normals if side == 0 else -normals, size[which], side,
+                    points, normals if side == 0 else -normals, size[which], number, side,
                 )  # fmt: skip
             np.add.at(tally.rays, sheet_of[which], RAYS)
             np.add.at(tally.points, sheet_of[which], 1)
 
     def from_side(
         self, tally: Tally, caster: Caster, floor: float, label: I64, sheet: I64, part: I64, place: I64, points: F64,
-        normals: F64, size: F64, side: int,
+        normals: F64, size: F64, number: I64, side: int,
     ) -> None:  # fmt: skip
         step = np.spacing(np.abs(points).max(axis=1).astype(np.float32)).astype(np.float64)
         start = points + normals * np.maximum(AWAY * size, 8 * step)[:, None]
-        directions = over_hemispheres(normals, RAYS).reshape(-1, 3)
+        directions = over_hemispheres(normals, RAYS, number).reshape(-1, 3)
         origins = np.repeat(start, RAYS, axis=0)
         s, p, k = (np.repeat(a, RAYS) for a in (sheet, part, place))
         distance, hit = caster.first_hits(origins, directions)
