@@ -9,11 +9,13 @@ import numpy as np
 import trimesh
 
 from tests.support import Gltf, read
-from tidy_caravan.core.geometry.faults import degenerate
+from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.faults import degenerate, opposed_normals
 from tidy_caravan.core.geometry.normals import face_normals
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
 
 
 def corner_angles(mesh: Mesh, wanted: F64) -> float:
@@ -45,6 +47,46 @@ def of_post(mesh: Mesh, axis: int = 2) -> F64:
     round_[:, axis] = 0
     round_ /= np.maximum(np.linalg.norm(round_, axis=1, keepdims=True), 1e-9)
     return np.where(np.abs(faces[:, [axis]]) > 0.9, faces, round_)
+
+
+class Opposed(unittest.TestCase):
+    def test_only_normals_against_their_face_are_turned_and_only_when_asked(self) -> None:
+        shape = post()
+        normals = np.asarray(shape.vertex_normals, np.float32)
+        for against in (np.ones(len(normals), np.bool_), shape.vertices[:, 2] > 0):
+            stored = np.where(against[:, None], -normals, normals)
+            g = Gltf()
+            g.node(mesh=g.mesh(shape.vertices, shape.faces.ravel(), NORMAL=stored))
+            scene = g.scene()
+            self.assertIs(mended(scene).meshes[0], scene.meshes[0])
+            out = mended(scene, opposed=True)
+            mesh = out.meshes[0]
+            self.assertFalse(opposed_normals(mesh).any())
+            # bit for bit one of the two ways, and every corner of a triangle that was not all against it as it was
+            was, now = stored[shape.faces], mesh.normals[mesh.indices]  # type: ignore[index]
+            whole = opposed_normals(scene.meshes[0])
+            np.testing.assert_array_equal(now[whole], -was[whole])
+            np.testing.assert_array_equal(now[~whole], was[~whole])
+            np.testing.assert_array_equal(
+                mesh.positions[mesh.indices], scene.meshes[0].positions[scene.meshes[0].indices]
+            )
+            self.assertIs(mended(out, opposed=True).meshes[0], mesh)
+
+    def test_the_finding_offers_it_and_it_is_a_guess_on_open_sheets(self) -> None:
+        for shape, guess in ((trimesh.creation.icosphere(2), False), (open_bowl(), True)):
+            g = Gltf()
+            g.node(
+                mesh=g.mesh(shape.vertices, shape.faces.ravel(), NORMAL=-np.asarray(shape.vertex_normals, np.float32))
+            )
+            scene = g.scene()
+            (found,) = (f for f in survey(scene, BUILT_IN[0]) if f.code == "normals.opposed")
+            self.assertEqual(found.guess, guess)
+            after, _ = parse_step(found.mend or {}).apply(scene, StepContext())
+            self.assertNotIn("normals.opposed", {f.code for f in survey(after, BUILT_IN[0])})
+
+
+def open_bowl() -> trimesh.Trimesh:
+    return trimesh.creation.icosphere(2).slice_plane([0, 0, 0.3], [0, 0, 1])
 
 
 class MadeAnew(unittest.TestCase):

@@ -65,7 +65,9 @@ class Plans(unittest.TestCase):
         self.assertEqual(plan.prices[-1].draw_calls, 20)
         self.assertEqual(len(plan.steps[0]["where"]["parts"]), 32)
         self.assertIn("for the 2 of 6 groups that save most", plan.reasons[0])
-        self.assertEqual(sum(n.startswith("box") for n in made.nodes.names), 3 + 2 + 4 + 9 + 2)  # heads keep their names
+        self.assertEqual(
+            sum(n.startswith("box") for n in made.nodes.names), 3 + 2 + 4 + 9 + 2
+        )  # heads keep their names
 
     def test_all_of_it_where_it_takes_all(self) -> None:
         plan, _ = self.planned(rows_of([3, 12, 2, 20, 4, 9]), draw_calls=6)

@@ -100,6 +100,18 @@ class Seen(unittest.TestCase):
             for column in ("verdict", "open", "rays"):
                 self.assertEqual(getattr(alone, column).tolist(), getattr(every, column)[mine].tolist(), column)
 
+    def test_nobody_looks_from_within_a_crate_of_loose_sides(self) -> None:
+        """Six sheets that hang on nothing: their backs see each other, the one below nothing else."""
+        for size, room in (((0.9, 0.7, 0.15), False), ((0.8, 0.5, 1.8), False), ((4.0, 3.0, 2.6), True)):
+            box = trimesh.creation.box(size)
+            sides = [
+                box.submesh([np.flatnonzero(box.face_normals @ n > 0.9)], append=True)
+                for n in (*np.eye(3), *-np.eye(3))
+            ]
+            found = verdicts(scene_of({f"side {k}": (s, at(0, 0, 0)) for k, s in enumerate(sides)}))
+            # loose walls of a room's size are seen from within as well
+            self.assertEqual(set(found.values()) - {Verdict.RIGHT, Verdict.HIDDEN} != set(), room, (size, found))
+
     def test_an_empty_room_that_people_can_only_be_in_is_seen_from_inside(self) -> None:
         """A room all closed, between blocks that leave no way around it, with nothing in it but its own floor."""
         room = over(trimesh.creation.box([6, 3, 5]))

@@ -17,6 +17,7 @@ from tests.support import Gltf
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
+from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, run
@@ -102,6 +103,20 @@ class Found(unittest.TestCase):
         for turns, sided in ((0, False), (1, True), (2, False), (3, True)):
             found = sides_of(strip(turns))
             self.assertEqual((found.one_sided.tolist(), int(found.minor.sum())), ([sided], 0), turns)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.sampled_from(["box", "ball", "torus", "ring"]), st.integers(0, 10_000), st.booleans())
+    def test_a_triangle_that_is_there_twice_opens_no_shell(self, name: str, seed: int, inside_out: bool) -> None:
+        rng = np.random.default_rng(seed)
+        shape = SHAPES[name]
+        faces = shape.faces[:, ::-1] if inside_out else shape.faces
+        again = np.roll(faces[rng.integers(0, len(faces), 3)], int(rng.integers(3)), axis=1)
+        mesh = mesh_from(shape.vertices, np.concatenate([faces, again]))
+        shells = shells_of(mesh)
+        self.assertEqual((shells.closed.tolist(), shells.inverted.tolist()), ([True], [inside_out]))
+        self.assertAlmostEqual(abs(float(shells.volume[0])), abs(shape.volume), delta=1e-5 * shape.volume)
+        self.assertEqual(len(shells.label), len(faces) + 3)
+        self.assertFalse(sides_of(mesh).minor.any())
 
     def test_an_edge_of_three_says_nothing(self) -> None:
         points = [[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1]]

@@ -33,6 +33,7 @@ from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.core.survey.left import Left
 from tidy_caravan.demo.ferry_landing import landing_files, large_files
 from tidy_caravan.demo.three_trades import three_trades_files
+from tidy_caravan.demo.work_yard import yard_files
 from tidy_caravan.server.db.models import Haul, Job
 from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.jobs.tasks import perform
@@ -119,6 +120,7 @@ def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None
 def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
     """The demo hauls, whatever is there already. Raises RuntimeError when one cannot be carried."""
     store = Store(settings.store)
+    default = [as_json(s) for s in default_route().steps]
     say("demo: all stages of the landing, 20 000 parts")
     add(
         settings,
@@ -126,7 +128,7 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         "Landing, all stages (20 000 parts)",
         "metre-y-up-right",
         large_files(),
-        [as_json(s) for s in default_route().steps],
+        default,
         ["import"],
     )
     say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
@@ -141,6 +143,8 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         chain,
         sets(),
     )
+    say("demo: the fitters’ yard, one of every fault, for a route to be proposed")
+    add(settings, store, "Fitters’ yard", "centimetre-z-up-left", yard_files(), default, ["import"])
     say("demo: Pellwick Ferry Landing, carried all the way")
     sizes = Left(code="scale.left", because="the stones are strewn in different sizes on purpose")
     joints = Left(

@@ -2858,7 +2858,8 @@ export interface components {
          * MendNormals
          * @description Computes normals where they are missing or broken; good ones are never touched.
          *
-         *     Edges that bend by more than the crease angle stay hard: their vertices are split.
+         *     Edges that bend by more than the crease angle stay hard: their vertices are split. Asked to, it also turns stored
+         *     normals about that are against their face on all three corners; faces that look the wrong way are turned before.
          */
         MendNormals: {
             /**
@@ -2877,6 +2878,12 @@ export interface components {
              * @enum {string}
              */
             kind: "mend_normals";
+            /**
+             * Turn opposed ones
+             * @description Turn stored normals about that all point against their face, which is lit from behind
+             * @default false
+             */
+            opposed: boolean;
             where?: components["schemas"]["Where"];
         };
         /**

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import welded_faces
+from tidy_caravan.core.geometry.shells import first_alike
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import I64, Bool
+from tidy_caravan.core.scene.arrays import Bool
 
 HEIGHT_STEPS = 2.0
 """A triangle is degenerate when its height is below so many steps of float32 at its own corners: it cannot be told
@@ -44,24 +43,6 @@ def repeated(mesh: Mesh) -> Bool:
     first, _, whole = first_alike(mesh)
     out: Bool = (first != np.arange(len(first))) & whole
     return out
-
-
-def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
-    """(F,) the first triangle at the same place that looks the same way, (F,) which corner of each is called first for
-    that, and (F,) whether it has three corners."""
-    kept: tuple[I64, I64, Bool] | None = mesh.__dict__.get("_alike")
-    if kept is None:
-        kept = _first_alike(mesh)
-        mesh.__dict__["_alike"] = kept
-    return kept
-
-
-def _first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
-    faces, places = welded_faces(mesh)
-    turn = faces.argmin(axis=1)
-    a, b, c = (faces[np.arange(len(faces)), (turn + k) % 3] for k in range(3))
-    first = first_equals(first_equals(a * places + b) * places + c)
-    return first, turn, (a != b) & (b != c) & (a != c)
 
 
 def told_apart(mesh: Mesh, again: Bool) -> int:

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from tidy_caravan.core.geometry.corners import join
+from tidy_caravan.core.geometry.corners import first_equals, join
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -236,9 +236,46 @@ def shells_of(mesh: Mesh) -> Shells:
     return kept
 
 
+def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
+    """(F,) the first triangle at the same place that looks the same way, (F,) which corner of each is called first for
+    that, and (F,) whether it has three corners."""
+    kept: tuple[I64, I64, Bool] | None = mesh.__dict__.get("_alike")
+    if kept is None:
+        kept = _first_alike(mesh)
+        mesh.__dict__["_alike"] = kept
+    return kept
+
+
+def _first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
+    faces, places = welded_faces(mesh)
+    turn = faces.argmin(axis=1)
+    a, b, c = (faces[np.arange(len(faces)), (turn + k) % 3] for k in range(3))
+    first = first_equals(first_equals(a * places + b) * places + c)
+    return first, turn, (a != b) & (b != c) & (a != c)
+
+
+def first_of_repeated(mesh: Mesh) -> I64 | None:
+    """(F,) the first triangle at the same place that looks the same way as each; None where every one is the first.
+
+    A triangle that was made twice is another fault than its neighbours': it must not open a closed shell. O(F) where no
+    edge is run twice the same way, O(F log F) else.
+    """
+    e = sorted_edges(mesh)
+    ahead = np.add.reduceat(e.forward.astype(np.int64), e.begin) if len(e.begin) else np.zeros(0, np.int64)
+    if (np.maximum(ahead, e.times - ahead) < 2).all():
+        return None
+    first, _, whole = first_alike(mesh)
+    out: I64 = np.where(whole, first, np.arange(len(first)))
+    return out if (out != np.arange(len(out))).any() else None
+
+
 def _shells(mesh: Mesh) -> Shells:
     if not mesh.triangles:
         return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
+    if (first := first_of_repeated(mesh)) is not None:
+        kept, number = np.unique(first, return_inverse=True)
+        made = _shells(Mesh(mesh.positions, mesh.indices[kept], mesh.material[kept]))
+        return Shells(made.label[number.reshape(-1)], made.closed, made.volume, made.boxes)
     e = sorted_edges(mesh)
     count, label = pieces_of(mesh)
     # closed: every edge is run as often one way as the other

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import components, pieces_of, shells_of, sorted_edges
+from tidy_caravan.core.geometry.shells import components, first_of_repeated, pieces_of, shells_of, sorted_edges
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -49,6 +49,10 @@ def _sides(mesh: Mesh) -> Sides:
     count = mesh.triangles
     if not count:
         return Sides(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros(0, np.bool_))
+    if (twice := first_of_repeated(mesh)) is not None:
+        kept, number = np.unique(twice, return_inverse=True)
+        made = _sides(Mesh(mesh.positions, mesh.indices[kept], mesh.material[kept]))
+        return Sides(made.label[number.reshape(-1)], made.minor[number.reshape(-1)], made.share, made.one_sided)
     first, second, agree = neighbours(mesh)
     if agree.all():
         # nothing to tell apart: one graph of the triangles as they are says it all
@@ -115,7 +119,17 @@ def turn_over(mesh: Mesh, turn: Bool) -> dict[str, AnyArray]:
         return {"indices": indices}
     vectors = face_vectors(mesh.positions, indices)
     corner = mesh.normals.astype(np.float64)[indices]
-    against = (np.einsum("fki,fi->fk", corner, vectors) < 0) & turn[:, None]
+    return with_normals_turned(mesh, indices, (np.einsum("fki,fi->fk", corner, vectors) < 0) & turn[:, None])
+
+
+def turn_normals(mesh: Mesh, turn: Bool) -> dict[str, AnyArray]:
+    """The arrays that change when the normals of the triangles (F,) are turned about, as of `turn_over`; triangles stay."""
+    return with_normals_turned(mesh, mesh.indices.copy(), np.repeat(turn[:, None], 3, axis=1))
+
+
+def with_normals_turned(mesh: Mesh, indices: U32, against: Bool) -> dict[str, AnyArray]:
+    """The arrays of a mesh with normals, its triangles now `indices`, where those of some corners (F, 3) are turned."""
+    assert mesh.normals is not None
     needed_turned, needed_as_is = np.zeros((2, mesh.vertices), np.bool_)
     needed_turned[indices[against]] = True
     needed_as_is[indices[~against]] = True

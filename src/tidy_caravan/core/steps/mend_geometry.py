@@ -8,8 +8,9 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.faults import broken_normals, degenerate, repeated, told_apart
+from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals, repeated, told_apart
 from tidy_caravan.core.geometry.smoothing import split_normals
+from tidy_caravan.core.geometry.winding import turn_normals
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.base import (
@@ -24,7 +25,7 @@ from tidy_caravan.core.steps.base import (
 )
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
-from tidy_caravan.core.work.meshes import KEPT, SOURCE, mesh_of
+from tidy_caravan.core.work.meshes import KEPT, SOURCE, everything_of, mesh_of
 
 THIN_MM = 0.1
 """Height up to which a triangle may go as one without area: some steps of float32 a hundred metres out."""
@@ -32,6 +33,7 @@ THIN_MM = 0.1
 
 NORMALS = Work("normals", 1, f"{__name__}:mended_normals", native=False)
 REPEATED = Work("repeated triangles", 1, f"{__name__}:without_repeated", native=False)
+OPPOSED = Work("opposed normals", 1, f"{__name__}:turned_normals", native=False)
 AREALESS = Work("triangles without area", 1, f"{__name__}:without_degenerates", native=False)
 
 
@@ -43,6 +45,13 @@ def mended_normals(arrays: Mapping[str, AnyArray], crease_degrees: float) -> tup
         return {}, {}
     source, indices, normals = split_normals(mesh, bad, crease_degrees)
     return {SOURCE: source, "indices": indices, "normals": normals}, {}
+
+
+def turned_normals(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work on one mesh: normals that are all against their triangle turned about; nothing if there are none."""
+    mesh = mesh_of(arrays)
+    against = opposed_normals(mesh)
+    return (turn_normals(mesh, against) if against.any() else {}), {"turned": int(against.sum())}
 
 
 def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
@@ -66,7 +75,8 @@ def without_repeated(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray
 class MendNormals(Step):
     """Computes normals where they are missing or broken; good ones are never touched.
 
-    Edges that bend by more than the crease angle stay hard: their vertices are split.
+    Edges that bend by more than the crease angle stay hard: their vertices are split. Asked to, it also turns stored
+    normals about that are against their face on all three corners; faces that look the wrong way are turned before.
     """
 
     title = "Mend normals"
@@ -80,15 +90,31 @@ class MendNormals(Step):
     crease_degrees: float = parameter(
         50.0, "Crease angle", "Edges that bend by more stay hard; 180 makes all smooth", "°", ge=0, le=180
     )
+    opposed: bool = parameter(
+        False,
+        "Turn opposed ones",
+        "Turn stored normals about that all point against their face, which is lit from behind",
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Missing and broken normals were replaced by a step."
+        if self.opposed:
+            why = "Missing and broken normals were replaced by a step, and those against their face turned about."
         return (Effect(Aspect.NORMALS, why=why), Effect(Aspect.TANGENTS), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
         done = per_mesh_work(scene, chosen, context, NORMALS, {"crease_degrees": self.crease_degrees})
-        return done.scene, [*_changes(scene, done.scene, done.changed, "given normals"), *done.lost]
+        changes = [*_changes(scene, done.scene, done.changed, "given normals"), *done.lost]
+        if not self.opposed:
+            return done.scene, changes
+        again = per_mesh_work(done.scene, chosen, context, OPPOSED, {}, arrays=everything_of)
+        count = sum(int(f["turned"]) for f in again.figures.values())
+        if count:
+            text = f"normals of {plural(count, 'triangle')} turned about that were against their face"
+            parts = identities_of(again.scene, np.flatnonzero(again.changed))
+            changes.append(Change(text=text, count=count, parts=parts))
+        return again.scene, [*changes, *again.lost]
 
 
 @step

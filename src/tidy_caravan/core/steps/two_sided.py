@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.faults import first_alike
+from tidy_caravan.core.geometry.shells import first_alike
 from tidy_caravan.core.geometry.winding import turn_over
 from tidy_caravan.core.scene import Material, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool

@@ -37,6 +37,10 @@ MOST_SHEETS = 200
 """Sheets of one mesh that are looked at, the largest; of thousands of leaves no one asks each."""
 MOST_TRIANGLES = 8_000_000
 """World triangles that rays can meet; parts beyond, the smallest, are left out of their way."""
+CRAMPED_M = 1.0
+"""Mean way from which on people fit between surfaces that let no ray out; within a crate or a cupboard nobody looks …"""
+CRACKS = 0.01
+"""… nor through joints that let this part of the rays out."""
 VIEWERS = 24
 ROOM_M = (2.0, 1.9)
 """Width and height from which on an open shell may be a room."""
@@ -44,6 +48,8 @@ CONTENT_M = 0.25
 """Size from which on a thing in a shell says that people are meant to be there."""
 REACH_M = 2.0
 """A way this long, or as long as the sheet is large, counts as open space."""
+FAR_M = 10.0
+"""Ways count no further."""
 AWAY = 1e-4
 """Where rays start, as a part of the sheet's size off it."""
 
@@ -245,13 +251,15 @@ def seen_sides(
 @dataclass
 class Tally:
     """Per sheet (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
-    open. reach: ways they went, 1 for a free one. own: that met the sheet itself. content: that met a part much smaller
+    open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that met the sheet itself. content: that met a part much smaller
     than the sheet. points, camera, within: places, those that see a camera, and those that see a camera
     or lamp in the sheet's own box. room: of a room's size."""
 
     rays: F64
     out: F64
     reach: F64
+    way: F64
+    sky: F64
     own: F64
     content: F64
     points: F64
@@ -268,6 +276,8 @@ class Tally:
 
         return cls(
             np.zeros(count),
+            two(),
+            two(),
             two(),
             two(),
             two(),
@@ -362,6 +372,8 @@ class Rays:
         leaves = distance > self.way_out(origins, directions, p, s)
         np.add.at(tally.out[:, side], s, leaves)
         np.add.at(tally.reach[:, side], s, np.minimum(distance / far, 1.0))
+        np.add.at(tally.way[:, side], s, np.minimum(distance * self.metres, FAR_M))
+        np.add.at(tally.sky[:, side], s, np.isinf(distance))
         met = np.where(on_ground, -1, hit)
         np.add.at(tally.own[:, side], s, (met >= 0) & (label[met] == k))
         other = self.every.part[met]
@@ -502,7 +514,8 @@ def judged(t: Tally) -> I64:
     out, reach = t.out / rays, t.reach / rays
     camera = t.camera / points
     other = reach[:, ::-1]
-    seen_ = ((out >= 0.10) & (reach >= 0.25 * other)) | (camera >= 0.05)
+    cramped = (t.sky <= CRACKS * rays) & (t.way / rays < CRAMPED_M)
+    seen_ = ((out >= 0.10) & (reach >= 0.25 * other) & ~cramped) | (camera >= 0.05)
     inside, room, lived_in, surely = shelter(t)
     row = np.arange(len(rays))
     verdict = np.full(len(rays), Verdict.HIDDEN, np.int64)

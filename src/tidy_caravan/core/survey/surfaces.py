@@ -26,6 +26,7 @@ from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.survey.faces import OPEN
 from tidy_caravan.core.survey.places import around, in_meshes
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
@@ -252,6 +253,9 @@ def bad_normals(context: Context) -> Iterable[Finding]:
         text=lambda n, meshes, parts: (
             f"{plural(n, 'triangle has', 'triangles have')} stored normals that all point against the face: lit from the wrong side."
         ),
+        # of a closed shell it is known which way its faces look; of open sheets it may be they that are the wrong way round
+        unsure=context.numbers(OPEN),
+        mend={"kind": "mend_normals", "opposed": True},
     )
 
 
