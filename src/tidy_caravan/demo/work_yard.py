@@ -241,7 +241,7 @@ def pieces(y: Yard) -> None:
     lump = box(0.3, 0.3, 0.3, WOOD)
     for k in range(1, 36):
         lump += box(0.3, 0.3, 0.3, WOOD).at(1.2 * (k % 6), 1.2 * (k // 6))
-    y.put("crates_in_one_lump", lump, (28, -20, 0))
+    y.put("crates_in_one_lump", lump, (9, -26, 0))
     y.put("table_top_of_many_triangles", plate(0.85, 40, WOOD))
     y.put("tarpaulin", sheet(0.8, 1.5, CLOTH))
     y.put("toolbox", box(0.6, 0.3, 0.25, IRON))

@@ -21,7 +21,7 @@ export function StepCard({ step, title, record, busy, first, last, ...on }: Prop
   const problem = record?.changes.some((c) => c.problem);
   return (
     <div
-      className={`group flex h-[92px] w-40 flex-col rounded-box border bg-base-100 px-2 py-1 ${
+      className={`group flex h-[100px] w-40 flex-col rounded-box border bg-base-100 px-2 py-1 ${
         enabled ? "rule" : "border-dashed opacity-80"
       } ${problem ? "border-error" : ""}`}
     >

@@ -84,7 +84,7 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
   const chosen = open !== null ? steps[open] : undefined;
   const kind = kinds.find((k) => k.kind === chosen?.kind);
   return (
-    <section aria-label="Tape" className="flex h-[126px] shrink-0 items-stretch border-t rule bg-base-200">
+    <section aria-label="Tape" className="flex h-[134px] shrink-0 items-stretch border-t rule bg-base-200">
       <div className="flex w-36 shrink-0 flex-col justify-center gap-1.5 border-r rule px-3">
         <button
           type="button"
@@ -155,7 +155,7 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
                 {group.phase}
               </button>
               {shut ? (
-                <div className="mr-3 flex h-[92px] w-28 flex-col justify-center rounded-box border border-dashed rule px-2 text-xs">
+                <div className="mr-3 flex h-[100px] w-28 flex-col justify-center rounded-box border border-dashed rule px-2 text-xs">
                   <b className="font-semibold">{plural(group.steps.length, "step")}</b>
                   <span>{group.steps.filter((i) => steps[i]?.enabled !== false).length} on</span>
                 </div>

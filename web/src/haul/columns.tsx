@@ -1,4 +1,5 @@
 // Columns of the ledger for parts, meshes and the comparison on arrival.
+import type { ReactNode } from "react";
 import type { ArrivalRow, Finding, Group, MaterialRow, MeshRow, Part } from "../api/client";
 import { count, metres, small } from "../shared/format";
 import { Bar, type Column } from "./Ledger";
@@ -6,6 +7,21 @@ import { Bar, type Column } from "./Ledger";
 const Warn = ({ text }: { text: string }) => (
   <span className="text-error" title={text}>
     ▲ {text}
+  </span>
+);
+
+/** Letters that fit a name column in one line; longer names have two lines of smaller ones before they are cut. */
+const ONE_LINE = 21;
+
+const Name = ({ name, full, after }: { name: string; full?: string; after?: ReactNode }) => (
+  <span
+    title={full ?? name}
+    className={
+      name.length > ONE_LINE ? "line-clamp-2 whitespace-normal text-[11px] leading-3 wrap-anywhere" : ""
+    }
+  >
+    {name}
+    {after}
   </span>
 );
 
@@ -19,10 +35,16 @@ export function partColumns(light: boolean): Column<Part>[] {
       width: "minmax(9rem,2fr)",
       sort: "name",
       cell: ({ row }) => (
-        <span title={row.original.path}>
-          {row.original.name || <i className="opacity-80">unnamed</i>}
-          {row.original.hidden && <span className="ml-1 opacity-80">(hidden)</span>}
-        </span>
+        <Name
+          name={row.original.name}
+          full={row.original.path}
+          after={
+            <>
+              {!row.original.name && <i className="opacity-80">unnamed</i>}
+              {row.original.hidden && <span className="ml-1 opacity-80">(hidden)</span>}
+            </>
+          }
+        />
       ),
     },
     {
@@ -30,7 +52,9 @@ export function partColumns(light: boolean): Column<Part>[] {
       header: "Mesh",
       width: "minmax(6rem,1.2fr)",
       sort: "meshName",
-      cell: ({ row }) => row.original.meshName || `mesh ${row.original.mesh}`,
+      cell: ({ row }) => (
+        <span title={row.original.meshName}>{row.original.meshName || `mesh ${row.original.mesh}`}</span>
+      ),
     },
     {
       id: "instances",
@@ -109,7 +133,7 @@ export const meshColumns: Column<MeshRow>[] = [
     header: "Mesh",
     width: "minmax(9rem,1.6fr)",
     sort: "name",
-    cell: ({ row }) => row.original.name || `mesh ${row.original.mesh}`,
+    cell: ({ row }) => <Name name={row.original.name || `mesh ${row.original.mesh}`} />,
   },
   {
     id: "instances",
@@ -171,10 +195,17 @@ export const groupColumns = (by: "tree" | "layer"): Column<Group>[] => [
     width: "minmax(9rem,2fr)",
     sort: "name",
     cell: ({ row }) => (
-      <span title={row.original.name}>
-        {row.original.name || <i className="opacity-80">{by === "tree" ? "the node itself" : "no layer"}</i>}
-        {row.original.below && " ▸"}
-      </span>
+      <Name
+        name={row.original.name}
+        after={
+          <>
+            {!row.original.name && (
+              <i className="opacity-80">{by === "tree" ? "the node itself" : "no layer"}</i>
+            )}
+            {row.original.below && " ▸"}
+          </>
+        }
+      />
     ),
   },
   {
@@ -343,7 +374,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
     header: "Part",
     width: "minmax(6.5rem,1.6fr)",
     sort: "path",
-    cell: ({ row }) => <span title={row.original.path}>{row.original.path.split("/").at(-1)}</span>,
+    cell: ({ row }) => <Name name={row.original.path.split("/").at(-1) ?? ""} full={row.original.path} />,
   },
   {
     id: "faults",

@@ -155,7 +155,7 @@ def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, 
     if left.any():
         changes.append(
             Change(
-                text=f"{plural(int(left.sum()), 'part')} keep a scale of their own, so that the mesh stays shared",
+                text=f"{plural(int(left.sum()), 'part keeps its', 'parts keep their')} own scale, so that the mesh stays shared",
                 count=int(left.sum()),
                 parts=identities_of(scene, np.flatnonzero(left)),
             )
@@ -164,7 +164,7 @@ def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, 
         frozen = np.flatnonzero(still & ~plain & chosen)
         changes.append(
             Change(
-                text=f"{plural(len(frozen), 'animated, skinned or flattened node')} keep their scale",
+                text=f"{plural(len(frozen), 'node that moves or is flat keeps its', 'nodes that move or are flat keep their')} scale",
                 count=len(frozen),
                 parts=identities_of(scene, frozen),
             )

@@ -103,7 +103,7 @@ class MendOverlaps(Step):
             scene = shifted(scene, shift)
             moved[list(shift)] = True
         if left:
-            text = f"{plural(left, 'part')} still lie on others after {ROUNDS} rounds"
+            text = f"{plural(left, 'part still lies', 'parts still lie')} on others after {ROUNDS} rounds"
             changes.append(Change(text=text, count=left, problem=True))
         rows = np.flatnonzero(moved)
         if len(rows):

@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 3, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 4, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -78,15 +78,25 @@ class Verdict(IntEnum):
     """More likely seen from behind, but a person is to say: an empty room, or a building."""
 
 
+class Reason(IntEnum):
+    """What a verdict goes by."""
+
+    WAYS = 0
+    CONTENT = 1
+    WALKED = 2
+    CAMERA = 3
+
+
 @dataclass(frozen=True)
 class SeenSides:
-    """(K,) sheets: mesh, number of the sheet in it, verdict; (K, 2) rays of either side that came into the open, front
-    first; rays: (K,) how many started on each side; triangles: (K,)."""
+    """(K,) sheets: mesh, number of the sheet in it, verdict. way: (K, 2) how far rays of either side go on average, front
+    first, in metres, FAR_M at most. why: (K,) a Reason. rays: (K,) how many started on each side. triangles: (K,)."""
 
     mesh: I64
     sheet: I64
     verdict: I64
-    open: I64
+    way: F64
+    why: I64
     rays: I64
     triangles: I64
     left_out: int = 0
@@ -97,7 +107,7 @@ class SeenSides:
 
 
 NONE = np.zeros(0, np.int64)
-NOTHING = SeenSides(NONE, NONE, NONE, np.zeros((0, 2), np.int64), NONE, NONE)
+NOTHING = SeenSides(NONE, NONE, NONE, np.zeros((0, 2)), NONE, NONE, NONE)
 
 
 def open_sheets(mesh: Mesh) -> tuple[I64, int]:
@@ -235,14 +245,14 @@ def seen_sides(
     rays = Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres)
     rays.cast(tally)
     rays.walk(tally, np.flatnonzero(empty_room(tally))[:MOST_WALKED])
-    verdict = judged(tally)
+    verdict, why = judged(tally)
     triangles = np.bincount(sheet[sheet >= 0], minlength=total)
-    opened = np.rint(tally.out).astype(np.int64)
     return {
         "mesh": np.array(owner, np.int64),
         "sheet": np.array(number, np.int64),
         "verdict": verdict,
-        "open": opened,
+        "way": tally.way / np.maximum(tally.rays, 1)[:, None],
+        "why": why,
         "rays": tally.rays.astype(np.int64),
         "triangles": triangles.astype(np.int64),
     }, {"left_out": left_out}
@@ -508,8 +518,8 @@ def empty_room(t: Tally) -> Bool:
     return room & ~lived_in
 
 
-def judged(t: Tally) -> I64:
-    """(K,) the verdict on each sheet, as in Verdict."""
+def judged(t: Tally) -> tuple[I64, I64]:
+    """(K,) the verdict on each sheet, as in Verdict, and (K,) what it goes by."""
     rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
     out, reach = t.out / rays, t.reach / rays
     camera = t.camera / points
@@ -519,28 +529,31 @@ def judged(t: Tally) -> I64:
     inside, room, lived_in, surely = shelter(t)
     row = np.arange(len(rays))
     verdict = np.full(len(rays), Verdict.HIDDEN, np.int64)
+    why = np.full(len(rays), Reason.WAYS, np.int64)
 
-    def front(rows: Bool, side: I64, doubt: Bool) -> None:
+    def front(rows: Bool, side: I64, doubt: Bool, reason: Reason) -> None:
         wrong = np.where(doubt, Verdict.UNCLEAR, Verdict.WRONG)
         verdict[rows] = np.where(side == 0, Verdict.RIGHT, wrong)[rows]
+        why[rows] = reason
 
     only = seen_[:, 0] ^ seen_[:, 1]
     ratio = reach.max(axis=1) / np.maximum(reach.min(axis=1), 1e-9)
-    front(only, np.argmax(seen_, axis=1), (ratio < 1.6) & (out.min(axis=1) > 0.02))
+    front(only, np.argmax(seen_, axis=1), (ratio < 1.6) & (out.min(axis=1) > 0.02), Reason.WAYS)
     verdict[seen_.all(axis=1)] = Verdict.BOTH
     # a shell of a room's size with something in it is seen from inside; an empty one may be either
-    front(room & lived_in, inside, ~surely)
+    front(room & lived_in, inside, ~surely, Reason.CONTENT)
     outside_open = out[row, 1 - inside] >= 0.10
     within, around = t.walked.T
     empty = room & ~lived_in
-    front(empty & outside_open, 1 - inside, np.ones(len(rays), np.bool_))
+    front(empty & outside_open, 1 - inside, np.ones(len(rays), np.bool_), Reason.WAYS)
     # people who walk about on a floor of its own, and nobody around it: it may be a room after all, and is one where
     # its outside is not open either
     alone = empty & within & ~around
     verdict[alone & outside_open] = np.where(inside == 0, Verdict.RIGHT, Verdict.UNCLEAR)[alone & outside_open]
-    front(alone & ~outside_open, inside, np.zeros(len(rays), np.bool_))
+    why[alone & outside_open] = Reason.WALKED
+    front(alone & ~outside_open, inside, np.zeros(len(rays), np.bool_), Reason.WALKED)
     # where cameras see one side alone, that one is meant
     for side in (0, 1):
         alone = (camera[:, side] >= 0.10) & (camera[:, 1 - side] < 0.01)
-        front(alone, np.full(len(rays), side), np.zeros(len(rays), np.bool_))
-    return verdict
+        front(alone, np.full(len(rays), side), np.zeros(len(rays), np.bool_), Reason.CAMERA)
+    return verdict, why

@@ -10,7 +10,7 @@ import numpy as np
 from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
-from tidy_caravan.core.surroundings.sides import SeenSides, Verdict, open_sheets, seen
+from tidy_caravan.core.surroundings.sides import FAR_M, Reason, SeenSides, Verdict, open_sheets, seen
 from tidy_caravan.core.survey.base import Finding, Severity, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
@@ -166,6 +166,14 @@ def seen_from_behind(context: Context) -> Iterable[Finding]:
             yield sides_finding(scene, found, sheets, verdict, code, severity, title, text)
 
 
+SAID = {
+    Reason.WAYS: "",
+    Reason.CONTENT: " What stands in it, or looks out of it, makes it a room.",
+    Reason.WALKED: " Who walks about sees it from within, and nobody from around it.",
+    Reason.CAMERA: " Cameras see that side alone.",
+}
+
+
 def sides_finding(
     scene: Scene, found: SeenSides, sheets: Bool, verdict: Verdict, code: str, severity: Severity, title: str, text: str
 ) -> Finding:
@@ -176,7 +184,8 @@ def sides_finding(
     parts = parts_with(scene, marked)
     largest = np.flatnonzero(sheets)[np.argmax(found.triangles[sheets])]
     example = scene.nodes.paths[parts[int(np.argmax(scene.nodes.mesh[parts] == found.mesh[largest]))]][-80:]
-    front, behind = found.open[largest].tolist()
+    front, behind = (f"{w:.2g} m{' or more' if w > 0.95 * FAR_M else ''}" for w in found.way[largest].tolist())
+    reason = SAID[Reason(int(found.why[largest]))]
     where = {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}
     turn = {"kind": "turn_faces", "how": "seen", "where": where}
     mends: dict[Verdict, dict[str, Any]] = {
@@ -199,8 +208,8 @@ def sides_finding(
         limit=0.0,
         unit="sheets",
         text=f"{plural(count, 'open sheet')} in {plural(len(meshes), 'mesh', 'meshes')} {text} ({plural(len(parts), 'part')}). "
-        f"Of {int(found.rays[largest])} rays from either side of one in “{example}”, {front} came into the open from the front "
-        f"and {behind} from behind.{left}",
+        f"Of {int(found.rays[largest])} rays from either side of one in “{example}”, those from the front go {front} on average, "
+        f"those from behind {behind}.{reason}{left}",
         parts=parts,
         mend=mends[verdict],
         guess=verdict is not Verdict.WRONG,

@@ -205,7 +205,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             value=typical,
             limit=1.0,
             unit="×",
-            text=f"{plural(len(rows), 'part')} draw at the right size only through a node scale of {typical:.4g}; "
+            text=f"{plural(len(rows), 'part draws', 'parts draw')} at the right size only through a node scale of {typical:.4g}; "
             "collision, distance fields and lightmap sizes are computed in mesh space and go wrong.",
             parts=[int(i) for i in rows],
             mend=_match(),
