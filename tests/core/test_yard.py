@@ -24,7 +24,6 @@ FOR_A_PERSON = {
     "faces.one-sided": {"twisted_strap"},  # no turning makes two sides of one
     "transform.flattened": {"shadow_scaled_flat"},
     "scale.left": {"brick_pier_large"},  # it could not lose its scale before its mesh was its own
-    "geometry.unjoined": {"crate_with_a_face_turned"},  # what its turned normals kept apart
 }
 """What the proposed route leaves."""
 

@@ -17,6 +17,8 @@ WELD_SIZE = 1e-6
 """… or this part of the mesh's diagonal, whichever is more: seams that an exporter computed twice."""
 SMALL = 2000
 """Places or triangles up to which what hangs together is found without a sparse graph."""
+LEAST = 4
+"""Triangles that a closed shell has at least."""
 FLAT = 1e-9
 """A closed shell has no volume to speak of below this part of its diagonal cubed."""
 
@@ -269,6 +271,25 @@ def first_of_repeated(mesh: Mesh) -> I64 | None:
     return out if (out != np.arange(len(out))).any() else None
 
 
+def with_closed_sheets(e: SortedEdges, label: I64, closed: Bool) -> tuple[I64, Bool]:
+    """Shells (F,) and whether each is closed, where a sheet over edges of two within an open one that is closed by itself is
+    a shell of its own: a box stays one with a fin welded to it, or with another box on an edge of it."""
+    two = e.begin[e.times == 2]
+    sheets, sheet = components(e.owner[two], e.owner[two + 1], len(label))
+    edge = np.repeat(np.arange(len(e.times)), e.times)
+    rows = np.flatnonzero(~closed[label[e.owner]])
+    kinds, number = np.unique(edge[rows] * sheets + sheet[e.owner[rows]], return_inverse=True)
+    balance = np.bincount(number.reshape(-1), np.where(e.forward[rows], 1.0, -1.0))
+    good = np.bincount(sheet, minlength=sheets) >= LEAST
+    good[sheet[closed[label]]] = False
+    good[kinds[balance != 0] % sheets] = False
+    mine = good[sheet]
+    apart = np.where(mine, len(closed) + sheet, label)
+    found, out = np.unique(apart, return_inverse=True)
+    whole = np.append(closed, np.ones(sheets, np.bool_))
+    return out.reshape(-1).astype(np.int64), whole[found]
+
+
 def _shells(mesh: Mesh) -> Shells:
     if not mesh.triangles:
         return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
@@ -282,7 +303,10 @@ def _shells(mesh: Mesh) -> Shells:
     balance = np.add.reduceat(np.where(e.forward, 1, -1), e.begin) if len(e.begin) else np.zeros(0, np.int64)
     closed = np.ones(count, np.bool_)
     closed[label[e.owner[e.begin[balance != 0]]]] = False
-    closed &= np.bincount(label, minlength=count) >= 4
+    closed &= np.bincount(label, minlength=count) >= LEAST
+    if not closed.all() and e.times.max(initial=0) > 2:
+        label, closed = with_closed_sheets(e, label, closed)
+        count = len(closed)
     a, b, c = (mesh.positions[mesh.indices[:, k]].astype(np.float64) for k in range(3))
     if count == 1:
         low, high = mesh.bounds[:1], mesh.bounds[1:]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from tidy_caravan.core.geometry.corners import first_equals
@@ -99,6 +101,28 @@ def joined(mesh: Mesh, tolerance: float) -> I64:
     np.minimum.at(first, label, np.arange(count))
     out: I64 = first[label]
     return out
+
+
+def rejoined(mesh: Mesh, made: dict[str, AnyArray]) -> dict[str, AnyArray]:
+    """The arrays that change of a mesh, as of `winding.turn_over`, where vertices whose normals were changed are one with
+    those that they are the same as now: what kept them apart is gone. Of a mesh that has doubles already all stay."""
+    if "normals" not in made or (joined(mesh, 0.0) != np.arange(mesh.vertices)).any():
+        return made
+    source = made.get("source", np.arange(mesh.vertices))
+    after = replace(mesh.with_vertices(source, indices=made["indices"]), normals=made["normals"])
+    if "tangents" in made:
+        after = replace(after, tangents=made["tangents"])
+    first = joined(after, 0.0)
+    fresh = np.ones(len(source), np.bool_)
+    if mesh.normals is not None:
+        fresh = (made["normals"] != mesh.normals[source]).any(axis=1)
+    gone = (first != np.arange(len(first))) & (fresh | fresh[first])
+    if not gone.any():
+        return made
+    number = np.cumsum(~gone) - 1
+    to = np.where(gone, number[first], number)
+    kept: dict[str, AnyArray] = {name: made[name][~gone] for name in ("normals", "tangents") if name in made}
+    return {**made, **kept, "source": source[~gone], "indices": to[made["indices"]].astype(np.uint32)}
 
 
 def equal_places(points: F64, values: list[AnyArray]) -> I64:

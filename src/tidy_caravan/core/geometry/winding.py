@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.geometry.faults import degenerate
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import components, first_of_repeated, pieces_of, shells_of, sorted_edges
+from tidy_caravan.core.geometry.shells import Shells, components, first_of_repeated, pieces_of, shells_of, sorted_edges
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -95,9 +96,29 @@ def to_turn(mesh: Mesh, agree: bool, outwards: bool) -> Bool:
     cavities inwards, once their triangles agree."""
     turn = sides_of(mesh).minor.copy() if agree else np.zeros(mesh.triangles, np.bool_)
     if outwards:
-        shells = shells_of(Mesh(mesh.positions, turned(mesh.indices, turn), mesh.material))
+        shells = agreed_shells(mesh) if agree else shells_of(mesh)
         turn ^= shells.inverted[shells.label]
     return turn
+
+
+def agreed_shells(mesh: Mesh) -> Shells:
+    """The shells of a mesh as they are once its triangles agree and those without area are gone, where that closes more:
+    neither is a reason to take a thing that is inside out for an open sheet. Kept with the mesh."""
+    kept: Shells | None = mesh.__dict__.get("_agreed")
+    if kept is None:
+        minor = sides_of(mesh).minor
+        agreed = Mesh(mesh.positions, turned(mesh.indices, minor), mesh.material) if minor.any() else mesh
+        kept = shells_of(agreed)
+        if not kept.closed.all() and (thin := degenerate(mesh)).any() and not thin.all():
+            rows = np.flatnonzero(~thin)
+            less = shells_of(Mesh(mesh.positions, agreed.indices[rows], mesh.material[rows]))
+            if less.closed.sum() > kept.closed.sum():
+                label = np.full(mesh.triangles, len(less.closed), np.int64)
+                label[rows] = less.label
+                boxes = np.concatenate([less.boxes, mesh.bounds[None]])
+                kept = Shells(label, np.append(less.closed, False), np.append(less.volume, 0.0), boxes)
+        mesh.__dict__["_agreed"] = kept
+    return kept
 
 
 def turned(indices: U32, turn: Bool) -> U32:

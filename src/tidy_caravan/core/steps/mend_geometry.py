@@ -10,6 +10,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import broken_normals, degenerate, opposed_normals, repeated, told_apart
 from tidy_caravan.core.geometry.smoothing import split_normals
+from tidy_caravan.core.geometry.vertices import rejoined
 from tidy_caravan.core.geometry.winding import turn_normals
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -31,7 +32,7 @@ THIN_MM = 0.1
 """Height up to which a triangle may go as one without area: some steps of float32 a hundred metres out."""
 
 
-NORMALS = Work("normals", 1, f"{__name__}:mended_normals", native=False)
+NORMALS = Work("normals", 2, f"{__name__}:mended_normals", native=False)
 REPEATED = Work("repeated triangles", 1, f"{__name__}:without_repeated", native=False)
 OPPOSED = Work("opposed normals", 1, f"{__name__}:turned_normals", native=False)
 AREALESS = Work("triangles without area", 1, f"{__name__}:without_degenerates", native=False)
@@ -44,14 +45,14 @@ def mended_normals(arrays: Mapping[str, AnyArray], crease_degrees: float) -> tup
     if not bad.any() or not mesh.triangles:
         return {}, {}
     source, indices, normals = split_normals(mesh, bad, crease_degrees)
-    return {SOURCE: source, "indices": indices, "normals": normals}, {}
+    return rejoined(mesh, {SOURCE: source, "indices": indices, "normals": normals}), {}
 
 
 def turned_normals(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: normals that are all against their triangle turned about; nothing if there are none."""
     mesh = mesh_of(arrays)
     against = opposed_normals(mesh)
-    return (turn_normals(mesh, against) if against.any() else {}), {"turned": int(against.sum())}
+    return (rejoined(mesh, turn_normals(mesh, against)) if against.any() else {}), {"turned": int(against.sum())}
 
 
 def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:

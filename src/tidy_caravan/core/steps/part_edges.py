@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.parting import parted
 from tidy_caravan.core.geometry.vertices import many_sided_edges
+from tidy_caravan.core.geometry.winding import to_turn, turned
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh_work, step
@@ -18,20 +20,28 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import POSITIONS, SOURCE, whole_mesh_of, whole_of
 
-PART = Work("part edges", 1, f"{__name__}:taken_apart", native=False)
+PART = Work("part edges", 2, f"{__name__}:taken_apart", native=False)
 
 
 def taken_apart(arrays: Mapping[str, AnyArray], offset: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: its vertices cut where solids and sheets only touch; nothing where no edge has too many."""
     mesh = whole_mesh_of(arrays)
     before = many_sided_edges(mesh)
-    made = parted(mesh, offset)
+    # which triangles enclose a solid is told by their winding, were it right
+    turn = to_turn(mesh, agree=True, outwards=True)
+    right = replace(mesh, indices=turned(mesh.indices, turn)) if turn.any() else mesh
+    made = parted(right, offset)
     if made is None or made.left == before:
         return {}, {"before": before, "after": before}
+    # a vertex that all its triangles have left is not to stay behind
+    needed, drawn = np.zeros(len(made.source), np.bool_), np.zeros(mesh.vertices, np.bool_)
+    needed[made.indices] = drawn[mesh.indices] = True
+    needed |= ~drawn[made.source]
+    number = (np.cumsum(needed) - 1).astype(np.uint32)
     return {
-        SOURCE: made.source,
-        "indices": made.indices.astype(np.uint32),
-        POSITIONS: made.positions.astype(np.float32),
+        SOURCE: made.source[needed],
+        "indices": turned(number[made.indices], turn),
+        POSITIONS: made.positions[needed].astype(np.float32),
     }, {"before": before, "after": made.left}
 
 

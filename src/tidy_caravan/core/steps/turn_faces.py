@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.vertices import rejoined
 from tidy_caravan.core.geometry.winding import sides_of, to_turn, turn_over
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
@@ -27,7 +28,7 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import everything_of, mesh_of, remade
 
-TURN = Work("turn faces", 1, f"{__name__}:turned_faces", native=False)
+TURN = Work("turn faces", 2, f"{__name__}:turned_faces", native=False)
 
 
 def turned_faces(arrays: Mapping[str, AnyArray], how: str) -> tuple[dict[str, AnyArray], dict[str, Any]]:
@@ -40,7 +41,7 @@ def turned_faces(arrays: Mapping[str, AnyArray], how: str) -> tuple[dict[str, An
         "unsure": 0 if how == "all" else sides.unsure,
         "one_sided": 0 if how == "all" else int(sides.one_sided.sum()),
     }
-    return (turn_over(mesh, turn) if turn.any() else {}), figures
+    return (rejoined(mesh, turn_over(mesh, turn)) if turn.any() else {}), figures
 
 
 @step
@@ -122,7 +123,7 @@ def to_be_seen(scene: Scene, chosen: Bool, context: StepContext, unsure: bool) -
         label, _ = open_sheets(mesh)
         turn = np.isin(label, found.sheet[wrong & (found.mesh == i)])
         turn ^= sides_of(mesh).minor
-        made[i] = remade(mesh, turn_over(mesh, turn))
+        made[i] = remade(mesh, rejoined(mesh, turn_over(mesh, turn)))
         count += int(turn.sum())
     out, changes = scene, []
     if made:

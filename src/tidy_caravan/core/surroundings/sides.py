@@ -18,8 +18,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.rays import Caster, over_hemispheres, spread_over
-from tidy_caravan.core.geometry.shells import shells_of
-from tidy_caravan.core.geometry.winding import sides_of, turned
+from tidy_caravan.core.geometry.winding import agreed_shells, sides_of
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
@@ -28,7 +27,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 4, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 5, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -115,8 +114,7 @@ def open_sheets(mesh: Mesh) -> tuple[I64, int]:
     sides = sides_of(mesh)
     if not mesh.triangles:
         return np.zeros(0, np.int64), 0
-    turned_back = Mesh(mesh.positions, turned(mesh.indices, sides.minor), mesh.material) if sides.minor.any() else mesh
-    shells = shells_of(turned_back)
+    shells = agreed_shells(mesh)
     if shells.closed.all():
         return np.full(mesh.triangles, -1, np.int64), 0
     open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label]

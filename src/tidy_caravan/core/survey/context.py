@@ -51,8 +51,8 @@ def known_facts() -> dict[str, MeshFact]:
     return dict(_facts)
 
 
-WORK = Work("mesh facts", 3, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
-SURFACES = Work("surface facts", 2, "", native=False, figures_only=True)
+WORK = Work("mesh facts", 4, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
+SURFACES = Work("surface facts", 3, "", native=False, figures_only=True)
 """Those facts of a mesh that hold for every mesh with its surface."""
 
 

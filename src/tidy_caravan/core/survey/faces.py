@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.geometry.shells import shells_of
+from tidy_caravan.core.geometry.winding import agreed_shells
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.surroundings.sides import FAR_M, Reason, SeenSides, Verdict, open_sheets, seen
@@ -22,8 +22,8 @@ MOST_ROOMS = 2000
 """Shells that are asked whether something stands in them; each costs a look at all parts."""
 
 
-INVERTED = mesh_fact("shells inside out", lambda m: int(shells_of(m).inverted.sum()), surface=True)
-SHELLS = mesh_fact("shells", lambda m: len(shells_of(m).inverted), surface=True)
+INVERTED = mesh_fact("shells inside out", lambda m: int(agreed_shells(m).inverted.sum()), surface=True)
+SHELLS = mesh_fact("shells", lambda m: len(agreed_shells(m).inverted), surface=True)
 OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], surface=True)
 
 
