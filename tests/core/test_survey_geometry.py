@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 from unittest.mock import patch
 
@@ -60,6 +61,15 @@ class InsideOut(unittest.TestCase):
         sheet = [[9, 0, 0], [10, 0, 0], [10, 1, 0], [9, 1, 0]]
         beside = np.concatenate([BOX.vertices, sheet]), np.concatenate([BOX.faces[:, ::-1], [[8, 9, 10], [8, 10, 11]]])
         self.assertIsNotNone(found("faces.inside-out", scene(beside)))
+
+    def test_below_a_mirror_it_may_be_meant_unless_the_mirror_goes_into_the_mesh(self) -> None:
+        whole = scene((BOX.vertices, BOX.faces[:, ::-1]))
+        local = whole.nodes.local.copy()
+        local[0] = local[0] @ np.diag([-1.0, 1, 1, 1])
+        whole = whole.but(nodes=replace(whole.nodes, local=local))
+        for to, code in ((KEEPS, "faces.turned-twice"), (REFUSES, "faces.inside-out")):
+            told = {"faces.inside-out", "faces.turned-twice"} & set(findings(whole, to))
+            self.assertEqual(told, {code}, to.negative_scale)
 
     def test_a_hollow_body_is_right_with_its_cavity_turned_inwards(self) -> None:
         points = np.concatenate([BOX.vertices, BOX.vertices * 0.8])

@@ -32,7 +32,7 @@ def inside_out(context: Context) -> Iterable[Finding]:
     """Closed shells whose signed volume is negative: every face is seen from behind.
 
     A shell around cameras, lights or other parts is a room and meant to be seen from inside; an empty one of a
-    room's size may be one. Below a mirroring node two turns may cancel out, depending on the receiver.
+    room's size may be one. Below a mirroring node that stays one, two turns may cancel out, depending on the receiver.
     """
     scene = context.scene
     shells = np.append(context.numbers(INVERTED), 0)
@@ -42,7 +42,8 @@ def inside_out(context: Context) -> Iterable[Finding]:
     if not len(rows):
         return
     nodes = parts[rows]
-    mirrored = np.linalg.det(scene.nodes.world[nodes, :3, :3]) < 0
+    # where the mirror goes into the mesh, as it was drawn, there is nothing left to cancel out
+    mirrored = (np.linalg.det(scene.nodes.world[nodes, :3, :3]) < 0) & context.destination.negative_scale
     whole = np.append(shells[:-1] == context.numbers(SHELLS), False)[scene.nodes.mesh[nodes]]
     large = whole & room_sized(scene, rows)
     lived_in = np.zeros(len(rows), np.bool_)
