@@ -21,7 +21,16 @@ UV_TOLERANCE = 1e-5
 
 
 def degenerate(mesh: Mesh) -> Bool:
-    """(F,) True for triangles without area: repeated corners, or collinear as far as float32 can tell where they lie."""
+    """(F,) True for triangles without area: repeated corners, or collinear as far as float32 can tell where they lie. Kept
+    with the mesh, since several checks ask for it."""
+    kept: Bool | None = mesh.__dict__.get("_degenerate")
+    if kept is None:
+        kept = _degenerate(mesh)
+        mesh.__dict__["_degenerate"] = kept
+    return kept
+
+
+def _degenerate(mesh: Mesh) -> Bool:
     if not mesh.triangles:
         return np.zeros(0, np.bool_)
     corners = mesh.positions.astype(np.float64)[mesh.indices]

@@ -260,11 +260,11 @@ def first_of_repeated(mesh: Mesh) -> I64 | None:
     """(F,) the first triangle at the same place that looks the same way as each; None where every one is the first.
 
     A triangle that was made twice is another fault than its neighbours': it must not open a closed shell. O(F) where no
-    edge is run twice the same way, O(F log F) else.
+    edge has more than two triangles or is run twice the same way, O(F log F) else.
     """
     e = sorted_edges(mesh)
-    ahead = np.add.reduceat(e.forward.astype(np.int64), e.begin) if len(e.begin) else np.zeros(0, np.int64)
-    if (np.maximum(ahead, e.times - ahead) < 2).all():
+    two = e.begin[e.times == 2]
+    if e.times.max(initial=0) <= 2 and (e.forward[two] != e.forward[two + 1]).all():
         return None
     first, _, whole = first_alike(mesh)
     out: I64 = np.where(whole, first, np.arange(len(first)))
