@@ -174,6 +174,19 @@ class Quiet(unittest.TestCase):
     def test_names_that_formats_do_not_take(self) -> None:
         self.quiet(("blanks", "digits", "equal names"), ("usda", "dae", "glb", "obj", "stl"), BUILT_IN[2])
 
+    def test_names_that_are_words_of_a_format(self) -> None:
+        for one, other in (
+            ("vertex normal endsolid 3", "solid facet"),
+            ("usemtl x", "end_header"),
+            ("# no", "v 1 2 3"),
+        ):
+            scene = kiosk()
+            names = tuple({"post left": one, "bulb": other}.get(n, n) for n in scene.nodes.names)
+            scene = scene.but(nodes=replace(scene.nodes, names=names))
+            for fmt in ("stl", "obj", "ply", "dae"):
+                with self.subTest(names=(one, other), format=fmt):
+                    self.assertEqual(alarm_of(scene, BUILT_IN[1], UNITS, fmt), "")
+
     def test_sheets_of_five_micrometres(self) -> None:
         self.quiet(("thin", "flat"), ("glb", "dae", "obj", "ply", "stl"), BUILT_IN[2])
 

@@ -37,9 +37,10 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         if "facet" not in block:
             continue
         check_words(block, name)
-        loaded: Any = trimesh.load(
-            io.BytesIO(("solid " + block).encode()), file_type="stl_ascii", process=False, force="mesh"
-        )
+        # the library looks for words of the format in names as well, so it gets the facets without one
+        facets = block[len(name) : block.rindex("\nendsolid") + 1]
+        text = f"solid{facets}endsolid\n"
+        loaded: Any = trimesh.load(io.BytesIO(text.encode()), file_type="stl_ascii", process=False, force="mesh")
         faces: U32 = np.asarray(loaded.faces, np.uint32)
         if not agree(block, np.asarray(loaded.vertices, np.float64)[faces]):
             odd[len(names)] = ["has normals in the file that are not those of its triangles"]
