@@ -260,8 +260,11 @@ class More(unittest.TestCase):
         self.assertTrue(changes[-1].problem)
         self.assertLessEqual(out.meshes[0].triangles, 4_000_000)
 
-    def test_a_flag_of_two_triangles_is_asked_about(self) -> None:
+    @settings(max_examples=20, deadline=None)
+    @given(st.floats(0.1, 40), st.floats(0.1, 40))
+    def test_a_flag_of_two_triangles_is_asked_about(self, width: float, height: float) -> None:
         points, faces = grid(1)
+        points = points * np.array([width, height, 1.0])
         flag = Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(2, -1, np.int32))
         found = {f.code: f for f in survey(scene_of(flag, name="ferry_flag"), BUILT_IN[0])}["density.coarse"]
         self.assertTrue(found.guess)

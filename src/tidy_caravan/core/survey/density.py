@@ -97,7 +97,8 @@ def too_coarse(context: Context) -> Iterable[Finding]:
             guess=True,
             mend={
                 "kind": "subdivide",
-                "edgeMm": float(f"{wanted:.3g}"),
+                # three digits, and never more than the limit
+                "edgeMm": float(f"{wanted * 0.99:.3g}"),
                 "where": {"parts": scene.identities.given(nodes.source[rows].tolist())},
             },
         )
