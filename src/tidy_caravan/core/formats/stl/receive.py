@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +18,11 @@ from tidy_caravan.core.scene.arrays import F64, U32
 
 ALONG = float(np.cos(np.radians(1.0)))
 """Cosine of what a stored normal may lie off its triangle's."""
-FACET = ("facet", "outer", "vertex", "vertex", "vertex", "endloop", "endfacet")
-"""First words of the lines of a facet."""
+# possessive, so that a file that is wrong costs no more than one that is right
+FACETS = re.compile(
+    r"(?>\s*facet normal [^\n]*\n\s*outer loop\s*\n(?>\s*vertex [^\n]*\n){3}\s*endloop\s*\n\s*endfacet\s*\n)*+\s*"
+)
+NORMALS = re.compile(r"facet normal ([^\n]*)\n")
 SLIVER = 1e-3
 """Height of a triangle, as part of the solid's size, below which the digits of its corners may turn it by as much."""
 
@@ -30,19 +34,22 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     odd: dict[int, list[str]] = {}
     for block in ("\n" + file.read_text(encoding="utf-8")).split("\nsolid ")[1:]:
         name = block.partition("\n")[0]
-        if "endsolid" not in block:
+        if "\nendsolid" not in block:
             raise UnusableInput(
                 "a solid has no end: the file is cut short; pack again", where=name[:80], code="arrival.unreadable"
             )
-        if "facet" not in block:
-            continue
-        check_words(block, name)
-        # the library looks for words of the format in names as well, so it gets the facets without one
+        # the library takes every third word for a number and looks at no other, but at those of the name as well
         facets = block[len(name) : block.rindex("\nendsolid") + 1]
+        if not facets.strip():
+            continue
+        if not FACETS.fullmatch(facets):
+            raise UnusableInput(
+                "a facet is not written as STL has it; pack again", where=name[:80], code="arrival.unreadable"
+            )
         text = f"solid{facets}endsolid\n"
         loaded: Any = trimesh.load(io.BytesIO(text.encode()), file_type="stl_ascii", process=False, force="mesh")
         faces: U32 = np.asarray(loaded.faces, np.uint32)
-        if not agree(block, np.asarray(loaded.vertices, np.float64)[faces]):
+        if not agree(facets, np.asarray(loaded.vertices, np.float64)[faces]):
             odd[len(names)] = ["has normals in the file that are not those of its triangles"]
         names.append(name)
         meshes.append(
@@ -51,27 +58,11 @@ def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     return received_scene(destination, fmt, names, meshes, [], Gallery()).but(extras={ODD: odd})
 
 
-def check_words(block: str, name: str) -> None:
-    """The library takes every third word for a number and looks at no other. Raises UnusableInput."""
-    lines = [" ".join(line.split()[:2]) for line in block.split("\n")[1:] if line.strip()]
-    kinds = [line.partition(" ")[0] for line in lines]
-    count = len(lines) // len(FACET)
-    good = len(lines) == count * len(FACET) + 1 and kinds[-1] == "endsolid"
-    for k, wanted in enumerate(FACET):
-        good = good and all(kind == wanted for kind in kinds[k : len(lines) - 1 : len(FACET)])
-    good = good and all(line in ("facet normal", "outer loop") for line in lines if line.startswith(("facet", "outer")))
-    if not good:
-        raise UnusableInput(
-            "a facet is not written as STL has it; pack again", where=name[:80], code="arrival.unreadable"
-        )
-
-
-def agree(block: str, corners: F64) -> bool:
+def agree(facets: str, corners: F64) -> bool:
     """Whether the normals that stand beside the facets of a solid are those of its triangles (F, 3, 3); the library does not
     look at them, other receivers shade by them. Noughts leave it to the receiver."""
-    lines = [line.split()[2:5] for line in block.split("\n") if line.split()[:2] == ["facet", "normal"]]
     try:
-        stored = np.array(lines, np.float64)
+        stored = np.array(" ".join(NORMALS.findall(facets)).split(), np.float64).reshape(-1, 3)
     except ValueError:
         return False
     if stored.shape != (len(corners), 3):
