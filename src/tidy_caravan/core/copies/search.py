@@ -180,8 +180,9 @@ def straightened(local: F64, found: Copies, row: I64) -> Copies:
     matrix, frame = found.matrix.copy(), found.frame.copy()
     family = found.family[row]
     order = np.argsort(family, kind="stable")
+    ordered = family[order]
     for f in np.unique(family[bent]).tolist():
-        mine = order[np.searchsorted(family[order], f) : np.searchsorted(family[order], f, side="right")]
+        mine = order[slice(*np.searchsorted(ordered, (f, f + 1)))]
         drawn, times = np.unique(row[mine[bent[mine]]], return_counts=True)
         one = int(drawn[np.argmax(times)])
         if np.linalg.det(matrix[one][:3, :3]) <= 0:
