@@ -215,7 +215,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
         rows = parts[rest]
         kept = keeps_scale(scene, rows, context.destination.negative_scale)
         why = (
-            f"; {plural(int(kept.sum()), 'cannot lose it, since it moves or shares', 'cannot lose it, since they move or share')} a mesh with parts of another size"
+            f"; {plural(int(kept.sum()), 'cannot lose it', 'cannot lose it')}, having to move or share a mesh with parts of another size"
             if kept.any()
             else ""
         )
