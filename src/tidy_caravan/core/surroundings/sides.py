@@ -259,8 +259,8 @@ def seen_sides(
 @dataclass
 class Tally:
     """Per sheet (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
-    open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that met the sheet itself. content: that met a part much smaller
-    than the sheet. points, camera, within: places, those that see a camera, and those that see a camera
+    open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that
+    met the sheet itself. content: that met a part much smaller than the sheet. points, camera, within: places, those that see a camera, and those that see a camera
     or lamp in the sheet's own box. room: of a room's size."""
 
     rays: F64

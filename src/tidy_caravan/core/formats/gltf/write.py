@@ -389,9 +389,8 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
     if mesh.morph_weights and len(mesh.morph_weights) == len(mesh.morphs):
         entry["weights"] = list(mesh.morph_weights)
     extras = mesh.extras
-    if any(m.name for m in mesh.morphs):
-        held = extras if isinstance(extras, dict) else {} if extras is None else {"extras": extras}
-        extras = {**held, TARGET_NAMES: [m.name for m in mesh.morphs]}
+    if any(m.name for m in mesh.morphs) and (extras is None or isinstance(extras, dict)):
+        extras = {**(extras or {}), TARGET_NAMES: [m.name for m in mesh.morphs]}
     return _named(entry, mesh.name, extras)
 
 

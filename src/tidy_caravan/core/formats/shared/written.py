@@ -85,9 +85,9 @@ def plain_copies(scene: Scene) -> Bool:
 
 
 PAGE_KEY = "lightmapPlace"
-TARGET_NAMES = "targetNames"
-"""Key in the extras of a mesh under which names of morph targets are kept, by common usage among writers of glTF."""
 """Among the data of a node: where its lightmap lies on a shared page, where the format has nothing better for it."""
+TARGET_NAMES = "targetNames"
+"""Among the data of a mesh: names of its morph targets, by common usage among writers of glTF."""
 
 
 def page_places(nodes: Nodes, rows: AnyArray) -> F64 | None:
