@@ -15,6 +15,7 @@ from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.keeping import kept
 
 CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
 """What one unit may be, in metres: the usual ones and their usual mistakes."""
@@ -104,18 +105,15 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
 DIGITS = str.maketrans("123456789", "000000000")
 
 
+@kept
 def name_stems(scene: Scene) -> tuple[list[str], I64]:
     """Distinct names of the parts in small letters with all digits alike, and (P,) which of them each part bears.
 
     What is looked for in names are words: numbers between them say nothing, and there are thousands of those.
     """
-    kept = scene.__dict__.get("_name_stems")
-    if kept is None:
-        own = [scene.nodes.names[i].lower()[:200].translate(DIGITS) for i in scene.nodes.parts.tolist()]
-        number = {name: k for k, name in enumerate(dict.fromkeys(own))}
-        kept = list(number), np.array([number[name] for name in own], np.int64)
-        scene.__dict__["_name_stems"] = kept
-    return kept
+    own = [scene.nodes.names[i].lower()[:200].translate(DIGITS) for i in scene.nodes.parts.tolist()]
+    number = {name: k for k, name in enumerate(dict.fromkeys(own))}
+    return list(number), np.array([number[name] for name in own], np.int64)
 
 
 @lru_cache(maxsize=64)

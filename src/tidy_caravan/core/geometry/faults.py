@@ -8,6 +8,7 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import first_alike
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.keeping import kept
 
 HEIGHT_STEPS = 2.0
 """A triangle is degenerate when its height is below so many steps of float32 at its own corners: it cannot be told
@@ -20,17 +21,9 @@ UV_TOLERANCE = 1e-5
 """Difference of texture coordinates, in repeats, from which on two triangles show another part of their image."""
 
 
+@kept
 def degenerate(mesh: Mesh) -> Bool:
-    """(F,) True for triangles without area: repeated corners, or collinear as far as float32 can tell where they lie. Kept
-    with the mesh, since several checks ask for it."""
-    kept: Bool | None = mesh.__dict__.get("_degenerate")
-    if kept is None:
-        kept = _degenerate(mesh)
-        mesh.__dict__["_degenerate"] = kept
-    return kept
-
-
-def _degenerate(mesh: Mesh) -> Bool:
+    """(F,) True for triangles without area: repeated corners, or collinear as far as float32 can tell where they lie."""
     if not mesh.triangles:
         return np.zeros(0, np.bool_)
     corners = mesh.positions.astype(np.float64)[mesh.indices]

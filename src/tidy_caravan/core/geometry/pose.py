@@ -12,6 +12,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import Mesh, Scene, Skin
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray, Bool, stored32
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.space.transforms import affine_inverse
 
@@ -21,19 +22,16 @@ FLAT = 1e-9
 """A node whose determinant is below this part of its largest entry cubed has no inverse to speak of."""
 
 
+@kept
 def at_rest(scene: Scene) -> Scene:
     """The scene as it is drawn without its clips: every skin and every morph weight baked. O(skinned vertices).
 
     The scene itself, unchanged, when it has neither.
     """
-    kept: Scene | None = scene.__dict__.get("_at_rest")
-    if kept is None:
-        nodes = scene.nodes
-        held = (nodes.skin >= 0) & (nodes.mesh >= 0)
-        bent = np.array([bool(m.morphs) for m in scene.meshes] + [False])[nodes.mesh]
-        kept = baked(scene, held, bent)[0] if held.any() or bent.any() else scene
-        scene.__dict__["_at_rest"] = kept
-    return kept
+    nodes = scene.nodes
+    held = (nodes.skin >= 0) & (nodes.mesh >= 0)
+    bent = np.array([bool(m.morphs) for m in scene.meshes] + [False])[nodes.mesh]
+    return baked(scene, held, bent)[0] if held.any() or bent.any() else scene
 
 
 def baked(scene: Scene, skins: Bool, morphs: Bool) -> tuple[Scene, Bool]:

@@ -9,6 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.corners import first_equals, join
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.mesh import Mesh
 
 WELD_STEPS = 4.0
@@ -52,20 +53,13 @@ class Shells:
         return out
 
 
+@kept
 def welded_faces(mesh: Mesh) -> tuple[I64, int]:
     """(F, 3) faces over places instead of vertices, and how many places there are.
 
     Vertices at equal positions are one place; so are vertices of open edges that differ by rounding only.
-    O(V log V), a search tree over the open edges' vertices when there are any. Kept with the mesh.
+    O(V log V), a search tree over the open edges' vertices when there are any.
     """
-    kept: tuple[I64, int] | None = mesh.__dict__.get("_welded")
-    if kept is None:
-        kept = _welded(mesh)
-        mesh.__dict__["_welded"] = kept
-    return kept
-
-
-def _welded(mesh: Mesh) -> tuple[I64, int]:
     if mesh.vertices <= SMALL:  # sorting few is quicker than hashing them
         order = np.lexsort(mesh.positions.T)
         ordered = mesh.positions[order]
@@ -124,11 +118,13 @@ class SortedEdges:
 def sorted_edges(mesh: Mesh) -> SortedEdges:
     """The half edges of a mesh, its vertices joined where they stand. O(F log F); kept with the mesh."""
     faces, places = welded_faces(mesh)
-    kept: SortedEdges | None = mesh.__dict__.get("_edges")
-    if kept is None:
-        kept = edges_between(faces, places)
-        mesh.__dict__["_edges"] = kept
-    return kept
+    found: SortedEdges | None = mesh.__dict__.get(
+        "_edges"
+    )  # those that joining the vertices took, where they are right
+    if found is None:
+        found = edges_between(faces, places)
+        mesh.__dict__["_edges"] = found
+    return found
 
 
 def edges_between(faces: I64, places: int) -> SortedEdges:
@@ -157,21 +153,16 @@ def edges_between(faces: I64, places: int) -> SortedEdges:
     return SortedEdges(order, owner, forward[order], begin, np.diff(np.append(begin, len(order))), faces)
 
 
+@kept
 def pieces_of(mesh: Mesh) -> tuple[int, I64]:
-    """How many shells a mesh has, and (F,) which each triangle is of. Kept with the mesh."""
-    kept: tuple[int, I64] | None = mesh.__dict__.get("_pieces")
-    if kept is None:
-        e = sorted_edges(mesh)
-        if mesh.triangles > SMALL and len(e.times) and e.times.max() <= 2 and len(e.owner) == 3 * mesh.triangles:
-            kept = components_of_manifold(e, mesh.triangles)
-            mesh.__dict__["_pieces"] = kept
-            return kept
-        later = np.ones(len(e.owner), np.bool_)
-        later[e.begin] = False
-        inner = np.flatnonzero(later)
-        kept = components(e.owner[inner - 1], e.owner[inner], mesh.triangles)
-        mesh.__dict__["_pieces"] = kept
-    return kept
+    """How many shells a mesh has, and (F,) which each triangle is of."""
+    e = sorted_edges(mesh)
+    if mesh.triangles > SMALL and len(e.times) and e.times.max() <= 2 and len(e.owner) == 3 * mesh.triangles:
+        return components_of_manifold(e, mesh.triangles)
+    later = np.ones(len(e.owner), np.bool_)
+    later[e.begin] = False
+    inner = np.flatnonzero(later)
+    return components(e.owner[inner - 1], e.owner[inner], mesh.triangles)
 
 
 def components(a: I64, b: I64, count: int) -> tuple[int, I64]:
@@ -229,26 +220,10 @@ def owned_edges(faces: I64, places: int) -> tuple[I64, I64, I64]:
     return edges, owner, edges.min(axis=1) * places + edges.max(axis=1)
 
 
-def shells_of(mesh: Mesh) -> Shells:
-    """All shells of a mesh. O(F log F); kept with the mesh, since several checks ask for it."""
-    kept: Shells | None = mesh.__dict__.get("_shells")
-    if kept is None:
-        kept = _shells(mesh)
-        mesh.__dict__["_shells"] = kept
-    return kept
-
-
+@kept
 def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     """(F,) the first triangle at the same place that looks the same way, (F,) which corner of each is called first for
     that, and (F,) whether it has three corners."""
-    kept: tuple[I64, I64, Bool] | None = mesh.__dict__.get("_alike")
-    if kept is None:
-        kept = _first_alike(mesh)
-        mesh.__dict__["_alike"] = kept
-    return kept
-
-
-def _first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     faces, places = welded_faces(mesh)
     turn = faces.argmin(axis=1)
     a, b, c = (faces[np.arange(len(faces)), (turn + k) % 3] for k in range(3))
@@ -256,8 +231,9 @@ def _first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     return first, turn, (a != b) & (b != c) & (a != c)
 
 
-def first_of_repeated(mesh: Mesh) -> I64 | None:
-    """(F,) the first triangle at the same place that looks the same way as each; None where every one is the first.
+def without_repeated(mesh: Mesh) -> tuple[Mesh, I64] | None:
+    """The mesh without triangles that an earlier one is at the place of, looking the same way, and (F,) which of its
+    triangles each is; None where there are none such.
 
     A triangle that was made twice is another fault than its neighbours': it must not open a closed shell. O(F) where no
     edge has more than two triangles or is run twice the same way, O(F log F) else.
@@ -267,8 +243,10 @@ def first_of_repeated(mesh: Mesh) -> I64 | None:
     if e.times.max(initial=0) <= 2 and (e.forward[two] != e.forward[two + 1]).all():
         return None
     first, _, whole = first_alike(mesh)
-    out: I64 = np.where(whole, first, np.arange(len(first)))
-    return out if (out != np.arange(len(out))).any() else None
+    rows, number = np.unique(np.where(whole, first, np.arange(len(first))), return_inverse=True)
+    if len(rows) == mesh.triangles:
+        return None
+    return Mesh(mesh.positions, mesh.indices[rows], mesh.material[rows]), number.reshape(-1)
 
 
 def with_closed_sheets(e: SortedEdges, label: I64, closed: Bool) -> tuple[I64, Bool]:
@@ -290,13 +268,14 @@ def with_closed_sheets(e: SortedEdges, label: I64, closed: Bool) -> tuple[I64, B
     return out.reshape(-1).astype(np.int64), whole[found]
 
 
-def _shells(mesh: Mesh) -> Shells:
+@kept
+def shells_of(mesh: Mesh) -> Shells:
+    """All shells of a mesh. O(F log F)."""
     if not mesh.triangles:
         return Shells(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros((0, 2, 3)))
-    if (first := first_of_repeated(mesh)) is not None:
-        kept, number = np.unique(first, return_inverse=True)
-        made = _shells(Mesh(mesh.positions, mesh.indices[kept], mesh.material[kept]))
-        return Shells(made.label[number.reshape(-1)], made.closed, made.volume, made.boxes)
+    if less := without_repeated(mesh):
+        made = shells_of(less[0])
+        return Shells(made.label[less[1]], made.closed, made.volume, made.boxes)
     e = sorted_edges(mesh)
     count, label = pieces_of(mesh)
     # closed: every edge is run as often one way as the other

@@ -12,8 +12,9 @@ import numpy as np
 
 from tidy_caravan.core.geometry.faults import degenerate
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import Shells, components, first_of_repeated, pieces_of, shells_of, sorted_edges
+from tidy_caravan.core.geometry.shells import Shells, components, pieces_of, shells_of, sorted_edges, without_repeated
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray, Bool
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.mesh import Mesh
 
 UNSURE = 0.35
@@ -37,23 +38,15 @@ class Sides:
         return int((self.minor & (self.share[self.label] > UNSURE)).sum())
 
 
+@kept
 def sides_of(mesh: Mesh) -> Sides:
-    """Every sheet of a mesh. O(F log F); kept with the mesh, since several checks ask for it."""
-    kept: Sides | None = mesh.__dict__.get("_sides")
-    if kept is None:
-        kept = _sides(mesh)
-        mesh.__dict__["_sides"] = kept
-    return kept
-
-
-def _sides(mesh: Mesh) -> Sides:
+    """Every sheet of a mesh. O(F log F)."""
     count = mesh.triangles
     if not count:
         return Sides(np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0), np.zeros(0, np.bool_))
-    if (twice := first_of_repeated(mesh)) is not None:
-        kept, number = np.unique(twice, return_inverse=True)
-        made = _sides(Mesh(mesh.positions, mesh.indices[kept], mesh.material[kept]))
-        return Sides(made.label[number.reshape(-1)], made.minor[number.reshape(-1)], made.share, made.one_sided)
+    if less := without_repeated(mesh):
+        made = sides_of(less[0])
+        return Sides(made.label[less[1]], made.minor[less[1]], made.share, made.one_sided)
     first, second, agree = neighbours(mesh)
     if agree.all():
         # nothing to tell apart: one graph of the triangles as they are says it all
@@ -101,24 +94,24 @@ def to_turn(mesh: Mesh, agree: bool, outwards: bool) -> Bool:
     return turn
 
 
+@kept
 def agreed_shells(mesh: Mesh) -> Shells:
     """The shells of a mesh as they are once its triangles agree and those without area are gone, where that closes more:
-    neither is a reason to take a thing that is inside out for an open sheet. Kept with the mesh."""
-    kept: Shells | None = mesh.__dict__.get("_agreed")
-    if kept is None:
-        minor = sides_of(mesh).minor
-        agreed = Mesh(mesh.positions, turned(mesh.indices, minor), mesh.material) if minor.any() else mesh
-        kept = shells_of(agreed)
-        if not kept.closed.all() and (thin := degenerate(mesh)).any() and not thin.all():
-            rows = np.flatnonzero(~thin)
-            less = shells_of(Mesh(mesh.positions, agreed.indices[rows], mesh.material[rows]))
-            if less.closed.sum() > kept.closed.sum():
-                label = np.full(mesh.triangles, len(less.closed), np.int64)
-                label[rows] = less.label
-                boxes = np.concatenate([less.boxes, mesh.bounds[None]])
-                kept = Shells(label, np.append(less.closed, False), np.append(less.volume, 0.0), boxes)
-        mesh.__dict__["_agreed"] = kept
-    return kept
+    neither is a reason to take a thing that is inside out for an open sheet."""
+    minor = sides_of(mesh).minor
+    agreed = Mesh(mesh.positions, turned(mesh.indices, minor), mesh.material) if minor.any() else mesh
+    whole = shells_of(agreed)
+    thin = degenerate(mesh)
+    if whole.closed.all() or not thin.any() or thin.all():
+        return whole
+    rows = np.flatnonzero(~thin)
+    less = shells_of(Mesh(mesh.positions, agreed.indices[rows], mesh.material[rows]))
+    if less.closed.sum() <= whole.closed.sum():
+        return whole
+    label = np.full(mesh.triangles, len(less.closed), np.int64)
+    label[rows] = less.label
+    boxes = np.concatenate([less.boxes, mesh.bounds[None]])
+    return Shells(label, np.append(less.closed, False), np.append(less.volume, 0.0), boxes)
 
 
 def turned(indices: U32, turn: Bool) -> U32:

@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, frozen
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.levels import Levels
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
@@ -115,14 +116,12 @@ def usable_points(mesh: Mesh) -> F64:
     return points[np.isfinite(points).all(axis=1)].astype(np.float64)
 
 
+@kept
 def extreme_points(mesh: Mesh) -> F64:
     """(K, 3) vertices that suffice for bounds under any linear map: the hull's, if it is smaller.
 
     Falls back to all used vertices for flat or tiny meshes. O(V log V).
     """
-    cached = mesh.__dict__.get("_extreme")
-    if cached is not None:
-        return cached  # type: ignore[no-any-return]
     points = usable_points(mesh)
     if len(points) > 200:
         from scipy.spatial import ConvexHull, QhullError
@@ -131,7 +130,6 @@ def extreme_points(mesh: Mesh) -> F64:
             points = points[np.unique(ConvexHull(points).vertices)]
         except (QhullError, ValueError):
             points = np.unique(points, axis=0)
-    mesh.__dict__["_extreme"] = points
     return points
 
 

@@ -83,8 +83,6 @@ DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), surface=T
 def leaves_by_way(mesh: Mesh) -> list[float]:
     """How many leaves a mesh has in a frame, were x, -x, y, -y, z or -z up."""
     shells = shells_of(mesh)
-    if shells is None:
-        return [0.0] * 6
     found = [door_of(mesh, way * np.eye(3)[axis], shells) for axis in range(3) for way in (1, -1)]
     return [float(len(d.boxes)) if d and d.handle else 0.0 for d in found]
 
