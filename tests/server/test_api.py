@@ -6,6 +6,7 @@ import io
 import json
 import threading
 import unittest
+import uuid
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -16,15 +17,19 @@ import numpy as np
 import orjson
 
 from tests.core.test_gltf import everything
-from tests.server.stand import begin, client, finished, running, settings, work
+from tests.planted import kiosk
+from tests.server.stand import begin, client, database, finished, running, settings, work
 from tests.support import one_triangle, read, trimesh_scene, validate_bytes
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.route import Route, chain, steps_of
 from tidy_caravan.core.route import run as run_route
 from tidy_caravan.demo.ferry_landing import landing_files
+from tidy_caravan.server.db.models import SceneRow
+from tidy_caravan.server.db.session import session_for
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import StoreSteps, from_bytes, load_scene, save_scene
+from tidy_caravan.server.store.tidy import named_keys
 from tidy_caravan.server.view import view_bytes
 
 SHORT = {
@@ -87,6 +92,27 @@ class Journey(unittest.TestCase):
             self.assertEqual((image.status_code, image.headers["content-type"]), (200, "image/png"))
             picture = c.get(f"/api/scenes/{good['source']['id']}/picture.png").content
             self.assertTrue(picture.startswith(b"\x89PNG"))
+
+    def test_what_arrived_is_shown_with_its_images_and_they_are_kept(self) -> None:
+        """The view of a scene that is not in the store as a whole names them as well."""
+        files = {"kiosk.glb": write(kiosk(), "glb", "kiosk").files["kiosk.glb"]}
+        with client() as c:
+            haul = begin(c, files)
+            for what in ("run", "pack", "arrive"):
+                haul = work(c, haul["id"], what, **({"format": "glb"} if what == "pack" else {}))
+            arrived = haul["arrival"]["sceneId"]
+            told = from_bytes(c.get(f"/api/scenes/{arrived}/view").content)[0]["materials"]
+            shown = [m["image"] for m in told if m["image"] >= 0]
+            self.assertEqual(len(shown), 2)
+            pictures = {image.data for image in kiosk().images}
+            for index in shown:
+                image = c.get(f"/api/scenes/{arrived}/images/{index}")
+                self.assertEqual((image.status_code, image.headers["content-type"]), (200, "image/png"))
+                self.assertIn(image.content, pictures)
+            self.assertEqual(c.get(f"/api/scenes/{arrived}/images/99").status_code, 404)
+            with session_for(database()) as session:
+                row = session.get_one(SceneRow, uuid.UUID(arrived))
+                self.assertLessEqual({i[1] for i in row.images if i}, named_keys(session, Store(settings().store)))
 
     def haul_of_name(self, name: str) -> dict[str, Any]:
         g = one_triangle()

@@ -372,14 +372,14 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "path",
     header: "Part",
-    width: "minmax(6.5rem,1.6fr)",
+    width: "minmax(9.2rem,2fr)",
     sort: "path",
     cell: ({ row }) => <Name name={row.original.path.split("/").at(-1) ?? ""} full={row.original.path} />,
   },
   {
     id: "faults",
     header: "Verdict",
-    width: "minmax(9rem,3fr)",
+    width: "minmax(7rem,2.4fr)",
     cell: ({ row }) =>
       row.original.faults ? (
         <Warn text={row.original.told || row.original.faults} />

@@ -334,9 +334,11 @@ def picture(scene_id: uuid.UUID, session: SessionDep, state: StateDep) -> Respon
 def image(scene_id: uuid.UUID, index: int, session: SessionDep, state: StateDep) -> Response:
     """A picture of the scene's materials, as it is stored."""
     row = found(session, SceneRow, scene_id, "scene")
-    if not row.store_key:
-        raise Problem(404, "image.unknown", "The arrived scene keeps its images in the package.", str(index))
-    kept = image_of(state.store, row.store_key, index)
+    if row.store_key:
+        kept = image_of(state.store, row.store_key, index)
+    else:
+        entry = row.images[index] if 0 <= index < len(row.images) else None
+        kept = (entry[0], state.store.get(entry[1])) if entry else None
     if kept is None:
         raise Problem(404, "image.unknown", "There is no such image in the scene.", str(index))
     mime, data = kept

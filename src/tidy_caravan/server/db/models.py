@@ -57,6 +57,8 @@ class SceneRow(Base):
     materials: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     travel: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     units: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    images: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    """Of a scene that is not in the store as a whole: [media type, key] of each image that is shown, else None."""
     named: Mapped[bool] = mapped_column(default=True, server_default=false())
     """Its parts hold their identities (see db/naming.py)."""
 

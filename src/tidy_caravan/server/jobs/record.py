@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.figures import bounds_metres, count
+from tidy_caravan.core.formats.shared.images import sniff_image
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import Finding
@@ -81,6 +82,8 @@ def record_scene(
             [{"kind": n.kind, "code": n.code, "where": n.where, "text": n.text} for n in scene.notes[:2000]]
         ),
     )
+    if not whole:
+        row.images = shown_images(store, scene)
     if whole:
         row.materials = clean_json(material_rows(scene))
         row.travel = clean_json([dataclasses.asdict(t) for t in scene.travel])
@@ -92,6 +95,18 @@ def record_scene(
         copy_columns(session, "part", part_values(row.id, scene, findings))
         copy_columns(session, FindingRow.__tablename__, finding_values(row.id, findings))
     return row.id
+
+
+def shown_images(store: Store, scene: Scene) -> list[list[str] | None]:
+    """[media type, key] of each image that a base colour is read from, None for the others."""
+    uses = [m.base_color_texture for m in scene.materials]
+    shown = {scene.textures[use.texture].image for use in uses if use}
+    out: list[list[str] | None] = []
+    for i, image in enumerate(scene.images):
+        data = image.data if i in shown else None
+        mime = sniff_image(data or b"")  # what a package calls it is nothing to tell a browser
+        out.append([mime, store.put_blob(data)] if data and mime else None)
+    return out
 
 
 def picture_key(store: Store, scene: Scene) -> str:

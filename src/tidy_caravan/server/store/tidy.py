@@ -77,6 +77,7 @@ def named_keys(session: Any, store: Store) -> set[str]:
         out.update(k for k in row if k)
     for query in (
         "SELECT f->>1 FROM revision, jsonb_array_elements(files) f",
+        "SELECT f->>1 FROM scene, jsonb_array_elements(images) f",
         "SELECT f->>'key' FROM package, jsonb_array_elements(files) f",
         "SELECT f->>1 FROM job, jsonb_array_elements(CASE WHEN jsonb_typeof(arguments->'files') = 'array'"
         " THEN arguments->'files' ELSE '[]' END) f WHERE job.state IN ('waiting', 'running')",
