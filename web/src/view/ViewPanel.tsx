@@ -175,7 +175,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           }}
           right={
             paired && rightId
-              ? { id: rightId, label: otherLabel, images: arrival ? null : (haul.run?.sceneId ?? null) }
+              ? { id: rightId, label: otherLabel, images: arrival ? rightId : (haul.run?.sceneId ?? null) }
               : null
           }
           onPick={onPick}
