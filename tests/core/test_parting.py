@@ -98,6 +98,20 @@ class Apart(unittest.TestCase):
         after, changes = step.apply(clean, StepContext())
         self.assertEqual(([m.id for m in after.meshes], changes), ([m.id for m in clean.meshes], []))
 
+    def test_places_that_are_no_numbers_are_in_nobodys_way(self) -> None:
+        """They stand nowhere, and what is welded, turned or taken apart beside them is so all the same."""
+        block = one(moved(0, 0, 0), moved(1, 1, 0), join=True)
+        torn = one(sheet(1, 1), join=True)
+        points = np.concatenate([block.positions, torn.positions])
+        points[len(block.positions)] = np.nan
+        faces = np.concatenate([block.indices, torn.indices + np.uint32(block.vertices)])
+        mesh = Mesh(points, faces, np.full(len(faces), -1, np.int32))
+        for step in ({"kind": "part_edges"}, {"kind": "turn_faces", "how": "outwards"}):
+            out, changes = parse_step(step).apply(scene(mesh), StepContext())
+            self.assertEqual([c.text for c in changes if c.problem], [])
+            if step["kind"] == "part_edges":
+                self.assertEqual((many_sided_edges(mesh), many_sided_edges(out.meshes[0])), (1, 0))
+
     def test_a_mesh_too_large_for_it_is_left_and_told(self) -> None:
         mesh = one(moved(0, 0, 0, (800, 800, 800)), moved(800, 800, 0, (800, 800, 800)), join=True)
         out, changes = parse_step({"kind": "part_edges"}).apply(scene(mesh), StepContext())

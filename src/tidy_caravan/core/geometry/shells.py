@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from tidy_caravan.core.geometry.corners import first_equals, join
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool
 from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.mesh import Mesh
 
@@ -73,13 +73,24 @@ def welded_faces(mesh: Mesh) -> tuple[I64, int]:
         places = mesh.positions[first]
     faces: I64 = welded[mesh.indices]
     edges = edges_between(faces, len(places))
-    alone = edges.begin[edges.times == 1]
-    if not len(alone):
+    low, high = edges.ends(edges.begin[edges.times == 1])
+    there: Bool = np.asarray(np.isfinite(places).all(axis=1))  # what is no number stands nowhere
+    some = there[low] & there[high]
+    pairs = near_ends(mesh, places, low[some], high[some])
+    if not len(pairs):
         mesh.__dict__["_edges"] = edges
         return faces, len(places)
+    count, label = components(pairs[:, 0], pairs[:, 1], len(places))
+    out: I64 = label[faces]
+    return out, count
+
+
+def near_ends(mesh: Mesh, places: F32, low: I64, high: I64) -> I64:
+    """(N, 2) ends of open edges, from place `low` to `high` each, that differ by rounding only."""
+    if not len(low):
+        return np.zeros((0, 2), np.int64)
     from scipy.spatial import cKDTree
 
-    low, high = edges.ends(alone)
     open_ = np.unique(np.concatenate([low, high]))
     points = places[open_].astype(np.float64)
     diagonal = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
@@ -87,13 +98,8 @@ def welded_faces(mesh: Mesh) -> tuple[I64, int]:
     # never further than a part of the shortest open edge: a seam is closed, a thin sheet is not
     shortest = np.linalg.norm(places[low].astype(np.float64) - places[high], axis=1).min()
     reach = min(max(WELD_STEPS * step, WELD_SIZE * diagonal), float(shortest) / 4)
-    pairs = cKDTree(points).query_pairs(reach, output_type="ndarray")
-    if not len(pairs):
-        mesh.__dict__["_edges"] = edges
-        return faces, len(places)
-    count, label = components(open_[pairs[:, 0]], open_[pairs[:, 1]], len(places))
-    out: I64 = label[faces]
-    return out, count
+    out: I64 = open_[cKDTree(points).query_pairs(reach, output_type="ndarray")]
+    return out
 
 
 @dataclass(frozen=True)
