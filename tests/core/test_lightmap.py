@@ -58,6 +58,18 @@ class Measure(unittest.TestCase):
         wanted = min(apart) if min(apart) <= reach else np.inf
         self.assertAlmostEqual(island_gap(uv, faces, np.arange(len(faces)), reach), wanted, places=6)
 
+    @settings(max_examples=40, deadline=None)
+    @given(st.floats(0, np.pi), st.floats(1.5, 60), st.floats(0.2, 1.9))
+    def test_strips_thinner_than_a_texel_are_told_however_they_lie(
+        self, angle: float, long: float, wide: float
+    ) -> None:
+        if abs(wide - 1) < 0.02:
+            return
+        uv, faces = squares((-0.5, -0.5, 1.0))
+        spun = np.array([[np.cos(angle), np.sin(angle)], [-np.sin(angle), np.cos(angle)]])
+        strip = (uv * [max(long, 2 * wide), wide] @ spun / 128 + 0.5).astype(np.float32)
+        self.assertEqual(measure(strip, faces, 128).thin, int(wide < 1))
+
     def test_overlaps_are_counted(self) -> None:
         self.assertEqual(
             measure(*squares((0, 0, 0.5), (0.4, 0.4, 0.5)), 64).overlaps, 2
@@ -189,6 +201,16 @@ class Crowded(unittest.TestCase):
                     self.check(positions, faces, got)
                     self.assertLessEqual(got.resolution, most)
                     self.assertGreater(got.report.fill, 0.1)
+
+    def test_many_loose_triangles_lie_by_their_shapes(self) -> None:
+        """By their boxes they cover less than half of a map, and take ten times as long to lay."""
+        rng = np.random.default_rng(87)
+        soup = rng.uniform(-1, 1, (450, 3)).astype(np.float32), np.arange(450, dtype=np.uint32).reshape(-1, 3)
+        began = time.process_time()
+        got = unwrap(*soup, 512, 2, "flat pieces")
+        self.assertLess(time.process_time() - began, 15)
+        self.check(*soup, got, 2)
+        self.assertGreater(got.report.fill, 0.55)
 
     def test_a_larger_map_is_told_and_the_destination_limits_it(self) -> None:
         positions, faces = many(sheet(), 2000)

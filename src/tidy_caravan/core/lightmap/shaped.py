@@ -25,8 +25,9 @@ from tidy_caravan.core.lightmap.layouts import (
 )
 from tidy_caravan.core.scene.arrays import F64, I64
 
-GRID = 256
-"""Cells along the longer side of a map; a cell is a texel, or several of a larger map."""
+GRID, FINE_GRID, SEVERAL = 256, 512, 16
+"""Cells along the longer side of a map, and where there are more than so many islands, which are small on it then. A cell is a
+texel, or several of a larger map."""
 COARSE = 64
 """Cells on which islands are tried first."""
 SLACK = 0.02
@@ -34,8 +35,6 @@ SLACK = 0.02
 STEPS, FINE_STEPS = 9, 4
 """Halvings of the scale, at first and on finer cells."""
 ORDERS = ("area", "long", "high")
-MOST_SHAPED = 60
-"""Islands up to which their shapes are looked at."""
 MOST_RATIOS = 16
 """Islands up to which other proportions of texels are tried."""
 RATIOS = (1.26, 1.59)
@@ -152,7 +151,7 @@ def shaped(
     islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0
 ) -> Layout | None:
     """See `packing.packed`. Time goes with the islands and their turns, and with the cells of the map."""
-    grid = Grid.of(resolution, padding, GRID, step)
+    grid = Grid.of(resolution, padding, GRID if len(islands) <= SEVERAL else FINE_GRID, step)
     packer = Packer(islands, grid.gap)
     about = 0.0
     if resolution > COARSE:

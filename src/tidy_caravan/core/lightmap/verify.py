@@ -134,12 +134,39 @@ def stretches(solid: F64, flat: F64) -> tuple[float, float]:
 
 
 def thin(corners: F64, label: I64, texel: float) -> int:
-    """How many islands of triangles (F, 3, 2) are nowhere a texel wide, by the narrower side of their boxes."""
-    low, high = np.full((int(label.max()) + 1, 2), np.inf), np.full((int(label.max()) + 1, 2), -np.inf)
+    """How many islands of triangles (F, 3, 2) are nowhere a texel wide, whichever way they lie: by the direction across which they are
+    narrowest, found in halving steps. Only those are looked at whose area is less than a texel times their length."""
+    count = int(label.max()) + 1
+    low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
     np.minimum.at(low, label, corners.min(axis=1))
     np.maximum.at(high, label, corners.max(axis=1))
-    side = (high - low).min(axis=1)
-    return int((side[np.isfinite(side)] < texel).sum())
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    area = np.bincount(label, np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2, count)
+    maybe = (area > 0) & (area < texel * np.hypot(*(high - low).T))
+    if not maybe.any():
+        return 0
+    kept = maybe[label]
+    owner = np.repeat((np.cumsum(maybe) - 1)[label[kept]], 3)
+    x, y = corners[kept].reshape(-1, 2).T
+
+    def width(angle: F64) -> F64:
+        along = x * np.cos(angle[owner]) + y * np.sin(angle[owner])
+        least, most = np.full(len(angle), np.inf), np.full(len(angle), -np.inf)
+        np.minimum.at(least, owner, along)
+        np.maximum.at(most, owner, along)
+        out: F64 = most - least
+        return out
+
+    turn = np.pi / 24
+    best, found = np.zeros(int(maybe.sum())), np.full(int(maybe.sum()), np.inf)
+    tries = [np.full(len(best), k * turn) for k in range(24)]
+    for _ in range(9):
+        for angle in tries:
+            now = width(angle)
+            best, found = np.where(now < found, angle, best), np.minimum(now, found)
+        turn /= 2
+        tries = [best - turn, best + turn]
+    return int((found < texel).sum())
 
 
 def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
