@@ -13,12 +13,24 @@ import time
 from typing import Any
 
 import numpy as np
-from pxr import Gf, Kind, Sdf, Tf, Usd, UsdGeom, UsdLux, UsdShade, Vt
+from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
 
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
+from tidy_caravan.core.formats.usd.native.prims import (
+    T,
+    apply_schema,
+    define,
+    instance,
+    mark,
+    place,
+    point_to,
+    put,
+    vectors,
+    whole,
+)
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I32, AnyArray
+from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.space.transforms import split_trs
 
 MARK = "tidyCaravan:onePart"
@@ -26,6 +38,7 @@ HOLDER = "tidyCaravan:holder"
 """On the default prim, which the format wants around everything and the scene has no node for."""
 FIXED_TIME = 315_619_200
 """2 January 1980, in a package: the first day of its format, whatever the clock of the file system rounds to."""
+BINDING = "MaterialBindingAPI"
 WRAPS = {10497: "repeat", 33648: "mirror", 33071: "clamp"}
 
 
@@ -60,10 +73,10 @@ def build(
     with tempfile.TemporaryDirectory() as folder:
         layer = ".usdc" if ending == ".usdz" else ending
         path = os.path.join(folder, f"{stem}{layer}")
-        stage = Usd.Stage.CreateNew(path)
-        paths, stands_for = write(stage, scene, stem, pictures, batches, swallowed, least)
-        stage.GetRootLayer().Save()
-        del stage
+        out = Sdf.Layer.CreateNew(path)
+        paths, stands_for = write(out, scene, stem, pictures, batches, swallowed, least)
+        out.Save()
+        del out
         if ending == ".usdz":
             path = archived(folder, {f"{stem}{layer}": path}, beside)
         with open(path, "rb") as file:
@@ -91,33 +104,43 @@ def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> st
 
 
 def write(
-    stage: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
+    layer: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
     least: int,
 ) -> tuple[list[str], dict[int, int]]:  # fmt: skip
-    UsdGeom.SetStageMetersPerUnit(stage, float(scene.convention.metres_per_unit))
-    UsdGeom.SetStageUpAxis(stage, "Z" if scene.convention.up == "Z" else "Y")
     names = Names()
     top = names.under("", stem)
-    root = UsdGeom.Xform.Define(stage, top)
-    Usd.ModelAPI(root).SetKind(Kind.Tokens.component)
-    stage.SetDefaultPrim(root.GetPrim())
-    root.GetPrim().SetCustomDataByKey(HOLDER, True)
-    looks = write_looks(stage, scene, top, names, pictures)
+    root = define(layer, top, "Xform")
+    root.kind = "component"
+    mark(root, HOLDER)
+    head = layer.pseudoRoot
+    head.SetInfo("metersPerUnit", float(scene.convention.metres_per_unit))
+    head.SetInfo("upAxis", "Z" if scene.convention.up == "Z" else "Y")
+    layer.defaultPrim = root.name
+    looks = write_looks(layer, scene, top, names, pictures)
+    with Sdf.ChangeBlock():
+        return write_tree(layer, scene, top, names, looks, batches, swallowed, least)
+
+
+def write_tree(
+    layer: Any, scene: Scene, top: str, names: Names, looks: dict[int, str], batches: dict[int, tuple[int, Any, Any]],
+    swallowed: Any, least: int,
+) -> tuple[list[str], dict[int, int]]:  # fmt: skip
+    """All but the materials; see `build`."""
     nodes = scene.nodes
     groups = assemblies(scene, least) if least else {}
     used = np.bincount(nodes.mesh[nodes.mesh >= 0], minlength=len(scene.meshes))
     prototypes: dict[int, str] = {}
     for i, mesh in enumerate(scene.meshes):
         if used[i] > 1 and mesh.triangles:
-            path = abstract(stage, names, mesh.name or f"mesh_{i}")
-            write_mesh(stage, f"{path}/mesh", mesh, scene, looks, path)
+            path = abstract(layer, names, mesh.name or f"mesh_{i}")
+            write_mesh(layer, f"{path}/mesh", mesh, scene, looks, path)
             prototypes[i] = path
     kept: dict[int, str] = {}
     for i in dict.fromkeys(groups.values()):
-        kept[i] = abstract(stage, names, nodes.names[i] or "group")
+        kept[i] = abstract(layer, names, nodes.names[i] or "group")
     stands_for = twins(scene, groups)
     paths = [""] * len(nodes)
-    parent = nodes.parent.tolist()
+    parent, meshes = nodes.parent.tolist(), nodes.mesh.tolist()
     for i in np.argsort(nodes.depth, kind="stable").tolist():
         if swallowed[i]:
             continue
@@ -126,119 +149,106 @@ def write(
         above = kept.get(parent[i], paths[parent[i]]) if parent[i] >= 0 else top
         path = names.under(above, nodes.names[i])
         paths[i] = path
+        m = meshes[i]
         if i in batches:
-            write_scatter(stage, path, scene, *batches[i], prototypes, looks)
-            prim = stage.GetPrimAtPath(path)
-        elif nodes.light[i] >= 0 and nodes.mesh[i] < 0 and nodes.camera[i] < 0:
-            prim = write_light(stage, path, scene.lights[nodes.light[i]], scene.convention.metres_per_unit)
-        elif nodes.camera[i] >= 0 and nodes.mesh[i] < 0:
-            prim = write_camera(stage, path, scene.cameras[nodes.camera[i]])
+            prim = write_scatter(layer, path, scene, *batches[i], prototypes, looks)
+        elif nodes.light[i] >= 0 and m < 0 and nodes.camera[i] < 0:
+            prim = write_light(layer, path, scene.lights[nodes.light[i]], scene.convention.metres_per_unit)
+        elif nodes.camera[i] >= 0 and m < 0:
+            prim = write_camera(layer, path, scene.cameras[nodes.camera[i]])
         else:
-            prim = UsdGeom.Xform.Define(stage, path).GetPrim()
-        if prim.GetName() != nodes.names[i]:
-            prim.SetDisplayName(nodes.names[i])
-        place(UsdGeom.Xformable(prim), nodes.local[i])
+            prim = define(layer, path, "Xform")
+        if prim.name != nodes.names[i]:
+            prim.SetInfo("displayName", nodes.names[i])
+        place(prim, nodes.local[i])
         if nodes.flags[i] & HIDDEN:
-            UsdGeom.Imageable(prim).MakeInvisible()
-        m = int(nodes.mesh[i])
+            put(prim, "visibility", T.Token, "invisible")
         if m >= 0 and scene.meshes[m].triangles:
-            write_part(stage, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]))
+            write_part(layer, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]))
         if nodes.page[i, 3] > 0:
-            write_places(prim, on_pages(nodes, np.array([i])), UsdGeom.Tokens.constant)
+            write_places(prim, on_pages(nodes, np.array([i])), "constant")
         if i in groups:
-            prim.GetReferences().AddInternalReference(kept[groups[i]])
-            prim.SetInstanceable(True)
+            instance(prim, kept[groups[i]])
     return paths, stands_for
 
 
-def abstract(stage: Any, names: Names, name: str) -> str:
+def abstract(layer: Any, names: Names, name: str) -> str:
     """Path of a new abstract prim that others may refer to."""
     holder = "/Prototypes"
-    if not stage.GetPrimAtPath(holder):
+    if not layer.GetPrimAtPath(holder):
         names.under("", "Prototypes")
-        stage.CreateClassPrim(holder)
+        define(layer, holder, "", Sdf.SpecifierClass)
     path = names.under(holder, name)
-    stage.CreateClassPrim(path).SetTypeName("Xform")
+    define(layer, path, "Xform", Sdf.SpecifierClass)
     return path
 
 
-def place(xform: Any, local: F64) -> None:
-    if not np.array_equal(local, np.eye(4)):
-        xform.MakeMatrixXform().Set(Gf.Matrix4d(*local.T.ravel().tolist()))
-
-
 def write_part(
-    stage: Any, prim: Any, path: str, scene: Scene, m: int, prototypes: dict[int, str], looks: dict[int, str],
+    layer: Any, prim: Any, path: str, scene: Scene, m: int, prototypes: dict[int, str], looks: dict[int, str],
     names: Names, has_children: bool,
 ) -> None:  # fmt: skip
     """The surface of a part: shared ones as instances; under a node with children in a prim of its own."""
-    mesh = scene.meshes[m]
-    prim.SetCustomDataByKey(MARK, True)
+    mark(prim, MARK)
     if m not in prototypes:
-        write_mesh(stage, f"{path}/mesh", mesh, scene, looks, "")
+        write_mesh(layer, f"{path}/mesh", scene.meshes[m], scene, looks, "")
         names.taken.setdefault(path, set()).add("mesh")
         return
     holder = prim
     if has_children:
         names.taken.setdefault(path, set()).add("mesh")
-        holder = UsdGeom.Xform.Define(stage, f"{path}/mesh").GetPrim()
-    holder.GetReferences().AddInternalReference(prototypes[m])
-    holder.SetInstanceable(True)
+        holder = define(layer, f"{path}/mesh", "Xform")
+    instance(holder, prototypes[m])
 
 
-def write_mesh(stage: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str) -> None:
+def write_mesh(layer: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str) -> None:
     """prototype: path of the abstract prim around it, inside which its materials have to be named as well."""
-    out = UsdGeom.Mesh.Define(stage, path)
-    out.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.positions, np.float32)))
-    out.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(mesh.triangles, 3, np.int32)))
+    out = define(layer, path, "Mesh")
     order = sorted_by_slot(mesh)
-    faces: I32 = mesh.indices[order].astype(np.int32)
-    out.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(faces.ravel()))
-    out.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    put(out, "points", T.Point3fArray, vectors(mesh.positions))
+    put(out, "faceVertexCounts", T.IntArray, whole(np.full(mesh.triangles, 3)))
+    put(out, "faceVertexIndices", T.IntArray, whole(mesh.indices[order].ravel()))
+    put(out, "subdivisionScheme", T.Token, "none", uniform=True)
     if scene.convention.handedness == "left":
-        out.CreateOrientationAttr(UsdGeom.Tokens.rightHanded)
-    box = mesh.bounds.astype(np.float32)
-    out.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(box)))
-    api = UsdGeom.PrimvarsAPI(out)
+        put(out, "orientation", T.Token, "rightHanded", uniform=True)
+    put(out, "extent", T.Float3Array, vectors(mesh.bounds))
     if mesh.normals is not None:
-        out.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(mesh.normals, np.float32)))
-        out.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+        put(out, "normals", T.Normal3fArray, vectors(mesh.normals), interpolation="vertex")
     for k, uv in enumerate(mesh.uvs):
-        flipped: AnyArray = np.ascontiguousarray(
-            np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]), np.float32
-        )
-        primvar = api.CreatePrimvar(set_name(k), Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
-        primvar.Set(Vt.Vec2fArray.FromNumpy(flipped))
+        flipped = np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)])
+        array = Vt.Vec2fArray.FromNumpy(np.ascontiguousarray(flipped, np.float32))
+        put(out, f"primvars:{set_name(k)}", T.TexCoord2fArray, array, interpolation="vertex")
     if mesh.colors:
-        rgb: AnyArray = np.ascontiguousarray(mesh.colors[0][:, :3], np.float32)
-        out.CreateDisplayColorPrimvar(UsdGeom.Tokens.vertex).Set(Vt.Vec3fArray.FromNumpy(rgb))
+        put(out, "primvars:displayColor", T.Color3fArray, vectors(mesh.colors[0][:, :3]), interpolation="vertex")
     slots = [s for s in mesh.slots if s >= 0]
     if any(scene.materials[s].double_sided for s in slots):
-        out.CreateDoubleSidedAttr(True)
+        put(out, "doubleSided", T.Bool, True, uniform=True)
     bound = {s: looks[s] for s in slots}
-    if prototype:
+    if prototype and slots:
+        define(layer, f"{prototype}/Looks", "Scope")
         for s in slots:
-            local = f"{prototype}/Looks/{looks[s].rsplit('/', 1)[-1]}"
-            stage.DefinePrim(f"{prototype}/Looks", "Scope")
-            stage.DefinePrim(local, "Material").GetReferences().AddInternalReference(looks[s])
-            bound[s] = local
+            bound[s] = f"{prototype}/Looks/{looks[s].rsplit('/', 1)[-1]}"
+            material = define(layer, bound[s], "Material")
+            material.referenceList.prependedItems = [Sdf.Reference(primPath=looks[s])]
     if len(mesh.slots) == 1 and slots:
-        UsdShade.MaterialBindingAPI.Apply(out.GetPrim()).Bind(UsdShade.Material(stage.GetPrimAtPath(bound[slots[0]])))
+        bind(out, bound[slots[0]])
     elif slots:
         begin = 0
-        UsdShade.MaterialBindingAPI.Apply(out.GetPrim())
+        apply_schema(out, BINDING)
         for s in mesh.slots:
             count = int((mesh.material == s).sum())
             if s >= 0:
-                indices: I32 = np.arange(begin, begin + count, dtype=np.int32)
-                subset = UsdGeom.Subset.CreateGeomSubset(
-                    out, f"slot_{s}", UsdGeom.Tokens.face, Vt.IntArray.FromNumpy(indices), UsdShade.Tokens.materialBind
-                )
-                UsdShade.MaterialBindingAPI.Apply(subset.GetPrim()).Bind(
-                    UsdShade.Material(stage.GetPrimAtPath(bound[s]))
-                )
+                subset = define(layer, f"{path}/slot_{s}", "GeomSubset")
+                put(subset, "elementType", T.Token, "face", uniform=True)
+                put(subset, "indices", T.IntArray, whole(np.arange(begin, begin + count)))
+                put(subset, "familyName", T.Token, "materialBind", uniform=True)
+                bind(subset, bound[s])
             begin += count
-        UsdShade.MaterialBindingAPI(out.GetPrim()).SetMaterialBindSubsetsFamilyType(UsdGeom.Tokens.nonOverlapping)
+        put(out, "subsetFamily:materialBind:familyType", T.Token, "nonOverlapping", uniform=True)
+
+
+def bind(prim: Any, material: str) -> None:
+    apply_schema(prim, BINDING)
+    point_to(prim, "material:binding", material)
 
 
 def sorted_by_slot(mesh: Mesh) -> AnyArray:
@@ -256,11 +266,13 @@ def set_name(channel: int) -> str:
     return "st" if channel == 0 else f"st{channel}"
 
 
-def write_looks(stage: Any, scene: Scene, top: str, names: Names, pictures: dict[int, str]) -> dict[int, str]:
+def write_looks(layer: Any, scene: Scene, top: str, names: Names, pictures: dict[int, str]) -> dict[int, str]:
+    """Materials, on a stage that holds nothing else."""
     out: dict[int, str] = {}
     if not scene.materials:
         return out
     holder = names.under(top, "Looks")
+    stage = Usd.Stage.CreateInMemory()
     UsdGeom.Scope.Define(stage, holder)
     for i, m in enumerate(scene.materials):
         path = names.under(holder, m.name or f"material_{i}")
@@ -314,6 +326,8 @@ def write_looks(stage: Any, scene: Scene, top: str, names: Names, pictures: dict
             for target, channel, kind, from_kind in inputs:
                 shader.CreateInput(target, kind).ConnectToSource(texture.CreateOutput(channel, from_kind))
         out[i] = path
+    define(layer, holder, "Scope")
+    Sdf.CopySpec(stage.GetRootLayer(), holder, layer, holder)
     return out
 
 
@@ -347,66 +361,64 @@ def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, s
 
 
 def write_scatter(
-    stage: Any, path: str, scene: Scene, m: int, matrices: AnyArray, places: AnyArray | None, prototypes: dict[int, str],
+    layer: Any, path: str, scene: Scene, m: int, matrices: AnyArray, places: AnyArray | None, prototypes: dict[int, str],
     looks: dict[int, str],
-) -> None:  # fmt: skip
-    out = UsdGeom.PointInstancer.Define(stage, path)
+) -> Any:  # fmt: skip
+    out = define(layer, path, "PointInstancer")
+    define(layer, f"{path}/Prototypes", "")
     prototype = f"{path}/Prototypes/{(scene.meshes[m].name and Tf.MakeValidIdentifier(scene.meshes[m].name)) or 'mesh'}"
-    holder = UsdGeom.Xform.Define(stage, prototype).GetPrim()
+    holder = define(layer, prototype, "Xform")
     if m in prototypes:
-        holder.GetReferences().AddInternalReference(prototypes[m])
-        holder.SetInstanceable(True)
+        instance(holder, prototypes[m])
     else:
-        write_mesh(stage, f"{prototype}/mesh", scene.meshes[m], scene, looks, "")
-    out.CreatePrototypesRel().SetTargets([prototype])
+        write_mesh(layer, f"{prototype}/mesh", scene.meshes[m], scene, looks, "")
+    point_to(out, "prototypes", prototype)
     translation, rotation, scale, _ = split_trs(np.asarray(matrices, np.float64))
-    count = len(translation)
-    out.CreateProtoIndicesAttr(Vt.IntArray.FromNumpy(np.zeros(count, np.int32)))
-    out.CreatePositionsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(translation, np.float32)))
-    out.CreateScalesAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(scale, np.float32)))
-    out.CreateOrientationsfAttr(Vt.QuatfArray.FromNumpy(np.ascontiguousarray(rotation, np.float32)))
+    put(out, "protoIndices", T.IntArray, whole(np.zeros(len(translation))))
+    put(out, "positions", T.Point3fArray, vectors(translation))
+    put(out, "scales", T.Float3Array, vectors(scale))
+    turns = Vt.QuatfArray.FromNumpy(np.ascontiguousarray(rotation, np.float32))
+    put(out, "orientationsf", T.QuatfArray, turns)
     if places is not None:
-        write_places(out.GetPrim(), places, UsdGeom.Tokens.vertex)
+        write_places(out, places, "vertex")
+    return out
 
 
-def write_places(prim: Any, places: AnyArray, each: Any) -> None:
+def write_places(prim: Any, places: AnyArray, each: str) -> None:
     """Where lightmaps lie on shared pages (K, 5), as primvars of a prim: one an instance, or one for all below it."""
     turned = np.asarray(places[:, :4], np.float32).copy()
     turned[:, 3] = 1 - places[:, 1] - places[:, 3]  # coordinates go upwards here
-    api = UsdGeom.PrimvarsAPI(prim)
-    column = api.CreatePrimvar("lightmapScaleOffset", Sdf.ValueTypeNames.Float4Array, each)
-    column.Set(Vt.Vec4fArray.FromNumpy(np.ascontiguousarray(turned)))
-    page = api.CreatePrimvar("lightmapPage", Sdf.ValueTypeNames.IntArray, each)
-    page.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(places[:, 4], np.int32)))
+    array = Vt.Vec4fArray.FromNumpy(np.ascontiguousarray(turned))
+    put(prim, "primvars:lightmapScaleOffset", T.Float4Array, array, interpolation=each)
+    put(prim, "primvars:lightmapPage", T.IntArray, whole(places[:, 4]), interpolation=each)
 
 
-def write_light(stage: Any, path: str, light: Any, metres: float) -> Any:
+def write_light(layer: Any, path: str, light: Any, metres: float) -> Any:
     """Points and spots as spheres of a centimetre whose area is normalized away; candela and lux as intensity."""
-    if light.kind == "directional":
-        out = UsdLux.DistantLight.Define(stage, path)
-    else:
-        out = UsdLux.SphereLight.Define(stage, path)
-        out.CreateRadiusAttr(0.01 / metres)
-        out.CreateNormalizeAttr(True)
-        out.CreateTreatAsPointAttr(True)
+    out = define(layer, path, "DistantLight" if light.kind == "directional" else "SphereLight")
+    if light.kind != "directional":
+        put(out, "inputs:radius", T.Float, 0.01 / metres)
+        put(out, "inputs:normalize", T.Bool, True)
+        put(out, "treatAsPoint", T.Bool, True)
         if light.kind == "spot":
-            UsdLux.ShapingAPI.Apply(out.GetPrim()).CreateShapingConeAngleAttr(math.degrees(light.outer_cone))
-    out.CreateIntensityAttr(float(light.intensity))
-    out.CreateColorAttr(Gf.Vec3f(*light.color))
-    return out.GetPrim()
+            apply_schema(out, "ShapingAPI")
+            put(out, "inputs:shaping:cone:angle", T.Float, math.degrees(light.outer_cone))
+    put(out, "inputs:intensity", T.Float, float(light.intensity))
+    put(out, "inputs:color", T.Color3f, Gf.Vec3f(*light.color))
+    return out
 
 
-def write_camera(stage: Any, path: str, camera: Any) -> Any:
-    out = UsdGeom.Camera.Define(stage, path)
+def write_camera(layer: Any, path: str, camera: Any) -> Any:
+    out = define(layer, path, "Camera")
     far = camera.zfar if camera.zfar is not None and camera.zfar > camera.znear else camera.znear * 1e6
-    out.CreateClippingRangeAttr(Gf.Vec2f(camera.znear, far))
+    put(out, "clippingRange", T.Float2, Gf.Vec2f(camera.znear, far))
     if camera.kind == "orthographic":
-        out.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
-        out.CreateHorizontalApertureAttr(camera.xmag * 20)
-        out.CreateVerticalApertureAttr(camera.ymag * 20)
+        put(out, "projection", T.Token, "orthographic")
+        put(out, "horizontalAperture", T.Float, camera.xmag * 20)
+        put(out, "verticalAperture", T.Float, camera.ymag * 20)
     else:
         high = 24.0
-        out.CreateVerticalApertureAttr(high)
-        out.CreateHorizontalApertureAttr(high * (camera.aspect or 1.5))
-        out.CreateFocalLengthAttr(high / 2 / math.tan(camera.yfov / 2))
-    return out.GetPrim()
+        put(out, "verticalAperture", T.Float, high)
+        put(out, "horizontalAperture", T.Float, high * (camera.aspect or 1.5))
+        put(out, "focalLength", T.Float, high / 2 / math.tan(camera.yfov / 2))
+    return out
