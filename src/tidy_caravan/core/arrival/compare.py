@@ -54,7 +54,7 @@ from tidy_caravan.core.scene import Identities, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Tell, Workshop
+from tidy_caravan.core.work.heavy import Remembered, Tell, Workshop
 
 ROWS = 200_000
 MOST_TOLD = 12
@@ -88,6 +88,8 @@ def arrive(
 
     The source must be in the convention it was carried in. Raises UnusableInput.
     """
+    # the source and what was packed are compared with the same arrived meshes: what is alike is compared once
+    workshop = workshop or Workshop(results=Remembered())
     main = folder / manifest.main_file
     if Path(manifest.main_file).name != manifest.main_file or not main.is_file():
         raise UnusableInput(f"the package has no {manifest.main_file}", where=str(folder))
@@ -109,7 +111,7 @@ def arrive(
 
 
 def levels_proven(
-    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop | None, tell: Tell
+    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop, tell: Tell
 ) -> tuple[list[str], list[str]]:
     """What is wrong with the levels of detail of a package, and what there is of them.
 
@@ -159,7 +161,7 @@ def levels_proven(
             *(f"“{p}” came from nowhere" for p in report.extra),
         ]
         told += [f"“{r.path}”: {r.told}" for r in report.rows if r.faults][:MOST_TOLD]
-        far, beyond = too_coarse(whole, coarse, one.error_mm, workshop or Workshop(), tell)
+        far, beyond = too_coarse(whole, coarse, one.error_mm, workshop, tell)
         told += beyond[:MOST_TOLD]
         problems += [f"level of detail {one.level}: {text}" for text in told]
         if not beyond:

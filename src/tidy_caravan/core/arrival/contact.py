@@ -94,6 +94,9 @@ def contact(
         )
 
     for members in groups:
+        if len(members) == 1:
+            firsts.append(int(members[0]))
+            continue
         # compared exactly is a part that stands where it should, as most do: one that was moved does not blame the others
         middle = np.median(relative[members], axis=0)
         odd = np.abs(relative[members] - middle).sum(axis=(1, 2))

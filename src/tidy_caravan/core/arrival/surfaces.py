@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any
 
@@ -266,7 +266,7 @@ def compared(
     found = difference(
         a, b, np.array(map_a), np.array(map_b), limit, mirrored, sets, channels, tangents, uvs, Pairing(pairing), loose
     )
-    figures = asdict(found)
+    figures = dict(vars(found))
     figures["uv"] = [[k, v] for k, v in found.uv.items()]
     figures["slots"] = [[i, j, n] for (i, j), n in found.slots.items()]
     return {}, {k: str(v) if isinstance(v, float) and not np.isfinite(v) else v for k, v in figures.items()}
