@@ -373,7 +373,7 @@ def as_in_space(uv: F32, mesh: Surface, label: I64) -> F32:
     return out
 
 
-RELAY = Work("lightmap laid out anew", 7, "tidy_caravan.core.lightmap.unwrap:relay", native=False)
+RELAY = Work("lightmap laid out anew", 7, "tidy_caravan.core.lightmap.unwrap:relay")
 
 
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
