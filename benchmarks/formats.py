@@ -19,6 +19,7 @@ from benchmarks.timing import in_turn
 from tidy_caravan.core.formats import bundle_from_files, load, write
 
 MESHES, INSTANCES, COPIES = 600, 6_000, 100_000
+WRITTEN = 5_000
 PLAIN_USD = """
 import sys, numpy as np
 from pxr import Usd, UsdGeom, UsdShade
@@ -181,7 +182,30 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
             f"     formats   {title}, {size:.1f} MiB: plain {taken['plain']:.2f} s, ours {taken['ours']:.2f} s, peak {peak(file)}"
         )
         out.append((f"{title}, against the library's plain read", taken["ours"] / taken["plain"], "≤", limit))
-    return out + loose_triangles()
+    return out + loose_triangles() + written()
+
+
+def written() -> list[tuple[str, float, str, float]]:
+    """Writing four times as many instances of one mesh."""
+    import trimesh
+
+    def scene_of(count: int) -> Any:
+        scene = trimesh.Scene()
+        places = np.random.default_rng(2).uniform(-500, 500, (count, 3))
+        scene.add_geometry(trimesh.creation.box((1, 2, 3)), node_name="n0", geom_name="crate")
+        for k, place in enumerate(places):
+            matrix = trimesh.transformations.translation_matrix(place)
+            scene.graph.update(frame_to=f"n{k}", matrix=matrix, geometry="crate")
+        return load(bundle_from_files({"a.glb": scene.export(file_type="glb")}))
+
+    few, many = scene_of(WRITTEN), scene_of(4 * WRITTEN)
+    out = []
+    for kind in ("usdc", "dae", "glb"):
+        ways = {"few": lambda kind=kind: write(few, kind, "x"), "many": lambda kind=kind: write(many, kind, "x")}
+        taken = in_turn(ways, 2)
+        print(f"     formats   {4 * WRITTEN} parts written as {kind}: {taken['many']:.2f} s")
+        out.append((f"four times as many parts written as {kind}", taken["many"] / taken["few"], "≤", 6.0))
+    return out
 
 
 def loose_triangles() -> list[tuple[str, float, str, float]]:

@@ -11,10 +11,14 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, UsdValidation, Vt
 
+from tests.core.test_gltf import everything
 from tests.support import PNG
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load, write
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
+from tidy_caravan.core.space.convert import convert
+from tidy_caravan.demo.ferry_landing import landing
 
 QUAD = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]
 
@@ -505,6 +509,34 @@ class Writing(unittest.TestCase):
                 instances = [p for p in stage.Traverse() if p.IsInstance()]
                 self.assertEqual(len(instances), 5)
                 self.assertEqual(len(stage.GetPrototypes()), 1)
+
+    def test_names_types_and_variability_are_those_of_the_schemas(self) -> None:
+        """Nothing but the schemas knows them: a misspelt attribute is no fault of a layer, and nobody reads it."""
+        free = ("primvars:", "xformOp:", "xformOpOrder", "subsetFamily:", "inputs:", "outputs:", "material:binding")
+        seen: set[str] = set()
+        gltf = everything().scene()
+        own = convert(gltf, BUILT_IN[2].file_convention("usda"))
+        two_lights = self.packages()
+        for scene, lists in ((own, False), (own, True), (two_lights, False), (landing(), True)):
+            with tempfile.TemporaryDirectory() as folder:
+                for name, data in write(scene, "usda", "scene", lists).files.items():
+                    path = Path(folder) / name
+                    path.parent.mkdir(exist_ok=True)
+                    path.write_bytes(data)
+                stage = Usd.Stage.Open(str(Path(folder) / "scene.usda"))
+                for prim in stage.TraverseAll():
+                    schema = prim.GetPrimDefinition()
+                    for attribute in prim.GetAuthoredAttributes():
+                        name = attribute.GetName()
+                        if (wanted := schema.GetAttributeDefinition(name)) and wanted.GetTypeName():
+                            self.assertEqual(attribute.GetTypeName(), wanted.GetTypeName(), attribute.GetPath())
+                            self.assertEqual(attribute.GetVariability(), wanted.GetVariability(), attribute.GetPath())
+                            seen.add(name)
+                        else:
+                            self.assertTrue(name.startswith(free), attribute.GetPath())
+        drawn = {"points", "extent", "normals", "doubleSided", "subdivisionScheme", "elementType", "familyName"}
+        lit = {"inputs:intensity", "inputs:color", "treatAsPoint", "inputs:shaping:cone:angle", "clippingRange"}
+        self.assertEqual((drawn | lit) - seen, set())
 
     def test_a_package_is_read_back_as_it_was_and_equal_scenes_give_equal_bytes(self) -> None:
         scene = self.packages()
