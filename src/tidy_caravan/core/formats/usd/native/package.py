@@ -267,12 +267,13 @@ def set_name(channel: int) -> str:
 
 
 def write_looks(layer: Any, scene: Scene, top: str, names: Names, pictures: dict[int, str]) -> dict[int, str]:
-    """Materials, on a stage that holds nothing else."""
+    """Materials, on a stage of the layer while it holds nothing else. (What one layer copies from another has its fields in the
+    order of the names' addresses, which is not the same in every process.)"""
     out: dict[int, str] = {}
     if not scene.materials:
         return out
     holder = names.under(top, "Looks")
-    stage = Usd.Stage.CreateInMemory()
+    stage = Usd.Stage.Open(layer)
     UsdGeom.Scope.Define(stage, holder)
     for i, m in enumerate(scene.materials):
         path = names.under(holder, m.name or f"material_{i}")
@@ -326,8 +327,6 @@ def write_looks(layer: Any, scene: Scene, top: str, names: Names, pictures: dict
             for target, channel, kind, from_kind in inputs:
                 shader.CreateInput(target, kind).ConnectToSource(texture.CreateOutput(channel, from_kind))
         out[i] = path
-    define(layer, holder, "Scope")
-    Sdf.CopySpec(stage.GetRootLayer(), holder, layer, holder)
     return out
 
 
