@@ -26,8 +26,8 @@ from tidy_caravan.core.lightmap.layouts import (
 from tidy_caravan.core.scene.arrays import F64, I64
 
 GRID, FINE_GRID, SEVERAL = 256, 512, 16
-"""Cells along the longer side of a map, and where there are more than so many islands, which are small on it then. A cell is a
-texel, or several of a larger map."""
+"""Cells along the longer side of a map, and where there are more than so many islands, which are small on it then, unless what lies
+between them is large. A cell is a texel, or several of a larger map."""
 COARSE = 64
 """Cells on which islands are tried first."""
 SLACK = 0.02
@@ -35,6 +35,8 @@ SLACK = 0.02
 STEPS, FINE_STEPS = 9, 4
 """Halvings of the scale, at first and on finer cells."""
 ORDERS = ("area", "long", "high")
+EVERY_ORDER = 60
+"""Islands up to which all of them are tried on fine cells; of more the one that did best on coarse cells."""
 MOST_RATIOS = 16
 """Islands up to which other proportions of texels are tried."""
 RATIOS = (1.26, 1.59)
@@ -151,13 +153,16 @@ def shaped(
     islands: list[Island], resolution: int, padding: float, square: bool = False, step: int = 0
 ) -> Layout | None:
     """See `packing.packed`. Time goes with the islands and their turns, and with the cells of the map."""
-    grid = Grid.of(resolution, padding, GRID if len(islands) <= SEVERAL else FINE_GRID, step)
+    fine = len(islands) > SEVERAL and resolution / GRID > max(1.0, padding / 4)
+    grid = Grid.of(resolution, padding, FINE_GRID if fine else GRID, step)
     packer = Packer(islands, grid.gap)
     about = 0.0
     if resolution > COARSE:
         rough = Grid.of(resolution, padding, COARSE, step)
-        first = Packer(islands, rough.gap).largest(*rough.room(rough.side), np.ones(2))
+        coarse = Packer(islands, rough.gap)
+        first = coarse.largest(*rough.room(rough.side), np.ones(2))
         about = first[0] * rough.cell / grid.cell if first else 0.0
+        packer.order, packer.every = coarse.order, not first or len(islands) <= EVERY_ORDER
     found = packer.largest(*grid.room(grid.side), np.ones(2), FINE_STEPS + 2 if about else STEPS, about)
     if found is None:
         return None
