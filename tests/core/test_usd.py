@@ -516,8 +516,8 @@ class Writing(unittest.TestCase):
         seen: set[str] = set()
         gltf = everything().scene()
         own = convert(gltf, BUILT_IN[2].file_convention("usda"))
-        two_lights = self.packages()
-        for scene, lists in ((own, False), (own, True), (two_lights, False), (landing(), True)):
+        packages = self.packages()
+        for scene, lists in ((own, False), (own, True), (packages, False), (landing(), True)):
             with tempfile.TemporaryDirectory() as folder:
                 for name, data in write(scene, "usda", "scene", lists).files.items():
                     path = Path(folder) / name
