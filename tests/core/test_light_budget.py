@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.lightmap.budget import Limits, Lit, at_budget, at_texel, bargains, sized, stairs, widths
 from tidy_caravan.core.lightmap.lit import ceilings, lit_parts
 from tidy_caravan.core.lightmap.unwrap import Surface, as_in_space, unwrap
@@ -71,6 +72,35 @@ class Sizes(unittest.TestCase):
         self.assertAlmostEqual(at_texel(lit, one.texel * 1.000001, limits).bytes, one.bytes)
         self.assertEqual(bargains(lit, 0.049, limits)[0].texel, one.texel)
         self.assertEqual(bargains(lit, 0.08, limits), [])
+
+
+class Surfaces(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 10_000), st.sampled_from(["box", "cylinder", "ball"]), st.booleans())
+    def test_surfaces_of_parts_are_as_large_as_another_library_measures_them(
+        self, seed: int, shape: str, flat: bool
+    ) -> None:
+        rng = np.random.default_rng(seed)
+        made = {
+            "box": trimesh.creation.box(rng.uniform(0.1, 3, 3)), "cylinder": trimesh.creation.cylinder(0.4, 2),
+            "ball": trimesh.creation.icosphere(3),
+        }[shape]  # fmt: skip
+        turns = [trimesh.transformations.random_rotation_matrix(rng.random(3)) for _ in range(2)]
+        scale = np.diag([*10 ** rng.uniform(-1, 1, 3) * rng.choice([1, -1], 3), 1.0])
+        scale[1, 1] *= 0 if flat else 1
+        places = np.array([turns[0] @ scale @ turns[1], turns[0] @ (scale[0, 0] * np.eye(4)), np.eye(4)])
+        scene = Scene(GLTF, make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]), (as_mesh(made),))
+        truth = [made.copy().apply_transform(m).area for m in places]
+        np.testing.assert_allclose(surface_scales(scene, np.arange(3)) ** 2 * made.area, truth, rtol=2e-3)
+
+    def test_a_sheet_stretched_along_one_axis_gets_a_map_as_long(self) -> None:
+        sheet = as_mesh(trimesh.Trimesh([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], [[0, 1, 2], [0, 2, 3]]))
+        sheet = replace(sheet, uvs=(sheet.positions[:, :2],) * 2)
+        places = np.array([np.diag(d) for d in ([8.0, 1, 1, 1], [1.0, 4, 1, 1], [2.0, 2, 2, 1])])
+        scene = Scene(GLTF, make_nodes([-1] * 3, places, list("abc"), mesh=[0, 0, 0]), (sheet,))
+        _, lit = lit_parts(scene, METRE.model_copy(update={"lightmap_maps": "powers"}))
+        np.testing.assert_allclose(lit.aspect, [1 / 8, 4, 1])
+        np.testing.assert_allclose(lit.area, [8, 4, 4])
 
 
 class Budgets(unittest.TestCase):

@@ -43,6 +43,10 @@ def stretch(mesh: Mesh, matrix: Any) -> Any:
     )
 
 
+def survey_codes(scene: Scene) -> set[str]:
+    return {f.code for f in survey(scene, BUILT_IN[0])}
+
+
 class Projection(unittest.TestCase):
     def test_a_box_has_the_size_it_was_asked_for_on_every_edge(self) -> None:
         for scale in (1.0, 3.0):
@@ -52,6 +56,14 @@ class Projection(unittest.TestCase):
             self.assertTrue(np.allclose(stretch(out.meshes[0], matrix), 0.5, atol=1e-5))
             self.assertEqual(furthest_apart(scene, out), 0.0)
             self.assertEqual(changes[0].text, "1 mesh given a first UV set by box projection")
+
+    def test_a_unit_box_stretched_to_a_slab_or_a_post_has_the_size_on_every_edge(self) -> None:
+        turn = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3])
+        for size in ([20, 0.2, 12], [0.1, 4, -0.1]):
+            matrix = turn @ np.diag([*size, 1.0])
+            out, _ = project(scene_of((trimesh.creation.box(), matrix)), metresPerRepeat=0.5)
+            self.assertTrue(np.allclose(stretch(out.meshes[0], matrix), 0.5, atol=1e-5))
+            self.assertEqual(survey_codes(out) & {"uv.scale", "uv.instance-scale"}, set())
 
     def test_a_plane_is_laid_out_along_its_thin_axis_and_upright(self) -> None:
         board = trimesh.creation.box([2, 1, 0.02])
@@ -154,6 +166,19 @@ class Scale(unittest.TestCase):
         self.assertEqual(found["uv.scale"].parts, [0, 1])
         board = replace(scene.meshes[0], uvs=(np.clip(scene.meshes[0].uvs[0] * 0.01, 0, 1),))
         self.assertEqual(self.found(scene.but(meshes=(board, *scene.meshes[1:]))), {})
+
+    def test_parts_stretched_along_one_axis_are_measured_by_their_surface(self) -> None:
+        unit = [project(scene_of((trimesh.creation.box([1, 1, 1 + 0.1 * k]), np.eye(4))))[0].meshes[0] for k in (0, 1)]
+        posts = [as_mesh(trimesh.creation.box([1, 1, 8 + k]), 0) for k in range(2)]
+        beams = [project(scene_of((None, np.eye(4)), meshes=(m,)))[0].meshes[0] for m in posts]
+        # eight times as long on one axis: the same surface as a beam has, at half the repeats and less
+        long = np.diag([1.0, 1, 8, 1])
+        places = [(None, trimesh.transformations.translation_matrix([3 * k, 0, 0])) for k in range(3)]
+        finding = self.found(scene_of(*places, (None, long), meshes=(*beams, *unit)))["uv.scale"]
+        self.assertEqual(finding.parts, [3])
+        self.assertAlmostEqual(finding.value, ((4 * 8.8 + 2) / (4 * 1.1 + 2)) ** 0.5, places=4)
+        out, _ = parse_step(finding.mend).apply(scene_of(*places, (None, long), meshes=(*beams, *unit)), StepContext())
+        self.assertNotIn("uv.scale", self.found(out))
 
     def test_instances_at_different_scales_are_reported(self) -> None:
         scene = self.row(0.5, 0.5)

@@ -10,6 +10,7 @@ from PIL import Image
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pose import at_rest
+from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F32, I64, U32, AnyArray
 
@@ -88,7 +89,7 @@ def sample(scene: Scene) -> tuple[F32, F32, I64]:
         if mesh.triangles and len(rows):
             vectors = face_vectors(mesh.positions, mesh.indices)
             along = np.cumsum(np.linalg.norm(vectors, axis=1))
-            size = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (2 / 3)
+            size = surface_scales(scene, rows) ** 2
             if along[-1] > 0 and np.isfinite(along[-1]):
                 per_mesh.append((mesh, rows, vectors, along, float(along[-1] * size.sum())))
     total = sum(p[4] for p in per_mesh)

@@ -14,6 +14,7 @@ from pydantic import Field
 
 from tidy_caravan.core.conventions.destinations import CamelModel, Destination
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 
@@ -88,8 +89,7 @@ class Sheet:
         """(P,) bytes of each part's own lightmap: as it was chosen, else the next power of two; 0 where it gets none."""
         area = self.by_mesh(lambda m: float(np.linalg.norm(face_vectors(m.positions, m.indices), axis=1).sum()) / 2)
         nodes = self.scene.nodes
-        scale = np.abs(np.linalg.det(nodes.world[self.rows, :3, :3])) ** (2 / 3)
-        metres = area[self.mesh] * scale * self.scene.convention.metres_per_unit**2
+        metres = area[self.mesh] * (surface_scales(self.scene, self.rows) * self.scene.convention.metres_per_unit) ** 2
         edge = np.sqrt(np.maximum(metres, 1e-12) / FILL) / self.weights.light_texel_m
         texels = np.clip(2 ** np.ceil(np.log2(np.maximum(edge, 1.0))), *EDGES) ** 2
         chosen = nodes.lightmap[self.rows].prod(axis=1)  # by a step of the route, where there is one

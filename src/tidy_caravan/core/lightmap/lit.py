@@ -8,6 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.stretched import gathered, lengths, surface_scales, uneven
 from tidy_caravan.core.lightmap.budget import Limits, Lit
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
@@ -24,13 +25,23 @@ HEAD_M = 2.2
 
 @dataclass(frozen=True)
 class SetFigures:
-    """area: of the mesh, in its units squared. fill: of the map. along: how many times longer a step in v is in space than
-    one in u, on average, which is the map's height by its width for square texels. there: whether a set is."""
+    """area: of the mesh, in its units squared. fill: of the map. there: whether a set is. steps: (F', 3) what a step in u is
+    in space on each triangle, times its area in the map, and the same in v."""
 
     area: float
     fill: float
-    along: float
     there: bool
+    steps: tuple[F64, F64] = (np.eye(3)[:1], np.eye(3)[:1])
+
+    def along(self, linear: F64 | None = None) -> F64:
+        """(K,) how many times longer a step in v is in space than one in u, on average, under each matrix (K, 3, 3), or (1,)
+        as the mesh stands: the map's height by its width for square texels."""
+        if linear is None:
+            by_u, by_v = (np.linalg.norm(way, axis=1).sum(keepdims=True) for way in self.steps)
+        else:
+            by_u, by_v = (lengths(gathered(way), linear) for way in self.steps)
+        out: F64 = by_v / np.maximum(by_u, 1e-30)
+        return out
 
 
 def set_figures(mesh: Mesh, channel: int) -> SetFigures:
@@ -38,7 +49,7 @@ def set_figures(mesh: Mesh, channel: int) -> SetFigures:
     normal = face_vectors(mesh.positions, mesh.indices)
     area = float(np.linalg.norm(normal, axis=1).sum()) / 2
     if len(mesh.uvs) <= channel or not mesh.triangles:
-        return SetFigures(area, GUESSED_FILL, 1.0, False)
+        return SetFigures(area, GUESSED_FILL, False)
     corners = mesh.uvs[channel].astype(np.float64)[mesh.indices]
     a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     double = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
@@ -47,14 +58,12 @@ def set_figures(mesh: Mesh, channel: int) -> SetFigures:
     e, f = points[:, 1] - points[:, 0], points[:, 2] - points[:, 0]
     good = np.abs(double) > 1e-14
     if not good.any() or not np.isfinite(fill):
-        return SetFigures(area, GUESSED_FILL, 1.0, False)
+        return SetFigures(area, GUESSED_FILL, False)
     by_u = (e * b[:, 1:] - f * a[:, 1:])[good] / double[good, None]
     by_v = (f * a[:, :1] - e * b[:, :1])[good] / double[good, None]
     weight = np.abs(double[good])
-    along = float(
-        (np.linalg.norm(by_v, axis=1) * weight).sum() / max((np.linalg.norm(by_u, axis=1) * weight).sum(), 1e-30)
-    )
-    return SetFigures(area, min(max(fill, 1e-4), 1.0), along, True)
+    ways = by_u * weight[:, None], by_v * weight[:, None]
+    return SetFigures(area, min(max(fill, 1e-4), 1.0), True, ways)
 
 
 def lit_parts(scene: Scene, destination: Destination, assignment: Assignment | None = None) -> tuple[I64, Lit]:
@@ -68,15 +77,21 @@ def lit_parts(scene: Scene, destination: Destination, assignment: Assignment | N
     rows: I64 = np.flatnonzero(wanted)
     mesh = nodes.mesh[rows]
     used = np.unique(mesh)
-    table = np.zeros((len(scene.meshes) + 1, 3))
-    for i in used.tolist():
+    table = np.zeros((len(scene.meshes) + 1, 2))
+    linear = nodes.world[rows, :3, :3]
+    along, bent = np.ones(len(rows)), uneven(linear)
+    order = np.argsort(mesh, kind="stable")
+    begin = np.searchsorted(mesh[order], used)
+    for i, here in zip(used.tolist(), np.split(order, begin[1:]) if len(used) else [], strict=True):
         own = set_figures(scene.meshes[i], channel)
-        table[i] = own.area, own.fill, own.along
-    scale: F64 = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (2 / 3)
-    area: F64 = table[mesh, 0] * scale * scene.convention.metres_per_unit**2
+        table[i] = own.area, own.fill
+        along[here] = own.along()
+        if len(stretched := here[bent[here]]):
+            along[stretched] = own.along(linear[stretched])
+    area: F64 = table[mesh, 0] * (surface_scales(scene, rows) * scene.convention.metres_per_unit) ** 2
     map_ = nodes.lightmap[rows]
     known = map_[:, 0] > 0
-    aspect = np.where(known, map_[:, 1] / np.maximum(map_[:, 0], 1), shape_of(table[mesh, 2], destination))
+    aspect = np.where(known, map_[:, 1] / np.maximum(map_[:, 0], 1), shape_of(along, destination))
     keep = area > 0
     lit = Lit(area, table[mesh, 1], aspect, weight[rows], area, np.where(known, map_[:, 0], 0).astype(np.int64))
     return rows[keep], lit.of(keep)

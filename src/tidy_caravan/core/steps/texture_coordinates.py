@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
+from tidy_caravan.core.geometry.stretched import EVEN, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
@@ -118,17 +119,13 @@ class FirstUvs(Step):
     def frames(self, scene: Scene, rows: I64) -> tuple[dict[int, F64], dict[int, tuple[str, I64]]]:
         """By mesh the matrix from it to metres, and what is to be said of it."""
         nodes, metres = scene.nodes, scene.convention.metres_per_unit
-        order = rows[np.argsort(nodes.mesh[rows], kind="stable")]
-        used, begin = np.unique(nodes.mesh[order], return_index=True)
         out: dict[int, F64] = {}
         notes: dict[int, tuple[str, I64]] = {}
-        for i, users in zip(used.tolist(), np.split(order, begin[1:]) if len(order) else [], strict=True):
+        for i, users, size, middle in in_the_middle(scene, rows):
             world = nodes.world[users]
-            size = np.abs(np.linalg.det(world[:, :3, :3])) ** (1 / 3)
-            middle = float(np.median(size)) if (size > 0).any() else 1.0
             frame = np.eye(4)
-            frame[:3, :3] *= (middle if middle > 0 else 1.0) * metres
-            if len(users) > 1 and size.max(initial=0.0) > SCALES_APART * max(float(size.min(initial=np.inf)), 1e-30):
+            frame[:3, :3] = stretch_of(nodes.world[middle, :3, :3]) * metres
+            if len(users) > 1 and scaled_apart(world[:, :3, :3], size):
                 notes[i] = ("parts are instances at different scales: a repeat measures differently on them", users)
             if self.align == "world":
                 alike = np.abs(world[:, :3, :3] - world[0, :3, :3]).max() <= ALIKE * np.abs(world[0, :3, :3]).max()
@@ -140,6 +137,39 @@ class FirstUvs(Step):
                     notes[i] = ("parts share a mesh and are turned differently: laid out in their own axes", users)
             out[i] = frame
         return out, notes
+
+
+def in_the_middle(scene: Scene, rows: I64) -> Iterator[tuple[int, I64, F64, int]]:
+    """By mesh: the nodes (U,) of `rows` that draw it, the scales (U,) of their surfaces, and that node whose scale is the
+    middle one."""
+    mesh = scene.nodes.mesh[rows]
+    order = np.argsort(mesh, kind="stable")
+    sizes = surface_scales(scene, rows)[order]
+    used, begin = np.unique(mesh[order], return_index=True)
+    each = [np.split(a, begin[1:]) if len(order) else [] for a in (rows[order], sizes)]
+    for i, users, size in zip(used.tolist(), *each, strict=True):
+        yield i, users, size, int(users[np.argsort(size, kind="stable")[(len(size) - 1) // 2]])
+
+
+def stretch_of(linear: F64) -> F64:
+    """(3, 3) what a matrix does to lengths along the part's own axes, without its turn and mirror (polar decomposition);
+    nothing where it flattens the part."""
+    values, axes = np.linalg.eigh(linear.T @ linear)
+    if not values[0] > 1e-18 * max(values[2], 1e-300):
+        return np.eye(3)
+    if values[2] - values[0] <= EVEN * values[2]:
+        return np.eye(3) * float(np.sqrt(values.mean()))
+    out: F64 = (axes * np.sqrt(values)) @ axes.T
+    return out
+
+
+def scaled_apart(linear: F64, size: F64) -> bool:
+    """Whether instances (U, 3, 3) have scales by which a texture on them differs to be seen, as a whole or along an axis."""
+    if size.max(initial=0.0) > SCALES_APART * max(float(size.min(initial=np.inf)), 1e-30):
+        return True
+    form = np.swapaxes(linear, 1, 2) @ linear
+    apart = np.abs(form - form[0]).max(axis=(1, 2)) > (SCALES_APART**2 - 1) * np.abs(form[0]).max()
+    return bool(apart.any())
 
 
 SCALES_APART = 1.05
@@ -192,10 +222,12 @@ class TextureScale(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
-        frames, _ = FirstUvs().frames(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)))
+        rows = np.flatnonzero(chosen & (scene.nodes.mesh >= 0))
+        middle = {i: float(np.sort(size)[(len(size) - 1) // 2]) for i, _, size, _ in in_the_middle(scene, rows)}
 
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
-            return {"metres": float(f"{frames[i][0, 0]:.9g}"), "metres_per_repeat": self.metres_per_repeat}
+            metres = (middle[i] if middle[i] > 0 else 1.0) * scene.convention.metres_per_unit
+            return {"metres": float(f"{metres:.9g}"), "metres_per_repeat": self.metres_per_repeat}
 
         done = per_mesh_work(scene, chosen, context, RESCALED, of, lambda mesh: bool(mesh.uvs) and mesh.triangles > 0)
         rows = np.flatnonzero(done.changed)

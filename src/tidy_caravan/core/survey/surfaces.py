@@ -17,6 +17,7 @@ from tidy_caravan.core.geometry.faults import (
     told_apart,
     uv_areas,
 )
+from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, many_sided_lines, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
@@ -360,7 +361,7 @@ def texture_scale(context: Context) -> Iterable[Finding]:
     nodes, parts = scene.nodes, scene.nodes.parts
     areas = np.array([a or (0.0, 0.0, 0.0) for a in context.each(UV_AREAS)] + [(0.0, 0.0, 0.0)]).reshape(-1, 3)
     mesh = nodes.mesh[parts]
-    linear = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    linear = surface_scales(scene, parts) * scene.convention.metres_per_unit
     flat, solid = areas[mesh, 0], areas[mesh, 1] * linear**2
     usable = (flat > ONCE) & (solid > 0)
     size = np.sqrt(np.divide(solid, flat, out=np.ones(len(parts)), where=usable))
@@ -409,7 +410,7 @@ def instances_apart(context: Context) -> Iterable[Finding]:
     rows = parts[pictured[nodes.mesh[parts]]]
     if not len(rows):
         return
-    scale = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (1 / 3)
+    scale = surface_scales(scene, rows)
     least, most = np.full(len(scene.meshes), np.inf), np.zeros(len(scene.meshes))
     np.minimum.at(least, nodes.mesh[rows], scale)
     np.maximum.at(most, nodes.mesh[rows], scale)
