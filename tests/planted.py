@@ -402,6 +402,18 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: f.node("spot").update(name="stop")),
             r"light “kiosk/spot”.*is called “kiosk/stop”",
         ),
+        "light's own name": (
+            in_gltf(lambda f: light(f)[1].update(name="other")),
+            r"light “kiosk/spot”: its own name is “other” instead of",
+        ),
+        "light's data": (
+            in_gltf(lambda f: light(f)[0].update(extras={"maker": "nobody"})),
+            r"light “kiosk/sun”: its own data differ",
+        ),
+        "camera's own name": (
+            in_gltf(lambda f: f.json["cameras"][0].update(name="other")),
+            r"camera “kiosk/view”: its own name is “other” instead of",
+        ),
         "filter changed": (
             in_gltf(lambda f: f.json["samplers"][0].update(magFilter=9728)),
             r"filter of the base colour texture is \(9728, 9987\)",

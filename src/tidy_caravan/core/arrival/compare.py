@@ -14,18 +14,16 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.arrival.beside import (
-    added_data,
     beside_parts,
     by_route,
-    data_problems,
     declared_problems,
-    listed,
     material_problems,
     mesh_problems,
     sharing_problems,
 )
 from tidy_caravan.core.arrival.coarse import too_coarse
 from tidy_caravan.core.arrival.contact import contact
+from tidy_caravan.core.arrival.data import added_data, data_problems, listed
 from tidy_caravan.core.arrival.flat import with_parts
 from tidy_caravan.core.arrival.judge import (
     LEAST_POSITION_MM,

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.arrival.beside import listed
+from tidy_caravan.core.arrival.data import listed
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool

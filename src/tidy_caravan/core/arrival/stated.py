@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.arrival.beside import listed
+from tidy_caravan.core.arrival.data import listed
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Mesh, Scene

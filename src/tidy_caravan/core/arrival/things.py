@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.arrival.data import equal_data
 from tidy_caravan.core.arrival.looks import told
 from tidy_caravan.core.arrival.pairing import Side, pairs
 from tidy_caravan.core.arrival.placed import Placed, keys
@@ -69,7 +70,8 @@ def compare_things(
 ) -> list[str]:
     """Sentences about lights or cameras that are not as they left. encode: how the format keeps colours of lights.
 
-    without, without_there: (N,) nodes of each side that are not looked at. named: by the same tree path on both.
+    without, without_there: (N,) nodes of each side that are not looked at. named: by the same tree path on both, and what
+    they are called themselves and what is said of them.
     """
     column = "light" if what == "light" else "camera"
     wanted = getattr(here.scene.nodes, column) >= 0
@@ -90,6 +92,8 @@ def compare_things(
         faults = seen_apart(here, there, i, j, what, position_mm)
         if named and names_a[i] != names_b[j]:
             faults.append(f"is called “{names_b[j]}”")
+        if named:
+            faults += told_apart(thing_of(here, i, what), thing_of(there, j, what))
         a, b = facts_of(here, i, what), facts_of(there, j, what)
         if encode is not None and what == "light":
             light = here.scene.lights[here.scene.nodes.light[i]]
@@ -105,11 +109,27 @@ def compare_things(
     return out
 
 
-def facts_of(side: Placed, node: int, what: str) -> dict[str, Any]:
+def thing_of(side: Placed, node: int, what: str) -> Light | Camera:
+    """What the node bears."""
     scene = side.scene
     if what == "light":
-        return light_facts(scene.lights[scene.nodes.light[node]], side.metre)
-    return camera_facts(scene.cameras[scene.nodes.camera[node]], side.metre)
+        return scene.lights[int(scene.nodes.light[node])]
+    return scene.cameras[int(scene.nodes.camera[node])]
+
+
+def facts_of(side: Placed, node: int, what: str) -> dict[str, Any]:
+    thing = thing_of(side, node, what)
+    return light_facts(thing, side.metre) if isinstance(thing, Light) else camera_facts(thing, side.metre)
+
+
+def told_apart(sent: Light | Camera, found: Light | Camera) -> list[str]:
+    """A light or camera may be shared by nodes, and has a name and data of its own."""
+    out = []
+    if sent.name != found.name:
+        out.append(f"its own name is “{found.name}” instead of “{sent.name}”")
+    if not equal_data(*(t.extras if isinstance(t.extras, dict) else {} for t in (sent, found))):
+        out.append("its own data differ")
+    return out
 
 
 def seen_apart(here: Placed, there: Placed, i: int, j: int, what: str, position_mm: float) -> list[str]:

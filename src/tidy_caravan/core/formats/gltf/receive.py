@@ -353,14 +353,17 @@ def light_of(entry: dict[str, Any]) -> Light:
         None if reach is None else float(reach),
         float(spot.get("innerConeAngle", 0.0)),
         float(spot.get("outerConeAngle", np.pi / 4)),
+        entry.get("extras"),
     )
 
 
 def camera_of(entry: Any) -> Camera:
+    own = {"name": entry.name or "", "extras": entry.extras}
     if entry.type == "orthographic":
         lens = entry.orthographic
         return Camera(
             "orthographic",
+            **own,
             xmag=field(lens, "xmag", 1.0),
             ymag=field(lens, "ymag", 1.0),
             znear=field(lens, "znear", 0.0),
@@ -371,6 +374,7 @@ def camera_of(entry: Any) -> Camera:
     lens = entry.perspective
     return Camera(
         "perspective",
+        **own,
         yfov=float(field(lens, "yfov")),
         aspect=field(lens, "aspectRatio"),
         znear=float(field(lens, "znear")),

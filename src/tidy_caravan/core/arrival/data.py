@@ -1,0 +1,95 @@
+"""What a source says of nodes beside what is seen: whether it arrived, and nothing else with it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from tidy_caravan.core.formats.shared.written import PAGE_KEY
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import I64, Bool
+
+LISTED = 200
+"""Sentences of one kind that are told one by one."""
+
+
+def listed(sentences: list[str]) -> list[str]:
+    """The first sentences, and how many more there are."""
+    more = len(sentences) - LISTED
+    return sentences if more <= 0 else [*sentences[:LISTED], f"and {more} more of the kind"]
+
+
+def data_problems(
+    before: Scene,
+    after: Scene,
+    called: tuple[Sequence[str], Sequence[str]],
+    pairs: dict[int, int],
+    kept: Mapping[int, Any] | None = None,
+) -> list[str]:
+    """What the source says of nodes, one sentence for each on which it differs. Only what is an object is looked at.
+
+    called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
+    kept: data of the nodes that are looked at; all of `before` without it.
+    """
+    taken = set(pairs.values())
+    where: dict[str, list[int]] = {}
+    for j, path in enumerate(called[1]):
+        if j not in taken:
+            where.setdefault(path, []).append(j)
+    out = []
+    for i, said in (before.nodes.extras if kept is None else kept).items():
+        if not isinstance(said, dict) or not said:
+            continue
+        j = pairs[i] if i in pairs else of_equals(where.get(called[0][i], []), said, after.nodes.extras)
+        if j < 0 and (kept is not None or before.nodes.mesh[i] >= 0):
+            continue  # a part is told as lost; what steps leave behind is in the manifest
+        found = after.nodes.extras.get(j) if j >= 0 else None
+        if not isinstance(found, dict):
+            out.append(f"what the source says of “{called[0][i]}” did not arrive")
+            continue
+        held = before.nodes.page[i, 3] > 0  # what is said of its place on a page is judged with the part
+        names = [k for k in {**said, **found} if not (held and k == PAGE_KEY)]
+        odd = [k for k in names if not equal_data(said.get(k), found.get(k))]
+        if odd:
+            out.append(f"“{called[0][i]}”: its data differ in {', '.join(f'“{k}”' for k in odd[:3])}")
+    return listed(out)
+
+
+def added_data(before: Scene, after: Scene, called: Sequence[str], origin: I64, free: Bool) -> list[str]:
+    """What is said of nodes of which the source says nothing, one sentence for each.
+
+    called: by node of `after`, its name. origin: (N,) the node of `before` that each is, -1 where it is none. free: by
+    node of `before`, whether its data may change. O(nodes that have data).
+    """
+    out = []
+    for j, found in after.nodes.extras.items():
+        i = int(origin[j])
+        if i < 0 or free[i] or not isinstance(found, dict):
+            continue
+        said = before.nodes.extras.get(i)
+        names = [k for k in found if not (k == PAGE_KEY and before.nodes.page[i, 3] > 0)]
+        if names and not (isinstance(said, dict) and said):
+            out.append(f"“{called[j]}”: data that the source has not: {', '.join(f'“{k}”' for k in names[:3])}")
+    return listed(out)
+
+
+def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -> int:
+    """Which of the nodes that are called the same is meant, -1 where there is none left: one that says the same, or else
+    something, or else the first. It is taken out of them."""
+
+    def rank(found: Any) -> int:
+        return 2 if not isinstance(found, dict) else int(not equal_data(said, found))
+
+    best = min(range(len(nodes)), key=lambda k: rank(data.get(nodes[k])), default=-1)
+    return nodes.pop(best) if best >= 0 else -1
+
+
+def equal_data(a: object, b: object) -> bool:
+    """Whether two JSON values are the same; numbers as double precision has them."""
+    if isinstance(a, dict) and isinstance(b, dict):
+        return a.keys() == b.keys() and all(equal_data(a[k], b[k]) for k in a)
+    if isinstance(a, list | tuple) and isinstance(b, list | tuple):
+        return len(a) == len(b) and all(map(equal_data, a, b))
+    if isinstance(a, int | float) and isinstance(b, int | float) and isinstance(a, bool) == isinstance(b, bool):
+        return float(a) == float(b)
+    return type(a) is type(b) and a == b
