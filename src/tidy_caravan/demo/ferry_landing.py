@@ -9,7 +9,9 @@ twice the same; a group of empties; a picture that is not there; the ferry's dec
 from __future__ import annotations
 
 import io
+import math
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 import numpy as np
 from PIL import Image as Picture
@@ -80,7 +82,8 @@ class Builder:
 
     scale: float = CM
     parents: list[int] = field(default_factory=list)
-    locals: list[F64] = field(default_factory=list)
+    places: list[tuple[float, ...]] = field(default_factory=list)
+    """Translation (3), quaternion (4) and scale (3) of each."""
     names: list[str] = field(default_factory=list)
     mesh_of: list[int] = field(default_factory=list)
     light_of: list[int] = field(default_factory=list)
@@ -132,23 +135,25 @@ class Builder:
     ) -> int:
         """A node at metres (x, y, z up), turned about the vertical by degrees, tilted about its own X."""
         x, y, z = (v * self.scale for v in at)
-        half, lean = np.radians(turn) / 2, np.radians(tilt) / 2
-        q = np.array(
-            [
-                np.cos(half) * np.sin(lean),
-                np.sin(half) * np.cos(lean),
-                -np.sin(half) * np.sin(lean),
-                np.cos(half) * np.cos(lean),
-            ]
+        half, lean = math.radians(turn) / 2, math.radians(tilt) / 2
+        turned = (
+            math.cos(half) * math.sin(lean),
+            math.sin(half) * math.cos(lean),
+            -math.sin(half) * math.sin(lean),
+            math.cos(half) * math.cos(lean),
         )
-        local = compose(np.array([[x, z, -y]]), q[None], np.array([scale], dtype=np.float64))[0]
         self.parents.append(parent)
-        self.locals.append(local)
+        self.places.append((x, z, -y, *turned, *scale))
         self.names.append(name)
         self.mesh_of.append(mesh)
         self.light_of.append(light)
         self.camera_of.append(camera)
         return len(self.names) - 1
+
+    def matrices(self) -> F64:
+        """(N, 4, 4) of all nodes, in their parents."""
+        places = np.array(self.places, np.float64)
+        return compose(places[:, :3], places[:, 3:7], places[:, 7:])
 
 
 @dataclass(frozen=True)
@@ -365,6 +370,7 @@ def net_store(b: Builder, top: int) -> None:
         b.node(f"net_store_roof_{name}", group, board, (0, side * (0.625 + LEAK_M / 2), 2.2))
 
 
+@lru_cache(maxsize=1)
 def landing() -> Scene:
     """The demo source as a scene: a few hundred parts from a few dozen meshes."""
     b = Builder()
@@ -416,7 +422,7 @@ def large(parts: int = 20_000) -> Scene:
 def assemble(b: Builder) -> Scene:
     nodes = make_nodes(
         b.parents,
-        np.array(b.locals),
+        b.matrices(),
         b.names,
         mesh=np.array(b.mesh_of),
         light=np.array(b.light_of),

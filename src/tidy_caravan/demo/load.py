@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import func, select
@@ -118,94 +120,89 @@ def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None
 
 
 def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
-    """The demo hauls, whatever is there already. Raises RuntimeError when one cannot be carried."""
+    """The demo hauls, whatever is there already, two at a time. Raises RuntimeError when one cannot be carried."""
     store = Store(settings.store)
     default = [as_json(s) for s in default_route().steps]
-    say("demo: all stages of the landing, 20 000 parts")
-    add(
-        settings,
-        store,
-        "Landing, all stages (20 000 parts)",
-        "metre-y-up-right",
-        large_files(),
-        default,
-        ["import"],
-    )
-    say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
     chain = ["import", "run", "pack", "arrive"]
-    add(
-        settings,
-        store,
-        "Landing from three trades",
-        "metre-z-up-right",
-        three_trades_files(),
-        trades_route(),
-        chain,
-        sets(),
-    )
-    say("demo: the fitters’ yard, one of every fault, for a route to be proposed")
-    add(settings, store, "Fitters’ yard", "centimetre-z-up-left", yard_files(), default, ["import"])
-    say("demo: Pellwick Ferry Landing, carried all the way")
     sizes = Left(code="scale.left", because="the stones are strewn in different sizes on purpose")
     joints = Left(
         code="gaps.leak",
         because="door leaves keep their clearance, stones lie loose, the slit in the net store’s roof is planted",
     )
-    add(
-        settings,
-        store,
-        "Pellwick Ferry Landing",
-        "metre-z-up-right",
-        landing_files(),
-        demo_route(),
-        chain,
-        landing_sets(),
-        left=[sizes, joints],
-    )
+    say("demo: all stages of the landing, 20 000 parts")
+    say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
+    say("demo: the fitters’ yard, one of every fault, for a route to be proposed")
+    say("demo: Pellwick Ferry Landing, carried all the way")
+    hauls = [
+        Demo("Landing, all stages (20 000 parts)", "metre-y-up-right", large_files(), default, ["import"]),
+        Demo(
+            "Landing from three trades", "metre-z-up-right", three_trades_files(), trades_route(), chain, sets(),
+        ),
+        Demo("Fitters’ yard", "centimetre-z-up-left", yard_files(), default, ["import"]),
+        Demo(
+            "Pellwick Ferry Landing", "metre-z-up-right", landing_files(), demo_route(), chain, landing_sets(),
+            [sizes, joints],
+        ),
+    ]  # fmt: skip
+    numbers = [add(settings, store, haul) for haul in hauls]
+    # what takes longest begins first: much of it is in child processes, beside which the others are read and looked over
+    with ThreadPoolExecutor(2, "demo") as pool:
+        for made in [
+            pool.submit(carry, settings, store, *one) for one in reversed(list(zip(numbers, hauls, strict=True)))
+        ]:
+            made.result()
 
 
-def add(
-    settings: Settings,
-    store: Store,
-    name: str,
-    to: str,
-    files: dict[str, bytes],
-    steps: list[dict[str, Any]],
-    chain: list[str],
-    sets: Sequence[PartSet] = (),
-    left: Sequence[Left] = (),
-) -> uuid.UUID:
-    """A haul from files, worked through here and now. Raises RuntimeError when that fails."""
-    stored = [[path, store.put_blob(data)] for path, data in files.items()]
+@dataclass(frozen=True)
+class Demo:
+    """A haul that is there from the start. chain: what is done with it. left: findings that are left as they are."""
+
+    name: str
+    to: str
+    files: dict[str, bytes]
+    steps: list[dict[str, Any]]
+    chain: list[str]
+    sets: Sequence[PartSet] = ()
+    left: Sequence[Left] = ()
+
+
+def add(settings: Settings, store: Store, demo: Demo) -> uuid.UUID:
+    """The haul without its files."""
+    route = Route.model_validate({"steps": demo.steps, "sets": list(demo.sets), "left": list(demo.left)})
     with session_for(settings.database) as session:
         haul = Haul(
             id=uuid.uuid4(),
-            name=name,
-            destination=destination(to).model_dump(by_alias=True, mode="json"),
-            route=Route.model_validate({"steps": steps, "sets": list(sets), "left": list(left)}).model_dump(
-                by_alias=True, mode="json"
-            ),
+            name=demo.name,
+            destination=destination(demo.to).model_dump(by_alias=True, mode="json"),
+            route=route.model_dump(by_alias=True, mode="json"),
             version=1,
-            source_name=next(iter(files)),
+            source_name=next(iter(demo.files)),
         )
+        session.add(haul)
+        session.flush()
+        return haul.id
+
+
+def carry(settings: Settings, store: Store, haul: uuid.UUID, demo: Demo) -> None:
+    """Works through a haul here and now. Raises RuntimeError when that fails."""
+    stored = [[path, store.put_blob(data)] for path, data in demo.files.items()]
+    with session_for(settings.database) as session:
         job = Job(
             id=uuid.uuid4(),
-            haul_id=haul.id,
-            kind=chain[-1],
+            haul_id=haul,
+            kind=demo.chain[-1],
             state="waiting",
             title="",
             done=0,
             total=0,
             cancel=False,
             attempts=0,
-            arguments={"files": stored, "chain": chain, "format": "glb"},
+            arguments={"files": stored, "chain": demo.chain, "format": "glb"},
         )
-        session.add(haul)
-        session.flush()
         session.add(job)
-        haul_id, job_id = haul.id, job.id
-    state = perform(str(job_id), settings.database, settings.store, settings.upload_bytes)
+        number = job.id
+    state = perform(str(number), settings.database, settings.store, settings.upload_bytes)
     if state != "done":
         with session_for(settings.database) as session:
-            raise RuntimeError(f"the demo haul “{name}” ended {state}: {session.get_one(Job, job_id).problem}")
-    return haul_id
+            problem = session.get_one(Job, number).problem
+        raise RuntimeError(f"the demo haul “{demo.name}” ended {state}: {problem}")

@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -283,12 +284,13 @@ def apart(mesh: Mesh) -> Mesh:
     )
 
 
+@lru_cache(maxsize=1)
 def yard() -> Scene:
     y = Yard()
     for add in (faces, triangles, normals, places, modules, coordinates, pieces):
         add(y)
     b = y.b
-    nodes = make_nodes(b.parents, np.array(b.locals), b.names, mesh=np.array(b.mesh_of))
+    nodes = make_nodes(b.parents, b.matrices(), b.names, mesh=np.array(b.mesh_of))
     meshes = tuple(y.special[m.name](m) if m.name in y.special else m for m in b.meshes)
     images = (Image("bricks.png", "image/png", bricks()),)
     return Scene(GLTF, nodes, meshes, materials(), (Texture(0, name="bricks"),), images)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Annotated
 
 from fastapi import Header, Response
@@ -40,6 +41,12 @@ def health(state: StateDep) -> Health:
 @router.get("/steps")
 def steps() -> list[StepKind]:
     """All kinds of steps with their parameters, in the order of a route."""
+    return described_steps()
+
+
+@lru_cache(maxsize=1)
+def described_steps() -> list[StepKind]:
+    """Kept: to write all their schemas takes most of a second, and every page asks for them."""
     out = []
     for kind, cls in known_steps().items():
         schema = cls.model_json_schema(by_alias=True)
