@@ -25,6 +25,8 @@ SLOW = 5.0
 """Seconds from which on a test is named."""
 SIDE_BY_SIDE = max(1, min(2, os.cpu_count() or 1))
 """Processes of tests; each may have a database, a server with its workers and a browser of its own."""
+GIVING_WAY = 10
+"""Niceness of one process more, of tests that only compute: it works while the others wait for starts, ends and pages."""
 
 CHECKS: list[tuple[str, list[str], Path]] = [
     ("ruff", [str(BIN / "ruff"), "check", "src", "tests", "benchmarks"], ROOT),
@@ -139,15 +141,16 @@ def serve() -> int:
 
 
 class Server:
-    """One of the processes, started anew when a test brought it down."""
+    """One of the processes, started anew when a test brought it down. nice: how far it gives way to others."""
 
-    def __init__(self) -> None:
+    def __init__(self, nice: int = 0) -> None:
+        self.nice = nice
         self.process: subprocess.Popen[str] | None = None
 
     def run(self, name: str) -> dict[str, Any]:
         if self.process is None or self.process.poll() is not None:
             self.process = subprocess.Popen(
-                [sys.executable, "-m", "tests", "--serve"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=ROOT
+                ["nice", "-n", str(self.nice), sys.executable, "-m", "tests", "--serve"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, cwd=ROOT
             )  # fmt: skip
         assert self.process.stdin and self.process.stdout
         self.process.stdin.write(name + "\n")
@@ -183,20 +186,23 @@ def run_side_by_side() -> int:
     todo += [*CHECKS, types_are_fresh]
     last: list[Any] = [n for n, (_, alone) in every.items() if alone]
 
-    def work(left: list[Any], first: str) -> None:
-        """Takes what has `first` in its name before the rest: a process that has the demo keeps to the tests of it."""
+    def chosen(left: list[Any], kind: str) -> int:
+        """A process that has the demo keeps to the tests of it as long as there are any, and the others to theirs; the one
+        that gives way takes what has no server, the lightest first."""
+        names = [one if isinstance(one, str) else "" for one in left]
+        if kind == "core":
+            return next((k for k in reversed(range(len(names))) if ".core." in names[k] or not names[k]), -1)
+        return next((k for k, name in enumerate(names) if (".interface." in name) == (kind == "interface")), 0)
+
+    def work(left: list[Any], kind: str) -> None:
         nonlocal passed, failed
-        server = Server()
+        server = Server(GIVING_WAY if kind == "core" else 0)
         while True:
             with lock:
-                if not left:
+                number = chosen(left, kind) if left else -1
+                if number < 0:
                     break
-                liked = [
-                    k
-                    for k, one in enumerate(left)
-                    if (isinstance(one, str) and ".interface." in one) == (first == "interface")
-                ]
-                one = left.pop(liked[0] if liked else 0)
+                one = left.pop(number)
             if isinstance(one, str):
                 answer = server.run(one)
                 with lock:
@@ -214,12 +220,13 @@ def run_side_by_side() -> int:
                 passed, failed = passed + good, failed + (not good)
         server.end()
 
-    threads = [threading.Thread(target=work, args=(todo, "interface" if k == 0 else "")) for k in range(SIDE_BY_SIDE)]
+    kinds = ["interface", *["server"] * (SIDE_BY_SIDE - 1), "core"]
+    threads = [threading.Thread(target=work, args=(todo, kind)) for kind in kinds]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    work(last, "")
+    work(last, "server")
     for text in [*wrong, *skipped]:
         print(text)
     print(f"in {time.monotonic() - began:.0f} s")

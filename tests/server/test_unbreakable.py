@@ -223,8 +223,10 @@ class Ends(unittest.TestCase):
                         if busy and application.wait():
                             data = trimesh_scene(1, 40).export(file_type="glb")
                             application.call("POST", "/api/hauls", files=[("files", ("a.glb", data))])
-                            time.sleep(1.0)
-                            self.assertTrue(list(passing.glob("pymp-*")), "workers are forked from there")
+                            until = time.monotonic() + 60
+                            while not list(passing.glob("pymp-*")):
+                                self.assertLess(time.monotonic(), until, "workers are forked from there")
+                                time.sleep(0.2)
                         left = application.everything()[1:]
                         self.assertLess(application.stop(number), 10.0)
                         _, alive = psutil.wait_procs(left, timeout=3)
