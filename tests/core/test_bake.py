@@ -6,7 +6,6 @@ import io
 import unittest
 from dataclasses import replace
 from typing import Any
-from unittest import mock
 
 import numpy as np
 import PIL.Image
@@ -242,8 +241,7 @@ class Planted(unittest.TestCase):
 
     def found(self, gap: float) -> set[str]:
         """Parts with leaks of the store, and of a bay of the hall, whose posts stand beside those of others."""
-        with mock.patch.object(ferry_landing, "LEAK_M", gap):
-            scene = ferry_landing.landing()
+        scene = ferry_landing.landing(gap)
         scene = scene.but(convention=replace(scene.convention, metres_per_unit=0.01))
         keep = np.array([n.startswith(("net_store", "glazing_west", "quay deck", "sun")) for n in scene.nodes.names])
         scene = keep_nodes(scene, closed_up(scene.nodes.parent, keep))

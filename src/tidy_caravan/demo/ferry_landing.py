@@ -353,7 +353,8 @@ LEAK_M = 0.005
 """Between the two sheets of the net store's roof, on purpose: the one place where daylight gets into a dark room."""
 
 
-def net_store(b: Builder, top: int) -> None:
+def net_store(b: Builder, top: int, slit: float) -> None:
+    """slit: width of the gap along the ridge of the roof, in metres."""
     group = b.node("net store", top, at=(9.5, -8.5, -0.05))
     long, short = (
         b.mesh(box(2.6, 0.12, 2.2, TIMBER), "net store side"),
@@ -367,12 +368,12 @@ def net_store(b: Builder, top: int) -> None:
         b.node(f"net_store_{name}", group, mesh, (x, y, 0), turn)
     b.node("net_store_floor", group, b.mesh(box(2.3, 1.94, 0.04, CONCRETE), "net store floor"))
     for name, side in (("south", -1), ("north", 1)):
-        b.node(f"net_store_roof_{name}", group, board, (0, side * (0.625 + LEAK_M / 2), 2.2))
+        b.node(f"net_store_roof_{name}", group, board, (0, side * (0.625 + slit / 2), 2.2))
 
 
-@lru_cache(maxsize=1)
-def landing() -> Scene:
-    """The demo source as a scene: a few hundred parts from a few dozen meshes."""
+@lru_cache(maxsize=2)
+def landing(slit: float = LEAK_M) -> Scene:
+    """The demo source as a scene: a few hundred parts from a few dozen meshes. slit: see `net_store`."""
     b = Builder()
     top = b.node("Pellwick Ferry Landing")
     k = kit(b)
@@ -380,7 +381,7 @@ def landing() -> Scene:
     quay(b, k, top)
     beach(b, k, top)
     ferry(b, top)
-    net_store(b, top)
+    net_store(b, top, slit)
     b.node("view from the quay", top, at=(-26, -34, 9), turn=-35, camera=0, tilt=-8)
     b.node("sun", top, at=(0, 0, 40), light=1, tilt=-50, turn=30)
     return assemble(b)

@@ -1,18 +1,30 @@
-"""How large surfaces and lengths become under a part's own matrix, also where it scales one axis more than another."""
+"""Parts whose matrix scales one axis more than another: how large their surfaces are, and what they look like.
+
+A slab is often a box of one metre that its node stretches. Whoever looks at the mesh alone sees a cube.
+"""
 
 from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.space.convert import cofactors, transform_mesh
 
 EVEN = 1e-6
 """Relative difference of the scales along two axes below which they are one."""
 DIRECTIONS = 32
 """Steps of a unit along each axis, within which directions of vectors are one direction: a surface bent that little changes
 by less than a thousandth of itself."""
+STRETCHED = 1e-4
+"""Relative difference of the squares of the scales along two axes from which on a part is one that was stretched."""
+ALIKE = 1e-6
+"""Relative difference below which two parts are stretched alike."""
+FLAT = 1e-9
+"""Least by largest square of a scale below which a part is flattened."""
 AT_ONCE = 1 << 21
 """Products that are held at a time."""
 
@@ -45,13 +57,6 @@ def lengths(vectors: F64, linear: F64) -> F64:
     return out
 
 
-def cofactors(linear: F64) -> F64:
-    """(K, 3, 3) what matrices (K, 3, 3) do to areas, as vectors: also where they flatten."""
-    a, b, c = linear[:, 0], linear[:, 1], linear[:, 2]
-    out: F64 = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=1)
-    return out
-
-
 def uneven(linear: F64) -> Bool:
     """(K,) which of the matrices (K, 3, 3) change lengths one way more than another."""
     form = np.swapaxes(linear, 1, 2) @ linear
@@ -78,3 +83,60 @@ def surface_scales(scene: Scene, rows: I64) -> F64:
         if whole > 0:
             out[here] = np.sqrt(lengths(vectors, cofactors(linear[here])) / whole)
     return out
+
+
+def stretch_of(linear: F64) -> F64:
+    """(3, 3) what a matrix does to lengths along the part's own axes, without its turn and mirror (polar decomposition,
+    Higham, 1986); nothing where it flattens the part."""
+    values, axes = np.linalg.eigh(linear.T @ linear)
+    if not values[0] > FLAT**2 * max(values[2], 1e-300):
+        return np.eye(3)
+    if values[2] - values[0] <= EVEN * values[2]:
+        return np.eye(3) * float(np.sqrt(values.mean()))
+    out: F64 = (axes * np.sqrt(values)) @ axes.T
+    return out
+
+
+def uneven_stretch(linear: F64) -> F64:
+    """(3, 3) the same where it is not even along all axes, and nothing where it is."""
+    stretch = stretch_of(linear)
+    values = np.linalg.eigvalsh(stretch)
+    return stretch if values[2] ** 2 - values[0] ** 2 > STRETCHED * values[2] ** 2 else np.eye(3)
+
+
+def unstretched(scene: Scene) -> Scene:
+    """The scene as it is once its stretches are baked: what stretches a part unevenly is in its mesh and not in its node.
+
+    Only of meshes whose parts are all stretched alike, which stay shared by them; not of flattened, skinned and animated
+    ones. Nothing moves; the scene itself where there is nothing to do. O(nodes + vertices of stretched meshes).
+    """
+    nodes = scene.nodes
+    rows: I64 = np.flatnonzero(nodes.mesh >= 0)
+    linear, mesh = nodes.world[rows, :3, :3], nodes.mesh[rows]
+    form = np.swapaxes(linear, 1, 2) @ linear
+    size = np.trace(form, axis1=1, axis2=2) / 3
+    off = np.abs(form - size[:, None, None] * np.eye(3)).max(axis=(1, 2))
+    odd = off > STRETCHED * size
+    if not odd.any():
+        return scene
+    used, first, of_mesh = np.unique(mesh, return_index=True, return_inverse=True)
+    of_mesh = of_mesh.ravel()
+    apart = np.abs(form - form[first][of_mesh]).max(axis=(1, 2)) > ALIKE * np.abs(form[first][of_mesh]).max(axis=(1, 2))
+    least, _, most = np.linalg.eigvalsh(np.where(np.isfinite(form), form, 0.0)).T
+    moving = nodes.skin[rows] >= 0
+    moving |= np.isin(rows, [c.node for clip in scene.clips for c in clip.channels])
+    never = apart | ~(least > FLAT * most) | moving | ~odd
+    chosen = np.bincount(of_mesh, weights=never, minlength=len(used)) == 0
+    if not chosen.any():
+        return scene
+    meshes = list(scene.meshes)
+    taken = np.tile(np.eye(3), (len(nodes), 1, 1))
+    for k in np.flatnonzero(chosen).tolist():
+        stretch = stretch_of(linear[first[k]])
+        meshes[used[k]] = transform_mesh(meshes[used[k]], stretch)
+        taken[rows[of_mesh == k]] = stretch
+    local = nodes.local.copy()
+    held = np.flatnonzero(nodes.parent >= 0)
+    local[held, :3] = taken[nodes.parent[held]] @ local[held, :3]
+    local[:, :3, :3] = local[:, :3, :3] @ np.linalg.inv(taken)
+    return scene.but(meshes=tuple(meshes), nodes=replace(nodes, local=local))

@@ -9,10 +9,11 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.leaf import leaf_of
+from tidy_caravan.core.geometry.stretched import uneven_stretch
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.space.convert import split_viewers
+from tidy_caravan.core.space.convert import split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import (
     Change,
@@ -132,15 +133,19 @@ class PlacePivots(Step):
             elif self.at == "base":
                 target = underside(mesh, nodes.world[users, :3, :3], up)
             elif self.at == "hinge":
-                leaf = leaf_of(mesh, stance(nodes.world[users, :3, :3], up)[1])
+                one, way = stance(nodes.world[users, :3, :3], up)
+                stretch = uneven_stretch(nodes.world[users[one], :3, :3])
+                stands = transform_mesh(mesh, stretch)
+                leaf = leaf_of(stands, way)
                 if leaf is None:
                     no_leaf += users.tolist()
                     continue
-                target = leaf.hinge.copy()
+                hinge = leaf.hinge.copy()
                 if self.edge != "found":
-                    target[leaf.width] = box[0 if self.edge == "low" else 1, leaf.width]
+                    hinge[leaf.width] = stands.bounds[0 if self.edge == "low" else 1, leaf.width]
                 elif not leaf.sure:
                     unsure += users.tolist()
+                target = np.linalg.solve(stretch, hinge)
             elif self.at in ("group", "world", "point"):
                 wanted = self.in_the_mesh(scene, users)
                 if np.ptp(wanted, axis=0).max() > AGREE * size:

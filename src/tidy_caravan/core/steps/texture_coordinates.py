@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
-from tidy_caravan.core.geometry.stretched import EVEN, surface_scales
+from tidy_caravan.core.geometry.stretched import stretch_of, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
@@ -149,18 +149,6 @@ def in_the_middle(scene: Scene, rows: I64) -> Iterator[tuple[int, I64, F64, int]
     each = [np.split(a, begin[1:]) if len(order) else [] for a in (rows[order], sizes)]
     for i, users, size in zip(used.tolist(), *each, strict=True):
         yield i, users, size, int(users[np.argsort(size, kind="stable")[(len(size) - 1) // 2]])
-
-
-def stretch_of(linear: F64) -> F64:
-    """(3, 3) what a matrix does to lengths along the part's own axes, without its turn and mirror (polar decomposition);
-    nothing where it flattens the part."""
-    values, axes = np.linalg.eigh(linear.T @ linear)
-    if not values[0] > 1e-18 * max(values[2], 1e-300):
-        return np.eye(3)
-    if values[2] - values[0] <= EVEN * values[2]:
-        return np.eye(3) * float(np.sqrt(values.mean()))
-    out: F64 = (axes * np.sqrt(values)) @ axes.T
-    return out
 
 
 def scaled_apart(linear: F64, size: F64) -> bool:

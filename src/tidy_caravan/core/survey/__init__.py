@@ -8,6 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
+from tidy_caravan.core.geometry.stretched import unstretched
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.base import Finding, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
@@ -31,15 +32,18 @@ def survey(
     """
     checks = known_checks()
     found: list[Finding] = []
-    context = Context(at_rest(scene), destination, workshop or Workshop())
+    rest = at_rest(scene)
+    context = Context(unstretched(rest), destination, workshop or Workshop())
+    stored = context if context.scene is rest else Context(rest, destination, context.workshop)
     for i, entry in enumerate(checks.values()):
 
         def tell(done: int, total: int, i: int = i, title: str = entry.title) -> None:
             progress(f"surveying: {title}", i * 1000 + 1000 * done // max(1, total), len(checks) * 1000)
 
-        context.tell = tell
+        seen = stored if entry.as_stored else context
+        seen.tell = tell
         tell(0, 1)
-        found += entry.run(context)
+        found += entry.run(seen)
     if context.unknown:
         found.append(not_surveyed(context))
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))

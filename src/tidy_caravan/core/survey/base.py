@@ -53,24 +53,29 @@ Check = Callable[[Context], Iterable[Finding]]
 
 @dataclass(frozen=True)
 class Registered:
-    """A check with the words that describe it in the reference."""
+    """A check with the words that describe it in the reference.
+
+    as_stored: it looks at nodes as they are stored; the others see parts that are stretched unevenly as they look once
+    that is baked, or what a slab is would be told by the cube that is its mesh.
+    """
 
     family: str
     title: str
     run: Check
+    as_stored: bool = False
 
 
 _checks: dict[str, Registered] = {}
 C = TypeVar("C", bound=Check)
 
 
-def check(family: str, title: str) -> Callable[[C], C]:
+def check(family: str, title: str, as_stored: bool = False) -> Callable[[C], C]:
     """Registers a check function under its own name."""
 
     def register(function: C) -> C:
         if function.__name__ in _checks:
             raise ValueError(f"there are two checks called “{function.__name__}”")
-        _checks[function.__name__] = Registered(family, title, function)
+        _checks[function.__name__] = Registered(family, title, function, as_stored)
         return function
 
     return register

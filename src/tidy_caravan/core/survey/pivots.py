@@ -9,8 +9,10 @@ import numpy as np
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
 from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.leaf import leaf_of
+from tidy_caravan.core.geometry.stretched import uneven_stretch
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.convert import transform_mesh
 from tidy_caravan.core.surroundings.world import outside
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
@@ -121,16 +123,19 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
     worst = 0.0
     seen: dict[tuple[int, bytes], tuple[float, float]] = {}
     for i in parts[named].tolist():
-        way = nodes.world[i, :3, :3].T @ up
-        key = int(nodes.mesh[i]), np.round(way, 3).tobytes()
+        # one box may be the mesh of many leaves, each stretched in its own way
+        stretch = uneven_stretch(nodes.world[i, :3, :3])
+        linear = nodes.world[i, :3, :3] @ np.linalg.inv(stretch)
+        way = linear.T @ up
+        key = int(nodes.mesh[i]), np.round(np.append(way, stretch), 3).tobytes()
         if key not in seen:
-            leaf = leaf_of(scene.meshes[key[0]], way)
+            leaf = leaf_of(transform_mesh(scene.meshes[key[0]], stretch), way)
             size = np.ptp(leaf.box, axis=0) if leaf else np.zeros(3)
             allowed = max(float(size[leaf.thin]), 0.05 * float(size[leaf.width])) if leaf else 0.0
             off = leaf.off_hinge(np.zeros(3)) if leaf else 0.0
             seen[key] = (off if off > allowed else 0.0), float(size[leaf.width]) if leaf else 0.0
         off, width = seen[key]
-        scale = float(np.abs(np.linalg.det(nodes.world[i, :3, :3])) ** (1 / 3)) * metres
+        scale = float(np.abs(np.linalg.det(linear)) ** (1 / 3)) * metres
         if off > 0 and LEAF_M[0] <= width * scale <= LEAF_M[1]:
             rows.append(i)
             worst = max(worst, off * scale)
