@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import unittest
-from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-
-import numpy as np
 
 from tests.support import read
 from tidy_caravan.core.carry import package_of, prove
@@ -31,28 +28,6 @@ FOR_A_PERSON = {
 """What the proposed route leaves."""
 
 
-def unit_boxes(scene: Scene) -> Scene:
-    """The same to look at, each mesh about as long as it is wide and high, and its parts stretched by their nodes."""
-    meshes, local = list(scene.meshes), np.array(scene.nodes.local)
-    for i, mesh in enumerate(meshes):
-        users = np.flatnonzero(scene.nodes.mesh == i)
-        if scene.nodes.children_count[users].any():
-            continue
-        points = mesh.positions[np.isfinite(mesh.positions).all(axis=1)]
-        size = np.ptp(points, axis=0)
-        by = np.where(size > 0, 2.0 ** np.round(np.log2(np.where(size > 0, size, 1.0))), 1.0)  # no rounding in vertices
-        normals = mesh.normals
-        if normals is not None:
-            bent = normals * by
-            length = np.linalg.norm(bent, axis=1, keepdims=True)
-            normals = (bent / np.where(length > 0, length, 1) * np.linalg.norm(normals, axis=1, keepdims=True)).astype(
-                np.float32
-            )
-        meshes[i] = replace(mesh, positions=(mesh.positions / by).astype(np.float32), normals=normals)
-        local[users, :3, :3] *= by
-    return scene.but(meshes=tuple(meshes), nodes=replace(scene.nodes, local=local))
-
-
 class Yard(unittest.TestCase):
     scene: Scene
     found: list[Finding]
@@ -71,22 +46,6 @@ class Yard(unittest.TestCase):
             told.setdefault(f.code, set()).update(self.names(self.scene, f))
         self.assertEqual({c: sorted(set(n)) for c, n in PLANTED.items()}, {c: sorted(told.get(c, ())) for c in PLANTED})
         self.assertEqual(set(told) - set(PLANTED), OF_THE_WHOLE)
-
-    def test_what_nodes_stretch_is_told_by_what_it_looks_like(self) -> None:
-        """A slab is often a cube that its node makes long: all is found as if its mesh were as long."""
-        twin = unit_boxes(self.scene)
-        found = survey(twin, TO, self.kept)
-        plain, stretched = ({(f.code, tuple(f.parts)): f.value for f in fs} for fs in (self.found, found))
-        of_nodes = {"scale.left", "scale.hidden-unit", "transform.sheared"}
-        self.assertEqual({k for k in plain if k[0] not in of_nodes}, {k for k in stretched if k[0] not in of_nodes})
-        for key, value in plain.items():
-            if key[0] not in of_nodes and value:
-                self.assertAlmostEqual((stretched[key] or 0) / value, 1, delta=0.02, msg=key[0])
-        self.assertGreater(next(f.count for f in found if f.code == "scale.left"), 50)
-        steps = [as_json(p.step) for p in propose(found, TO)]
-        done, _ = run(twin, Route(steps=steps), TO, workshop=self.kept)
-        left = {f.code: self.names(done, f) for f in survey(done, TO, self.kept) if f.code not in OF_THE_WHOLE}
-        self.assertEqual(left, FOR_A_PERSON | {"scale.left": {"brick_pier", "brick_pier_large"}})
 
     def test_the_proposed_route_mends_them_and_what_it_made_arrives(self) -> None:
         steps = [as_json(p.step) for p in propose(self.found, TO)]

@@ -17,6 +17,7 @@ import numpy as np
 from tidy_caravan.core.geometry.closest import furthest
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import welded_faces
+from tidy_caravan.core.geometry.vertices import equals
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.scene.provenance import MADE
@@ -48,7 +49,9 @@ def simplified(mesh: Mesh, bound: float, least: int = 0) -> Simplified:
 
     What is added up on the way is an estimate: what was drawn into a neighbour moves on with the triangles around that.
     So both surfaces are measured at the end, and where they came further apart it is done again with less. O(F log F).
+    Vertices that are the same in everything count as one, or triangles that share none would all be borders.
     """
+    mesh = replace(mesh, indices=equals(mesh)[mesh.indices].astype(np.uint32))
     inner = bound
     for _ in range(TRIES):
         made = drawn_together(mesh, inner, least)
@@ -139,7 +142,8 @@ def beside_places(mesh: Mesh, bound: float) -> tuple[F64, I64]:
 
 
 def flat_places(mesh: Mesh) -> int:
-    """How many places have all their triangles in one plane, within a tenth of a degree, and lie on no crease."""
+    """How many places have all their triangles in one plane, within a tenth of a degree, and lie on no crease. Vertices that
+    are the same in everything are one: triangles that share none have no creases for it."""
     if not mesh.triangles:
         return 0
     place, count = welded_faces(mesh)
@@ -153,7 +157,7 @@ def flat_places(mesh: Mesh) -> int:
     np.minimum.at(worst, flat, off.reshape(-1))
     used = np.zeros(count, np.bool_)
     used[flat] = True
-    marked = on_creases(place, mesh.indices[good].astype(np.int64), mesh.material[good], count)
+    marked = on_creases(place, equals(mesh)[mesh.indices[good]], mesh.material[good], count)
     return int((used & ~marked & (worst > np.cos(np.radians(0.1)))).sum())
 
 

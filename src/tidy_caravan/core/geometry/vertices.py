@@ -10,6 +10,7 @@ from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.shells import owned_edges, welded_faces
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.keeping import kept
 
 NORMAL_ALIKE = 0.01
 """Length of the difference of two unit normals, or tangents, below which a vertex between them is no hard edge."""
@@ -100,6 +101,17 @@ def joined(mesh: Mesh, tolerance: float) -> I64:
     first = np.full(number, count, np.int64)
     np.minimum.at(first, label, np.arange(count))
     out: I64 = first[label]
+    return out
+
+
+@kept
+def equals(mesh: Mesh) -> I64:
+    """(V,) for each vertex the first used one that it is the same as in everything, as `joined` without a tolerance."""
+    first = joined(mesh, 0.0)
+    order = np.concatenate([mesh.used, np.setdiff1d(np.arange(mesh.vertices), mesh.used)])
+    best = np.full(mesh.vertices, mesh.vertices, np.int64)
+    np.minimum.at(best, first[order], np.arange(len(order)))
+    out: I64 = order[best[first]]
     return out
 
 

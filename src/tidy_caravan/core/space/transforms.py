@@ -52,6 +52,15 @@ def skewed(rotation: F64) -> Bool:
     return out
 
 
+def skew(linear: F64) -> F64:
+    """(N,) degrees by which the axes of matrices (N, 3, 3) are off right angles, at worst."""
+    length = np.linalg.norm(linear, axis=1)
+    unit = linear / np.where(length == 0, 1.0, length)[:, None, :]
+    gram = np.abs(unit.transpose(0, 2, 1) @ unit)
+    out: F64 = np.degrees(np.arcsin(np.clip(gram[:, (0, 0, 1), (1, 2, 2)].max(axis=1), 0.0, 1.0)))
+    return out
+
+
 def quaternions(rotation: F64) -> F64:
     """(N, 3, 3) rotations -> (N, 4) unit quaternions xyzw, w ≥ 0 (Shepperd, 1978)."""
     m = rotation

@@ -37,7 +37,7 @@ LOADS = (
     "tidy_caravan.core.geometry.drawing_in",
     "tidy_caravan.core.geometry.nearest",
 )
-SIMPLIFY = Work("simplify", 3, f"{__name__}:fewer_triangles", memory=6 << 30)
+SIMPLIFY = Work("simplify", 4, f"{__name__}:fewer_triangles", memory=6 << 30)
 SIMPLIFIED = "simplified"
 """In the extras of a scene: by mesh the error bound that it was simplified within, in millimetres."""
 MOST_TRIANGLES = 4_000_000

@@ -9,6 +9,7 @@ import numpy as np
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
 from tidy_caravan.core.geometry.regular import longest_edge
 from tidy_caravan.core.geometry.simplify import flat_places
+from tidy_caravan.core.geometry.vertices import equals
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
@@ -24,11 +25,14 @@ SEGMENTS = 8
 """Edges along the size of a thing that it needs to bend."""
 
 
-def flat(mesh: Mesh) -> int:
-    return flat_places(mesh) if mesh.triangles > MOST_FLAT else 0
+def flat(mesh: Mesh) -> list[int]:
+    """Vertices within flat surface, and all that are used; of those that are the same in everything one."""
+    if mesh.triangles <= MOST_FLAT:
+        return [0, 0]
+    return [flat_places(mesh), len(np.unique(equals(mesh)[mesh.used]))]
 
 
-FLAT = mesh_fact("vertices within flat surface", flat)
+FLAT = mesh_fact("vertices within flat surface", flat, version=2)
 LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices), surface=True)
 
 
@@ -36,8 +40,7 @@ LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indice
 def too_fine(context: Context) -> Iterable[Finding]:
     """Vertices whose triangles all lie in one plane, away from borders and seams: without them nothing would change."""
     scene = context.scene
-    spare = context.numbers(FLAT)
-    used = np.array([len(m.used) if m.triangles else 1 for m in scene.meshes])
+    spare, used = np.array([found or [0, 0] for found in context.each(FLAT)]).reshape(-1, 2).T
     hit = (spare > MOST_FLAT) & (spare > FLAT_SHARE * used) & (scene.instance_counts > 0)
     if hit.any():
         parts = parts_with(scene, hit)

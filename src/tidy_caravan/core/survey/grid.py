@@ -82,8 +82,9 @@ def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
     pieces = pieces_of(scene)
     mine = modular(pieces, cell)
     _, counted = off_by(pieces.size, cell)
-    low = pieces.box[:, 0]
-    away = np.where(counted, np.abs(low - np.rint(low / cell) * cell), 0.0).max(axis=1)
+    # either end may be the one at the pivot: of a piece that is too short the other is off
+    ends = np.abs(pieces.box - np.rint(pieces.box / cell) * cell).min(axis=1)
+    away = np.where(counted, ends, 0.0).max(axis=1)
     on = mine & (away <= EXACT_M)
     hit = mine & ~on
     if not hit.any() or on.sum() * 2 < mine.sum():

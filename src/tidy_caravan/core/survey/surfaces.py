@@ -18,7 +18,7 @@ from tidy_caravan.core.geometry.faults import (
     uv_areas,
 )
 from tidy_caravan.core.geometry.stretched import surface_scales
-from tidy_caravan.core.geometry.vertices import joined, loose, many_sided_edges, many_sided_lines, not_finite
+from tidy_caravan.core.geometry.vertices import equals, loose, many_sided_edges, many_sided_lines, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
@@ -42,7 +42,7 @@ UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides
 ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()), surface=True)
 LOOSE = mesh_fact("vertices without triangle", loose, raw=True, surface=True)
 NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True, surface=True)
-TWICE = mesh_fact("vertices that stand twice", lambda m: int((joined(m, 0.0) != np.arange(m.vertices))[m.used].sum()))
+TWICE = mesh_fact("vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2)
 MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True)
 UV_AREAS = mesh_fact("areas of the first UV set", lambda m: list(uv_areas(m)))
 FLAT_SHARE = 0.01

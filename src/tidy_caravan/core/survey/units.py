@@ -12,7 +12,7 @@ from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.site import SITE
-from tidy_caravan.core.space.transforms import polar, sheared_ones
+from tidy_caravan.core.space.transforms import SHEAR_TOLERANCE, polar, sheared_ones, skew
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
@@ -326,15 +326,16 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
     sheared &= np.abs(determinant) > 1e-12 * size**3
     if sheared.any():
         rows = parts[sheared]
-        _, residual = polar(linear[sheared])
+        askew = skew(linear[sheared])
         yield Finding(
             code="transform.sheared",
             severity="warning",
             title="Sheared parts",
             count=len(rows),
-            value=float(np.abs(residual[:, 0, 1]).max()),
-            unit="",
-            text=f"{plural(len(rows), 'part is', 'parts are')} sheared by a stretched parent; no receiver can hold that as "
+            value=float(askew.max()),
+            limit=float(np.degrees(SHEAR_TOLERANCE)),
+            unit="°",
+            text=f"{plural(len(rows), 'part is', 'parts are')} sheared by a stretched parent, up to {askew.max():.2g}° off right angles; no receiver can hold that as "
             "translation, rotation and scale, so it must go into the mesh.",
             parts=[int(i) for i in rows],
             mend=_match(),

@@ -1,0 +1,139 @@
+"""One scene told in other ways, all of them the same to look at: what is found must be the same as well."""
+
+from __future__ import annotations
+
+import unittest
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import trimesh
+
+from tests.core.test_yard import FOR_A_PERSON, OF_THE_WHOLE, TO
+from tests.support import read
+from tidy_caravan.core.proposal import propose
+from tidy_caravan.core.route import Route, as_json, run
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import Finding, survey
+from tidy_caravan.core.work.heavy import Remembered, Workshop
+from tidy_caravan.demo.work_yard import NAME, yard_files
+
+Told = dict[tuple[str, tuple[int, ...]], float | None]
+
+
+def unit_boxes(scene: Scene, _: Any = None) -> Scene:
+    """The same to look at, each mesh about as long as it is wide and high, and its parts stretched by their nodes."""
+    meshes, local = list(scene.meshes), np.array(scene.nodes.local)
+    for i, mesh in enumerate(meshes):
+        users = np.flatnonzero(scene.nodes.mesh == i)
+        if scene.nodes.children_count[users].any():
+            continue
+        points = mesh.positions[np.isfinite(mesh.positions).all(axis=1)]
+        size = np.ptp(points, axis=0)
+        by = np.where(size > 0, 2.0 ** np.round(np.log2(np.where(size > 0, size, 1.0))), 1.0)  # no rounding in vertices
+        normals = mesh.normals
+        if normals is not None:
+            bent = normals * by
+            length = np.linalg.norm(bent, axis=1, keepdims=True)
+            normals = (bent / np.where(length > 0, length, 1) * np.linalg.norm(normals, axis=1, keepdims=True)).astype(
+                np.float32
+            )
+        meshes[i] = replace(mesh, positions=(mesh.positions / by).astype(np.float32), normals=normals)
+        local[users, :3, :3] *= by
+    return scene.but(meshes=tuple(meshes), nodes=replace(scene.nodes, local=local))
+
+
+def turned(scene: Scene, _: Any) -> Scene:
+    """The whole of it a quarter and a bit about the vertical, and somewhere else."""
+    local, top = np.array(scene.nodes.local), np.flatnonzero(scene.nodes.parent < 0)
+    matrix = trimesh.transformations.rotation_matrix(1.9, [0, 1, 0], [30, 0, -70])
+    local[top] = matrix @ local[top]
+    return scene.but(nodes=replace(scene.nodes, local=local))
+
+
+def own_axes(scene: Scene, rng: Any) -> Scene:
+    """Each mesh with its axes exchanged, and its nodes turned back."""
+    meshes, local = list(scene.meshes), np.array(scene.nodes.local)
+    for i, mesh in enumerate(meshes):
+        users = np.flatnonzero(scene.nodes.mesh == i)
+        if scene.nodes.children_count[users].any():
+            continue
+        axes = np.eye(3)[np.roll(np.arange(3), int(rng.integers(1, 3)))] * np.array([[1], [-1], [-1]])
+        normals = None if mesh.normals is None else (mesh.normals @ axes.T).astype(np.float32)
+        meshes[i] = replace(mesh, positions=(mesh.positions @ axes.T).astype(np.float32), normals=normals)
+        local[users, :3, :3] = local[users, :3, :3] @ axes.T
+    return scene.but(meshes=tuple(meshes), nodes=replace(scene.nodes, local=local))
+
+
+def shuffled(scene: Scene, rng: Any) -> Scene:
+    """Vertices and triangles in another order, triangles from another corner on."""
+    meshes = list(scene.meshes)
+    for i, mesh in enumerate(meshes):
+        order = rng.permutation(mesh.vertices)
+        out = mesh.with_vertices(order, indices=np.argsort(order).astype(np.uint32)[mesh.indices])
+        row, turn = rng.permutation(mesh.triangles), rng.integers(0, 3, mesh.triangles)
+        corners = out.indices[row[:, None], (turn[:, None] + np.arange(3)) % 3]
+        meshes[i] = replace(
+            out, indices=np.ascontiguousarray(corners), material=np.ascontiguousarray(mesh.material[row])
+        )
+    return scene.but(meshes=tuple(meshes))
+
+
+def soup(scene: Scene, _: Any) -> Scene:
+    """No two triangles share a vertex."""
+    meshes = list(scene.meshes)
+    for i, mesh in enumerate(meshes):
+        corners = mesh.indices.reshape(-1).astype(np.int64)
+        meshes[i] = mesh.with_vertices(corners, indices=np.arange(len(corners), dtype=np.uint32).reshape(-1, 3))
+    return scene.but(meshes=tuple(meshes))
+
+
+class Retold(unittest.TestCase):
+    scene: Scene
+    found: list[Finding]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.scene, cls.kept = read(yard_files(), f"{NAME}.gltf"), Workshop(results=Remembered())
+        cls.found = survey(cls.scene, TO, cls.kept)
+
+    def same(self, how: Callable[[Scene, Any], Scene], besides: set[str]) -> list[Finding]:
+        """What is found when it is told so; all but what is named is to be as it was, with its value."""
+        found = survey(how(self.scene, np.random.default_rng(4)), TO, self.kept)
+
+        def told(findings: list[Finding]) -> Told:
+            return {(f.code, tuple(f.parts)): f.value for f in findings if f.code not in besides}
+
+        plain, again = told(self.found), told(found)
+        self.assertEqual(set(plain), set(again), how.__name__)
+        for key, value in plain.items():
+            if value:
+                self.assertAlmostEqual((again[key] or 0) / value, 1, delta=0.02, msg=f"{how.__name__}: {key[0]}")
+        return found
+
+    def test_turned_about_in_other_axes_and_in_another_order(self) -> None:
+        for how in (turned, own_axes, shuffled):
+            with self.subTest(how=how.__name__):
+                self.same(how, set())
+
+    def test_as_triangles_that_share_no_vertex(self) -> None:
+        found = self.same(soup, {"geometry.unjoined", "geometry.loose", "normals.broken"})  # these count vertices
+        fine = next(f for f in found if f.code == "density.fine")
+        out, _ = parse_step(fine.mend).apply(soup(self.scene, None), StepContext(TO))  # type: ignore[arg-type]
+        self.assertNotIn("density.fine", {f.code for f in survey(out, TO, self.kept)})
+
+    def test_as_unit_boxes_that_their_nodes_stretch(self) -> None:
+        """A slab is often a cube that its node makes long."""
+        found = self.same(unit_boxes, {"scale.left", "scale.hidden-unit", "transform.sheared"})
+        self.assertGreater(next(f.count for f in found if f.code == "scale.left"), 50)
+        steps = [as_json(p.step) for p in propose(found, TO)]
+        done, _ = run(unit_boxes(self.scene), Route(steps=steps), TO, workshop=self.kept)
+        rest = [f for f in survey(done, TO, self.kept) if f.code not in OF_THE_WHOLE]
+        left = {f.code: {done.nodes.names[i] for i in f.parts} for f in rest}
+        self.assertEqual(left, FOR_A_PERSON | {"scale.left": {"brick_pier", "brick_pier_large"}})
+
+
+if __name__ == "__main__":
+    unittest.main()
