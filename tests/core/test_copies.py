@@ -18,7 +18,7 @@ from tests.core.test_sides import as_mesh, at, scene_of
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.copies.search import copies_in, movable, share
-from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Clip, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.scene.things import Channel
 from tidy_caravan.core.space.transforms import split_trs
 from tidy_caravan.core.steps import StepContext, parse_step
@@ -73,6 +73,22 @@ class Found(unittest.TestCase):
         several = np.bincount(truth.kind[truth.kind < PROTOTYPES]) > 1
         self.assertLessEqual(abs(result.families - int(several.sum())), 1)
         self.assertLess(result.deviation_mm, 0.5)
+
+    def test_faults_that_are_copied_as_well_are_no_difference(self) -> None:
+        """A triangle that stands twice, and one without area, break the symmetry of what they are on, in any order."""
+        rng = np.random.default_rng(5)
+        for made in (trimesh.creation.icosphere(2, 0.5), trimesh.creation.cylinder(0.3, 2, sections=24), POST):
+            corners = np.concatenate([made.faces, made.faces[:1], made.faces[:1, [0, 0, 1]]])
+            meshes = []
+            for _ in range(5):
+                order = np.roll(corners, int(rng.integers(3)), axis=1)[rng.permutation(len(corners))]
+                number = rng.permutation(order.size)  # no two triangles share a vertex
+                turn = trimesh.transformations.random_rotation_matrix(rng.random(3))[:3, :3]
+                points = (made.vertices[order].reshape(-1, 3) @ turn.T)[number] + rng.uniform(-9, 9, 3)
+                faces = np.argsort(number).reshape(-1, 3).astype(np.uint32)
+                meshes.append(Mesh(points.astype(np.float32), faces, np.zeros(len(faces), np.int32)))
+            nodes = make_nodes([-1] * 5, np.tile(np.eye(4), (5, 1, 1)), list("abcde"), mesh=np.arange(5))
+            self.assertEqual(len(apply(Scene(GLTF, nodes, tuple(meshes), (Material("a"),))).meshes), 1)
 
     def test_scales_and_mirrors_count_as_asked(self) -> None:
         turn = trimesh.transformations.rotation_matrix(1.0, [1, 2, 3], [4, 5, 6])

@@ -16,6 +16,9 @@ TURNS: I64 = np.array([(0, 1, 2), (1, 2, 0), (2, 0, 1), (0, 2, 1), (2, 1, 0), (1
 """The corners of a triangle in every order; a mirror runs them the other way round, as the last three do."""
 TRIES = 48
 """Placements that are tried before a mesh is called different: as many as a cube has, mirrored ones with it."""
+TRIES_OF_FAULTY = 512
+"""The same of meshes with triangles that stand twice or have no area: these break a symmetry that the figures of the mesh
+hardly tell."""
 SAMPLES = 8
 """Corners that are laid on first; most wrong placements are told by them."""
 MOST_VERTICES = 2_000_000
@@ -245,9 +248,19 @@ class Anchor:
 
 def coded(triples: I64, count: int) -> tuple[I64, I64]:
     """(N, F) one number for each triangle (N, F, 3) of places, whatever its first corner; and (N, F) that corner."""
-    first = np.argmin(triples, axis=2)
-    turned = np.take_along_axis(triples, (first[:, :, None] + np.arange(3)) % 3, axis=2)
-    return (turned[:, :, 0] * count + turned[:, :, 1]) * count + turned[:, :, 2], first
+    first = begin_of(triples)
+    turned = np.take_along_axis(triples, (first[..., None] + np.arange(3)) % 3, axis=-1)
+    return (turned[..., 0] * count + turned[..., 1]) * count + turned[..., 2], first
+
+
+def begin_of(triples: I64) -> I64:
+    """(...,) the corner from which on triangles (..., 3) of places are read: the least, and of two at one place the one
+    that the other follows."""
+    first = np.argmin(triples, axis=-1)
+    before = (first + 2) % 3
+    least, other = (np.take_along_axis(triples, k[..., None], axis=-1)[..., 0] for k in (first, before))
+    out: I64 = np.where(least == other, before, first)
+    return out
 
 
 def telling(one: Batch, own: Normal) -> int:
@@ -343,7 +356,10 @@ def by_triangles(
     sort = np.lexsort((-np.round(score, 3), which))
     which, turn_ = which[sort], turn_[sort]
     begin = np.searchsorted(which, np.arange(len(rows)))
-    count = np.minimum(np.searchsorted(which, np.arange(len(rows)), side="right") - begin, TRIES)
+    triples = anchor.place_of[anchor.batch.faces[0]]
+    faulty = (np.diff(anchor.codes) == 0).any() or (triples == np.roll(triples, 1, axis=1)).any()
+    most = TRIES_OF_FAULTY if faulty else TRIES
+    count = np.minimum(np.searchsorted(which, np.arange(len(rows)), side="right") - begin, most)
     tree = cKDTree(anchor.places)
     size = float(np.linalg.norm(anchor.places, axis=1).max())
     spread = 1 + 2 * size / max(anchor.shortest, 1e-9)
@@ -392,7 +408,7 @@ def checked(
     faces = np.take_along_axis(faces, (first[:, :, None] + spin) % 3, axis=2)
     theirs = faces[np.arange(len(mine))[:, None], order].reshape(len(mine), -1)
     triples = anchor.place_of[one.faces[0]]
-    start = np.argmin(triples, axis=1)
+    start = begin_of(triples)
     ours = np.take_along_axis(one.faces[0], (start[:, None] + spin) % 3, axis=1)[anchor.order].reshape(-1)
     vertices = np.empty((len(mine), one.points.shape[1]), np.int32)
     vertices[:, ours] = theirs

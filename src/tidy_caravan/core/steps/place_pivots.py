@@ -118,8 +118,8 @@ class PlacePivots(Step):
         far_off: list[int] = []
         up = axis_vector(scene.convention.up)
         far = np.ones(len(nodes), np.bool_)
-        if self.only_far:  # in the world, where they are found as well
-            far[nodes.parts] = outside(scene.part_bounds, nodes.world[nodes.parts, :3, 3])[1]
+        if self.only_far:
+            far[nodes.parts] = outside(scene)[1]
         for k, (i, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[i]

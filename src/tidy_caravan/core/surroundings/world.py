@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, ranges
+from tidy_caravan.core.scene.scene import usable_points
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.pairs import fingerprints, words_of
 
@@ -151,10 +152,22 @@ def untouchable(scene: Scene) -> Bool:
     return out
 
 
-def outside(box: F64, origin: F64) -> tuple[F64, Bool]:
-    """(P,) how far pivots (P, 3) lie outside their box (P, 2, 3), and whether by more than it is large."""
-    distance = np.linalg.norm(np.maximum(np.maximum(box[:, 0] - origin, origin - box[:, 1]), 0.0), axis=1)
-    diagonal = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
+def outside(scene: Scene) -> tuple[F64, Bool]:
+    """(P,) how far the pivot of each part lies outside its box, in units of the scene, and whether by more than it is large.
+
+    The box is that of its mesh, along the part's own axes: the same however the part is turned in the world.
+    """
+    nodes = scene.nodes
+    boxes = np.zeros((len(scene.meshes) + 1, 2, 3))
+    for i in np.flatnonzero(scene.instance_counts > 0).tolist():
+        boxes[i] = scene.meshes[i].bounds
+        if not np.isfinite(boxes[i]).all():
+            points = usable_points(scene.meshes[i])
+            boxes[i] = (points.min(axis=0), points.max(axis=0)) if len(points) else 0.0
+    linear, box = nodes.world[nodes.parts, :3, :3], boxes[nodes.mesh[nodes.parts]]
+    gap = np.maximum(box[:, 0], 0.0) + np.minimum(box[:, 1], 0.0)
+    distance: F64 = np.linalg.norm((linear @ gap[:, :, None])[:, :, 0], axis=1)
+    diagonal = np.linalg.norm(np.linalg.norm(linear, axis=1) * (box[:, 1] - box[:, 0]), axis=1)
     far: Bool = distance > np.maximum(diagonal, 1e-12)
     return distance, far
 

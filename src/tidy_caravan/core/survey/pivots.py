@@ -37,9 +37,8 @@ def far_pivots(context: Context) -> Iterable[Finding]:
     parts = nodes.parts
     if not len(parts):
         return
-    box = scene.part_bounds
     origin = nodes.world[parts, :3, 3]
-    distance, far = outside(box, origin)
+    distance, far = outside(scene)
     if far.any():
         rows = parts[far]
         at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
@@ -78,7 +77,7 @@ def pivots_together(context: Context) -> Iterable[Finding]:
     box = scene.part_bounds
     origin = nodes.world[parts, :3, 3]
     size = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    near = ~outside(box, origin)[1]
+    near = ~outside(scene)[1]
     step = max(float(np.median(size)) * 1e-6, 1e-12)
     group = first_equals(fingerprints([np.rint(origin / step) + 0.0])[:, 0])
     counts = np.bincount(group)
