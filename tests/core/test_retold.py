@@ -12,9 +12,10 @@ import trimesh
 
 from tests.core.test_yard import FOR_A_PERSON, OF_THE_WHOLE, TO
 from tests.support import read
+from tests.trees import as_mesh
 from tidy_caravan.core.proposal import propose
 from tidy_caravan.core.route import Route, as_json, run
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.core.work.heavy import Remembered, Workshop
@@ -133,6 +134,21 @@ class Retold(unittest.TestCase):
         rest = [f for f in survey(done, TO, self.kept) if f.code not in OF_THE_WHOLE]
         left = {f.code: {done.nodes.names[i] for i in f.parts} for f in rest}
         self.assertEqual(left, FOR_A_PERSON | {"scale.left": {"brick_pier", "brick_pier_large"}})
+
+    def test_maps_of_what_nodes_stretch_or_enlarge(self) -> None:
+        """Both sets are laid out for what is seen, as those of the slab itself."""
+        sets = []
+        for size, scale in (([8, 0.2, 3], [1, 1, 1]), ([1, 1, 1], [8, 0.2, 3]), ([2, 0.05, 0.75], [4, 4, 4])):
+            slab = as_mesh(trimesh.creation.box(size), 0)
+            nodes = make_nodes([-1], np.diag([*scale, 1.0])[None], ["slab"], mesh=[0])
+            scene = Scene(GLTF, nodes, (slab,), (Material("a"),))
+            for kind in ("lightmap_uvs", "light_budget"):
+                scene, _ = parse_step({"kind": kind}).apply(scene, StepContext(TO))
+            sets.append((scene.meshes[0].uvs, scene.nodes.lightmap))
+        for uvs, size in sets[1:]:
+            np.testing.assert_array_equal(size, sets[0][1])
+            for plain, again in zip(sets[0][0], uvs, strict=True):
+                np.testing.assert_allclose(again, plain, atol=1e-5)
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.scene import Axis, Convention, Mesh
+from tidy_caravan.core.scene import Axis, Mesh
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
 
 CAP = 0.7
@@ -26,10 +26,9 @@ class Projected:
     uv: F32
 
 
-def box_project(mesh: Mesh, convention: Convention, metres_per_repeat: float = 1.0) -> Mesh:
-    """The mesh with a first UV set by box projection of its own space at scale 1."""
-    frame = np.eye(4) * convention.metres_per_unit
-    made = box(mesh, frame, convention.up, metres_per_repeat)
+def box_project(mesh: Mesh, frame: F64, up: Axis) -> Mesh:
+    """The mesh with a first UV set by box projection, a metre a repeat. frame: as in `box`."""
+    made = box(mesh, frame, up, 1.0)
     out = mesh.with_vertices(made.source, indices=made.indices)
     return mesh.with_vertices(made.source, indices=made.indices, uvs=(made.uv, *out.uvs[1:]))
 

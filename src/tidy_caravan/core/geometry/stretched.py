@@ -10,8 +10,8 @@ from dataclasses import replace
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool
 from tidy_caravan.core.space.convert import cofactors, transform_mesh
 
 EVEN = 1e-6
@@ -104,12 +104,9 @@ def uneven_stretch(linear: F64) -> F64:
     return stretch if values[2] ** 2 - values[0] ** 2 > STRETCHED * values[2] ** 2 else np.eye(3)
 
 
-def unstretched(scene: Scene) -> Scene:
-    """The scene as it is once its stretches are baked: what stretches a part unevenly is in its mesh and not in its node.
-
-    Only of meshes whose parts are all stretched alike, which stay shared by them; not of flattened, skinned and animated
-    ones. Nothing moves; the scene itself where there is nothing to do. O(nodes + vertices of stretched meshes).
-    """
+def stretched_meshes(scene: Scene) -> dict[int, F64]:
+    """By mesh (3, 3) what stretches its parts unevenly, where all of them are stretched alike. Not of flattened, skinned and
+    animated ones. O(nodes)."""
     nodes = scene.nodes
     rows: I64 = np.flatnonzero(nodes.mesh >= 0)
     linear, mesh = nodes.world[rows, :3, :3], nodes.mesh[rows]
@@ -118,7 +115,7 @@ def unstretched(scene: Scene) -> Scene:
     off = np.abs(form - size[:, None, None] * np.eye(3)).max(axis=(1, 2))
     odd = off > STRETCHED * size
     if not odd.any():
-        return scene
+        return {}
     used, first, of_mesh = np.unique(mesh, return_index=True, return_inverse=True)
     of_mesh = of_mesh.ravel()
     apart = np.abs(form - form[first][of_mesh]).max(axis=(1, 2)) > ALIKE * np.abs(form[first][of_mesh]).max(axis=(1, 2))
@@ -126,15 +123,32 @@ def unstretched(scene: Scene) -> Scene:
     moving = nodes.skin[rows] >= 0
     moving |= np.isin(rows, [c.node for clip in scene.clips for c in clip.channels])
     never = apart | ~(least > FLAT * most) | moving | ~odd
-    chosen = np.bincount(of_mesh, weights=never, minlength=len(used)) == 0
-    if not chosen.any():
+    chosen = np.flatnonzero(np.bincount(of_mesh, weights=never, minlength=len(used)) == 0)
+    return {int(used[k]): stretch_of(linear[first[k]]) for k in chosen.tolist()}
+
+
+def as_it_looks(mesh: Mesh, stretch: F64 | None) -> tuple[F32, str]:
+    """Vertices (V, 3) of a mesh under the stretch of its parts, and that in words, for what goes by its content."""
+    if stretch is None:
+        return mesh.positions, ""
+    positions: F32 = (mesh.positions.astype(np.float64) @ stretch).astype(np.float32)
+    return positions, " " + " ".join(f"{v:.6g}" for v in stretch.ravel())
+
+
+def unstretched(scene: Scene) -> Scene:
+    """The scene as it is once its stretches are baked: what stretches a part unevenly is in its mesh and not in its node.
+
+    Only of meshes whose parts are all stretched alike, which stay shared by them; see `stretched_meshes`. Nothing moves; the
+    scene itself where there is nothing to do. O(nodes + vertices of stretched meshes).
+    """
+    found = stretched_meshes(scene)
+    if not found:
         return scene
-    meshes = list(scene.meshes)
-    taken = np.tile(np.eye(3), (len(nodes), 1, 1))
-    for k in np.flatnonzero(chosen).tolist():
-        stretch = stretch_of(linear[first[k]])
-        meshes[used[k]] = transform_mesh(meshes[used[k]], stretch)
-        taken[rows[of_mesh == k]] = stretch
+    nodes, meshes = scene.nodes, list(scene.meshes)
+    by_mesh = np.tile(np.eye(3), (len(meshes) + 1, 1, 1))
+    for i, stretch in found.items():
+        meshes[i], by_mesh[i] = transform_mesh(meshes[i], stretch), stretch
+    taken = by_mesh[nodes.mesh]
     local = nodes.local.copy()
     held = np.flatnonzero(nodes.parent >= 0)
     local[held, :3] = taken[nodes.parent[held]] @ local[held, :3]

@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.stretched import as_it_looks, stretched_meshes
 from tidy_caravan.core.lightmap.budget import (
     BLOCK,
     Budgeted,
@@ -281,14 +282,18 @@ class Sheets:
     def lay_out(self, asked: list[tuple[int, int]]) -> None:
         """Lays out sets for maps of so many texels; those that nothing comes of stay as they are."""
         pieces = []
+        stretched = stretched_meshes(self.scene)
         for i, width in asked:
             m = self.scene.meshes[self.used[i]]
-            arrays = {"positions": m.positions, "indices": m.indices, "uv": m.uvs[self.channel]}
+            positions, told = as_it_looks(m, stretched.get(int(self.used[i])))
+            arrays = {"positions": positions, "indices": m.indices, "uv": m.uvs[self.channel]}
             parameters = {
                 "resolution": width, "padding": self.padding, "most": self.limits.most,
                 "square": self.limits.maps == "square", "step": self.step,
             }  # fmt: skip
-            pieces.append(Piece(f"{m.id} {self.channel}", arrays, parameters, time_limit(m.triangles), m.triangles))
+            pieces.append(
+                Piece(f"{m.id} {self.channel}{told}", arrays, parameters, time_limit(m.triangles), m.triangles)
+            )
         outcomes = self.context.workshop.do(RELAY, pieces, self.context.progress)
         for (i, width), outcome in zip(asked, outcomes, strict=True):
             if isinstance(outcome, Done) and outcome.arrays:

@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
-from tidy_caravan.core.geometry.stretched import stretch_of, surface_scales
+from tidy_caravan.core.geometry.stretched import as_it_looks, stretch_of, stretched_meshes, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
@@ -348,12 +348,17 @@ class LightmapUvs(Step):
     ) -> list[int]:
         """One attempt at every waiting mesh; returns those that failed."""
         channel = context.destination.lightmap_channel
+        bare = [i for i in waiting if channel > 0 and not scene.meshes[i].uvs]
+        frames = FirstUvs().frames(scene, np.flatnonzero(np.isin(scene.nodes.mesh, bare)))[0]
         ready = [
-            box_project(m, scene.convention) if not (m := scene.meshes[i]).uvs and channel > 0 else m for i in waiting
+            box_project(scene.meshes[i], frames[i], scene.convention.up) if i in frames else scene.meshes[i]
+            for i in waiting
         ]
         pieces = []
+        stretched = stretched_meshes(scene)  # laid out as they look
         for i, mesh in zip(waiting, ready, strict=True):
-            arrays: dict[str, AnyArray] = {"positions": mesh.positions, "indices": mesh.indices}
+            positions, told = as_it_looks(mesh, stretched.get(i))
+            arrays: dict[str, AnyArray] = {"positions": positions, "indices": mesh.indices}
             if self.keep_good and len(mesh.uvs) > channel:
                 arrays["existing"] = mesh.uvs[channel]
             if self.first_set and channel > 0 and scene.meshes[i].uvs:
@@ -363,7 +368,7 @@ class LightmapUvs(Step):
                 "most": min(LARGEST_MAP, context.destination.max_texture),
                 "square": context.destination.lightmap_maps == "square", "step": BLOCK if self.on_blocks else 0,
             }  # fmt: skip
-            content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}"
+            content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}{told}"
             pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
         begun = len(made)
         outcomes = context.workshop.do(
