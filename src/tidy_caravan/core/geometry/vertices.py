@@ -107,10 +107,12 @@ def joined(mesh: Mesh, tolerance: float) -> I64:
 @kept
 def equals(mesh: Mesh) -> I64:
     """(V,) for each vertex the first used one that it is the same as in everything, as `joined` without a tolerance."""
-    first = joined(mesh, 0.0)
-    order = np.concatenate([mesh.used, np.setdiff1d(np.arange(mesh.vertices), mesh.used)])
+    first, own = joined(mesh, 0.0), np.arange(mesh.vertices)
+    if len(mesh.used) == mesh.vertices or (first == own).all():
+        return first
+    order = np.concatenate([mesh.used, np.setdiff1d(own, mesh.used)])
     best = np.full(mesh.vertices, mesh.vertices, np.int64)
-    np.minimum.at(best, first[order], np.arange(len(order)))
+    np.minimum.at(best, first[order], own)
     out: I64 = order[best[first]]
     return out
 
