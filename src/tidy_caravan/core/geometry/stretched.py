@@ -11,7 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool, ranges
 from tidy_caravan.core.space.convert import cofactors, transform_mesh
 
 EVEN = 1e-6
@@ -25,6 +25,10 @@ ALIKE = 1e-6
 """Relative difference below which two parts are stretched alike."""
 FLAT = 1e-9
 """Least by largest square of a scale below which a part is flattened."""
+MANY = 16
+"""Parts of a mesh from which on they are measured by themselves, and not with those of others."""
+FEW = 64
+"""Vectors up to which they are not worth being gathered."""
 AT_ONCE = 1 << 21
 """Products that are held at a time."""
 
@@ -34,6 +38,8 @@ def gathered(vectors: F64) -> F64:
     length = np.linalg.norm(vectors, axis=1)
     good = np.isfinite(length) & (length > 0)
     vectors, length = vectors[good], length[good]
+    if len(vectors) <= FEW:
+        return vectors
     unit = vectors / length[:, None]
     unit *= np.where((unit @ (1.0, 1e-3, 1e-6) < 0)[:, None], -1.0, 1.0)  # a vector and its opposite grow alike
     cell = np.rint((unit + 1) * DIRECTIONS).astype(np.int64) @ (1 << 20, 1 << 10, 1)
@@ -74,14 +80,26 @@ def surface_scales(scene: Scene, rows: I64) -> F64:
     linear = scene.nodes.world[rows, :3, :3]
     out: F64 = np.sqrt((linear**2).sum(axis=(1, 2)) / 3)
     bent = np.flatnonzero(uneven(linear))
-    mesh = scene.nodes.mesh[rows[bent]]
-    order = np.argsort(mesh, kind="stable")
-    used, begin = np.unique(mesh[order], return_index=True)
-    for i, here in zip(used.tolist(), np.split(bent[order], begin[1:]) if len(order) else [], strict=True):
-        vectors = gathered(face_vectors(scene.meshes[i].positions, scene.meshes[i].indices))
-        whole = float(np.linalg.norm(vectors, axis=1).sum())
-        if whole > 0:
-            out[here] = np.sqrt(lengths(vectors, cofactors(linear[here])) / whole)
+    if not len(bent):
+        return out
+    used, own = np.unique(scene.nodes.mesh[rows[bent]], return_inverse=True)
+    each = [gathered(face_vectors(scene.meshes[i].positions, scene.meshes[i].indices)) for i in used.tolist()]
+    count = np.array([len(v) for v in each])
+    begin, vectors = np.cumsum(count) - count, np.concatenate(each)
+    whole = np.array([np.linalg.norm(v, axis=1).sum() for v in each])[own]
+    total, maps = np.zeros(len(bent)), cofactors(linear[bent])
+    users = np.bincount(own)
+    for i in np.flatnonzero(users >= MANY).tolist():
+        mine = np.flatnonzero(own == i)
+        total[mine] = lengths(each[i], maps[mine])
+    few = np.flatnonzero(users[own] < MANY)
+    step = max(1, AT_ONCE // max(1, int(count.max(initial=1))))
+    for some in (few[k : k + step] for k in range(0, len(few), step)):
+        part = np.repeat(np.arange(len(some)), count[own[some]])
+        moved = np.einsum("fij,fj->fi", maps[some][part], vectors[ranges(begin[own[some]], count[own[some]])])
+        total[some] = np.bincount(part, weights=np.linalg.norm(moved, axis=1), minlength=len(some))
+    there = whole > 0
+    out[bent[there]] = np.sqrt(total[there] / whole[there])
     return out
 
 
