@@ -93,7 +93,7 @@ def surface_scales(scene: Scene, rows: I64) -> F64:
         mine = np.flatnonzero(own == i)
         total[mine] = lengths(each[i], maps[mine])
     few = np.flatnonzero(users[own] < MANY)
-    step = max(1, AT_ONCE // max(1, int(count.max(initial=1))))
+    step = max(1, (AT_ONCE >> 3) // max(1, int(count.max(initial=1))))  # nine numbers each
     for some in (few[k : k + step] for k in range(0, len(few), step)):
         part = np.repeat(np.arange(len(some)), count[own[some]])
         moved = np.einsum("fij,fj->fi", maps[some][part], vectors[ranges(begin[own[some]], count[own[some]])])
@@ -105,7 +105,9 @@ def surface_scales(scene: Scene, rows: I64) -> F64:
 
 def stretch_of(linear: F64) -> F64:
     """(3, 3) what a matrix does to lengths along the part's own axes, without its turn and mirror (polar decomposition,
-    Higham, 1986); nothing where it flattens the part."""
+    Higham, 1986); nothing where it flattens the part or holds no numbers."""
+    if not np.isfinite(linear).all():
+        return np.eye(3)
     values, axes = np.linalg.eigh(linear.T @ linear)
     if not values[0] > FLAT**2 * max(values[2], 1e-300):
         return np.eye(3)
