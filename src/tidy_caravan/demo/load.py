@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import uuid
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -144,13 +145,15 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
             [sizes, joints],
         ),
     ]  # fmt: skip
-    numbers = [add(settings, store, haul) for haul in hauls]
+    jobs = [(add(settings, store, haul), haul.name) for haul in hauls]
     # what takes longest begins first: much of it is in child processes, beside which the others are read and looked over
-    with ThreadPoolExecutor(2, "demo") as pool:
-        for made in [
-            pool.submit(carry, settings, store, *one) for one in reversed(list(zip(numbers, hauls, strict=True)))
-        ]:
+    pool = ThreadPoolExecutor(2, "demo")
+    try:
+        for made in [pool.submit(carry, settings, *job) for job in reversed(jobs)]:
             made.result()
+    finally:
+        # who interrupts does not wait for what is under way: the workers of the next start go on with it
+        pool.shutdown(wait=False, cancel_futures=True)
 
 
 @dataclass(frozen=True)
@@ -167,7 +170,8 @@ class Demo:
 
 
 def add(settings: Settings, store: Store, demo: Demo) -> uuid.UUID:
-    """The haul without its files."""
+    """The haul with its work still to be done; the number of that work."""
+    stored = [[path, store.put_blob(data)] for path, data in demo.files.items()]
     route = Route.model_validate({"steps": demo.steps, "sets": list(demo.sets), "left": list(demo.left)})
     with session_for(settings.database) as session:
         haul = Haul(
@@ -178,18 +182,9 @@ def add(settings: Settings, store: Store, demo: Demo) -> uuid.UUID:
             version=1,
             source_name=next(iter(demo.files)),
         )
-        session.add(haul)
-        session.flush()
-        return haul.id
-
-
-def carry(settings: Settings, store: Store, haul: uuid.UUID, demo: Demo) -> None:
-    """Works through a haul here and now. Raises RuntimeError when that fails."""
-    stored = [[path, store.put_blob(data)] for path, data in demo.files.items()]
-    with session_for(settings.database) as session:
         job = Job(
             id=uuid.uuid4(),
-            haul_id=haul,
+            haul_id=haul.id,
             kind=demo.chain[-1],
             state="waiting",
             title="",
@@ -199,10 +194,17 @@ def carry(settings: Settings, store: Store, haul: uuid.UUID, demo: Demo) -> None
             attempts=0,
             arguments={"files": stored, "chain": demo.chain, "format": "glb"},
         )
+        session.add(haul)
+        session.flush()
         session.add(job)
-        number = job.id
-    state = perform(str(number), settings.database, settings.store, settings.upload_bytes)
-    if state != "done":
-        with session_for(settings.database) as session:
-            problem = session.get_one(Job, number).problem
-        raise RuntimeError(f"the demo haul “{demo.name}” ended {state}: {problem}")
+        return job.id
+
+
+def carry(settings: Settings, job: uuid.UUID, name: str) -> None:
+    """Works through a haul here and now, or waits until a worker has done so. Raises RuntimeError when that fails."""
+    while perform(str(job), settings.database, settings.store, settings.upload_bytes) in ("held", "again"):
+        time.sleep(0.2)
+    with session_for(settings.database) as session:
+        row = session.get_one(Job, job)
+        if row.state != "done":
+            raise RuntimeError(f"the demo haul “{name}” ended {row.state}: {row.problem}")
