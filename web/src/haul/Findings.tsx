@@ -186,7 +186,8 @@ function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
   if (value === null || !unit || unit === "meshes") return null;
   return (
     <span className="ml-2 opacity-80">
-      {figure(value)} {value === 1 ? unit.replace(/s$/, "") : unit}
+      {figure(value)}
+      {unit === "°" ? unit : ` ${value === 1 ? unit.replace(/s$/, "") : unit}`}
       {limit !== null && limit !== 0 && `, limit ${figure(limit)}`}
     </span>
   );

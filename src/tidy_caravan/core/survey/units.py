@@ -12,7 +12,7 @@ from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.site import SITE
-from tidy_caravan.core.space.transforms import SHEAR_TOLERANCE, polar, sheared_ones, skew
+from tidy_caravan.core.space.transforms import polar, sheared_ones, skew
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
@@ -333,7 +333,7 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
             title="Sheared parts",
             count=len(rows),
             value=float(askew.max()),
-            limit=float(np.degrees(SHEAR_TOLERANCE)),
+            limit=0.0,
             unit="°",
             text=f"{plural(len(rows), 'part is', 'parts are')} sheared by a stretched parent, up to {askew.max():.2g}° off right angles; no receiver can hold that as "
             "translation, rotation and scale, so it must go into the mesh.",
