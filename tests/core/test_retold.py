@@ -10,16 +10,13 @@ from typing import Any
 import numpy as np
 import trimesh
 
-from tests.core.test_yard import FOR_A_PERSON, OF_THE_WHOLE, TO
-from tests.support import read
+from tests.core.test_yard import FOR_A_PERSON, OF_THE_WHOLE, TO, Surveyed
 from tests.trees import as_mesh
 from tidy_caravan.core.proposal import propose
 from tidy_caravan.core.route import Route, as_json, run
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
-from tidy_caravan.core.work.heavy import Remembered, Workshop
-from tidy_caravan.demo.work_yard import NAME, yard_files
 
 Told = dict[tuple[str, tuple[int, ...]], float | None]
 
@@ -91,15 +88,7 @@ def soup(scene: Scene, _: Any) -> Scene:
     return scene.but(meshes=tuple(meshes))
 
 
-class Retold(unittest.TestCase):
-    scene: Scene
-    found: list[Finding]
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.scene, cls.kept = read(yard_files(), f"{NAME}.gltf"), Workshop(results=Remembered())
-        cls.found = survey(cls.scene, TO, cls.kept)
-
+class Retold(Surveyed):
     def same(self, how: Callable[[Scene, Any], Scene], besides: set[str]) -> list[Finding]:
         """What is found when it is told so; all but what is named is to be as it was, with its value."""
         found = survey(how(self.scene, np.random.default_rng(4)), TO, self.kept)

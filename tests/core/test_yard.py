@@ -28,7 +28,9 @@ FOR_A_PERSON = {
 """What the proposed route leaves."""
 
 
-class Yard(unittest.TestCase):
+class Surveyed(unittest.TestCase):
+    """The yard with what is found in it, once for all tests of a class."""
+
     scene: Scene
     found: list[Finding]
 
@@ -37,6 +39,8 @@ class Yard(unittest.TestCase):
         cls.scene, cls.kept = read(yard_files(), f"{NAME}.gltf"), Workshop(results=Remembered())
         cls.found = survey(cls.scene, TO, cls.kept)
 
+
+class Yard(Surveyed):
     def names(self, scene: Scene, finding: Finding) -> set[str]:
         return {scene.nodes.names[i] for i in finding.parts}
 

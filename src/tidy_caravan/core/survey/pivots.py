@@ -9,7 +9,7 @@ import numpy as np
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
 from tidy_caravan.core.geometry.corners import first_equals
 from tidy_caravan.core.geometry.leaf import leaf_of
-from tidy_caravan.core.geometry.stretched import uneven_stretch
+from tidy_caravan.core.geometry.stretched import uneven, uneven_stretch
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.convert import transform_mesh
@@ -121,10 +121,11 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
     rows: list[int] = []
     worst = 0.0
     seen: dict[tuple[int, bytes], tuple[float, float]] = {}
-    for i in parts[named].tolist():
+    rest = parts[named]
+    for i, odd in zip(rest.tolist(), uneven(nodes.world[rest, :3, :3]).tolist(), strict=True):
         # one box may be the mesh of many leaves, each stretched in its own way
-        stretch = uneven_stretch(nodes.world[i, :3, :3])
-        linear = nodes.world[i, :3, :3] @ np.linalg.inv(stretch)
+        stretch = uneven_stretch(nodes.world[i, :3, :3]) if odd else np.eye(3)
+        linear = nodes.world[i, :3, :3] @ (np.linalg.inv(stretch) if odd else stretch)
         way = linear.T @ up
         key = int(nodes.mesh[i]), np.round(np.append(way, stretch), 3).tobytes()
         if key not in seen:
