@@ -11,7 +11,7 @@ import numpy as np
 import trimesh
 
 from tests.core.test_yard import FOR_A_PERSON, OF_THE_WHOLE, TO, Surveyed
-from tests.trees import as_mesh
+from tests.trees import as_mesh, furthest_apart
 from tidy_caravan.core.proposal import propose
 from tidy_caravan.core.route import Route, as_json, run
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
@@ -123,6 +123,19 @@ class Retold(Surveyed):
         rest = [f for f in survey(done, TO, self.kept) if f.code not in OF_THE_WHOLE]
         left = {f.code: {done.nodes.names[i] for i in f.parts} for f in rest}
         self.assertEqual(left, FOR_A_PERSON | {"scale.left": {"brick_pier", "brick_pier_large"}})
+
+    def test_a_leaf_whose_cube_is_the_mesh_of_walls_as_well(self) -> None:
+        sizes = ([0.9, 2.1, 0.04], [8, 0.2, 6], [8, 3, 0.2])
+        places = np.array([np.diag([*size, 1.0]) for size in sizes])
+        places[:, :3, 3] = (0.45, 1.05, 0), (0, -0.1, 0), (0, 1.5, -2.9)
+        cube = as_mesh(trimesh.creation.box(), 0)
+        nodes = make_nodes([-1] * 3, places, ["door_leaf", "floor", "wall"], mesh=[0] * 3)
+        scene = Scene(GLTF, nodes, (cube,), (Material("a"),))
+        hinge = next(f for f in survey(scene, TO) if f.code == "pivot.hinge")
+        self.assertEqual((hinge.parts, round(hinge.value or 0, 6)), ([0], 0.45))
+        out, _ = parse_step(hinge.mend).apply(scene, StepContext(TO))  # type: ignore[arg-type]
+        self.assertNotIn("pivot.hinge", {f.code for f in survey(out, TO)})
+        self.assertLess(furthest_apart(scene, out), 1e-6)
 
     def test_maps_of_what_nodes_stretch_or_enlarge(self) -> None:
         """Both sets are laid out for what is seen, as those of the slab itself."""

@@ -3,7 +3,7 @@ import { Columns2, Crosshair, PersonStanding } from "lucide-react";
 import { useCallback, useState } from "react";
 import { api, type Haul } from "../api/client";
 import { nameOf, useView } from "../haul/selection";
-import { count } from "../shared/format";
+import { plural } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { LENSES, lensNumber, lensOf } from "./lenses";
 import { BAKED, STAGE } from "./load";
@@ -252,7 +252,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
           data-batches={figures?.batches ?? ""}
           title="Counted by the renderer for the last frame"
         >
-          {figures ? `${count(figures.calls)} draw calls · ${count(figures.triangles)} triangles` : ""}
+          {figures ? `${plural(figures.calls, "draw call")} · ${plural(figures.triangles, "triangle")}` : ""}
         </span>
       </p>
     </section>
