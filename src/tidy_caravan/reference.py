@@ -44,8 +44,12 @@ def text() -> str:
             if field not in ("kind", "enabled", "where"):
                 default = info.get("default")
                 unit = f", in {info['unit']}" if info.get("unit") else ""
+                only = "".join(
+                    f"; with `{k}` {' or '.join(f'`{v}`' for v in values)}"
+                    for k, values in info.get("only", {}).items()
+                )
                 lines.append(
-                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} (default {default})"
+                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} (default {default}{only})"
                 )
         lines.append("")
     lines += [

@@ -153,5 +153,85 @@ class Retold(Surveyed):
                 np.testing.assert_allclose(again, plain, atol=1e-5)
 
 
+def cubes(sizes: Any, places: Any, names: list[str]) -> tuple[Scene, Scene]:
+    """Boxes with meshes of their own, and the same as one cube that each node stretches; pivots at a lower corner."""
+    told = []
+    local = np.tile(np.eye(4), (len(sizes), 1, 1))
+    local[:, :3, 3] = places
+    for shared in (False, True):
+        shown = [(1, 1, 1)] if shared else sizes
+        meshes = [as_mesh(trimesh.creation.box(s).apply_translation(np.asarray(s) / 2), 0) for s in shown]
+        matrices = local.copy()
+        if shared:
+            matrices[:, :3, :3] *= np.asarray(sizes, np.float64)[:, None, :]
+        column = [0] * len(sizes) if shared else list(range(len(sizes)))
+        nodes = make_nodes([-1] * len(sizes), matrices, names, mesh=column)
+        told.append(Scene(GLTF, nodes, tuple(meshes), (Material("a"),)))
+    return told[0], told[1]
+
+
+class OneCube(unittest.TestCase):
+    """Walls, floors and posts that are one cube, as first drafts of a building often are."""
+
+    SIZES = ((2, 3, 0.2), (4, 3, 0.2), (1, 3, 0.2), (2, 2, 0.15), (1, 1, 0.15), (3, 3, 0.2), (1.996, 3, 0.2))
+
+    def setUp(self) -> None:
+        places = [(6 * k, 0, 0) for k in range(len(self.SIZES))]
+        self.own, self.one = cubes(self.SIZES, places, [f"panel_{k}" for k in range(len(self.SIZES))])
+
+    def test_pieces_off_their_grid_are_found_and_only_they_get_a_mesh(self) -> None:
+        found = [next(f for f in survey(s, TO) if f.code == "grid.size") for s in (self.own, self.one)]
+        for f in found:
+            self.assertEqual((f.parts, round(f.value or 0, 2)), ([6], 4.0))
+        out, _ = parse_step(found[1].mend).apply(self.one, StepContext(TO))  # type: ignore[arg-type]
+        self.assertNotIn("grid.size", {f.code for f in survey(out, TO)})
+        self.assertEqual(out.nodes.mesh.tolist(), [0] * 6 + [1])
+        self.assertLess(furthest_apart(self.one, out), 0.00401)
+        again, changes = parse_step(found[1].mend).apply(out, StepContext(TO))  # type: ignore[arg-type]
+        self.assertEqual(([m.id for m in again.meshes], changes), ([m.id for m in out.meshes], []))
+
+    def test_each_shape_gets_its_mesh_and_nothing_moves(self) -> None:
+        sizes = [*self.SIZES, (2, 3, 0.2), (2, 2, 2)]
+        places = [(6 * k, 1, 0) for k in range(len(sizes))]
+        _, scene = cubes(sizes, places, [f"panel_{k}" for k in range(len(sizes))])
+        finding = next(f for f in survey(scene, TO) if f.code == "scale.shapes")
+        self.assertEqual((finding.count, round(finding.value or 0), finding.guess), (9, 20, False))
+        self.assertIn("stretch to 8 shapes", finding.text)
+        step = parse_step(finding.mend)  # type: ignore[arg-type]
+        out, _ = step.apply(scene, StepContext(TO))
+        self.assertEqual(len(out.meshes), 8)
+        self.assertEqual(out.nodes.mesh[0], out.nodes.mesh[7], "parts of one shape share it")
+        self.assertLess(furthest_apart(scene, out), 1e-6)
+        self.assertFalse({"scale.shapes", "scale.left"} & {f.code for f in survey(out, TO)})
+        again, changes = step.apply(out, StepContext(TO))
+        self.assertEqual(([m.id for m in again.meshes], changes), ([m.id for m in out.meshes], []))
+
+    def test_lightmap_and_texture_behind_it_are_those_of_the_boxes_themselves(self) -> None:
+        finding = next(f for f in survey(self.one, TO) if f.code == "scale.shapes")
+        one, _ = parse_step(finding.mend).apply(self.one, StepContext(TO))  # type: ignore[arg-type]
+        for kind in ("first_uvs", "lightmap_uvs"):
+            own, _ = parse_step({"kind": kind}).apply(self.own, StepContext(TO))
+            out, _ = parse_step({"kind": kind}).apply(one, StepContext(TO))
+            for k, plain in enumerate(own.nodes.mesh.tolist()):
+                shape = out.meshes[out.nodes.mesh[k]]
+                np.testing.assert_allclose(shape.uvs[-1], own.meshes[plain].uvs[-1], atol=1e-5)
+
+    def test_quiet_where_a_mesh_is_one_shape(self) -> None:
+        rng = np.random.default_rng(5)
+        stone = as_mesh(trimesh.creation.icosphere(subdivisions=1), 0)
+        heavy = as_mesh(trimesh.creation.icosphere(subdivisions=3), 0)
+        strewn, drawn_out = np.tile(np.eye(4), (2, 40, 1, 1))
+        strewn[:, :3, :3] *= rng.uniform(0.8, 1.25, (40, 1, 3))
+        drawn_out[:, :3, :3] *= rng.uniform(0.1, 5, (40, 1, 3))
+        planks = np.tile(np.diag([4.0, 0.2, 0.02, 1.0]), (40, 1, 1)) * rng.uniform(0.5, 2, (40, 1, 1))
+        for mesh, matrices in ((stone, strewn), (heavy, drawn_out), (stone, planks)):
+            matrices[:, 3, 3] = 1
+            scene = Scene(
+                GLTF, make_nodes([-1] * 40, matrices, ["part"] * 40, mesh=[0] * 40), (mesh,), (Material("a"),)
+            )
+            self.assertNotIn("scale.shapes", {f.code for f in survey(scene, TO)})
+        self.assertNotIn("scale.shapes", {f.code for f in survey(self.own, TO)})
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import unittest
 from typing import Any, ClassVar
 from unittest import mock
@@ -20,12 +21,25 @@ from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.transforms import polar
 from tidy_caravan.core.steps import StepContext, Where, known_steps, parse_step
 from tidy_caravan.core.steps.names_and_tree import tidy
+from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.demo.ferry_landing import landing
 
 
 def apply(scene: Scene, to: Destination = BUILT_IN[0], **step: Any) -> tuple[Scene, list[str]]:
     out, changes = parse_step(step).apply(scene, StepContext(to))
     return out, [c.text for c in changes]
+
+
+def another(field: dict[str, Any]) -> Any:
+    """A value of a step's parameter that is not its default."""
+    if field["type"] == "boolean":
+        return not field["default"]
+    if "enum" in field:
+        return next(v for v in field["enum"] if v != field["default"])
+    if field["type"] == "array":
+        return [[0.0, 0.5, 0.0]]
+    low = field.get("minimum", field.get("exclusiveMinimum", 0) + 0.01)
+    return low if low != field["default"] else low + 1.5
 
 
 def placed(scene: Scene, node: int) -> np.ndarray[Any, Any]:
@@ -230,6 +244,36 @@ class Routes(unittest.TestCase):
                     if inner.get("type") in ("number", "integer"):
                         self.assertTrue({"minimum", "exclusiveMinimum"} & set(inner))
                         self.assertTrue(name in counts or field.get("unit"), "a number without its unit")
+
+    def test_parameters_that_do_not_count_with_a_choice_change_nothing(self) -> None:
+        """Forms leave them out: each is tried at its bounds with every choice that it is not said to count with."""
+        scenes = (read(trimesh_scene(3, 20, 5.0).export(file_type="glb")), everything().scene())
+        kept = Workshop()
+
+        def result(step: dict[str, Any]) -> bytes:
+            told = []
+            for scene in scenes:
+                out, _ = parse_step(step).apply(scene, StepContext(BUILT_IN[0], workshop=kept))
+                table = [out.nodes.local, out.nodes.mesh, out.nodes.parent, out.nodes.lightmap]
+                told.append((table, [m.id for m in out.meshes], out.clips))
+            return pickle.dumps(told)
+
+        tried = 0
+        for kind, cls in known_steps().items():
+            fields = cls.model_json_schema(by_alias=True)["properties"]
+            bound: dict[str, list[tuple[str, Any]]] = {}
+            for name, field in fields.items():
+                for chooser, values in field.get("only", {}).items():
+                    self.assertLess(set(values), set(fields[chooser]["enum"]), f"{kind} {name}")
+                    for choice in set(fields[chooser]["enum"]) - set(values):
+                        bound.setdefault(f"{chooser} {choice}", []).append((name, another(field)))
+            for key, others in bound.items():
+                chooser, choice = key.split(" ")
+                with self.subTest(kind=kind, choice=choice):
+                    step = {"kind": kind, chooser: choice}
+                    self.assertEqual(result(step), result(step | dict(others)))
+                tried += len(others)
+        self.assertGreater(tried, 60)
 
     def test_switched_off_steps_do_nothing_and_progress_can_stop(self) -> None:
         scene = read(trimesh_scene(1).export(file_type="glb"))

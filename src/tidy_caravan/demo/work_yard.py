@@ -22,6 +22,7 @@ from tidy_caravan.demo.shapes import Shape, beam, box, lathe, quads
 
 WOOD, IRON, CLOTH, SIGN, BRICK, UNUSED = range(6)
 NAME = "fitters-yard"
+RACK = ("rack_post", "rack_shelf", "rack_back")
 PLANTED: dict[str, tuple[str, ...]] = {
     "faces.disagree": ("crate_with_a_face_turned",),
     "faces.inside-out": ("bollard_inside_out",),
@@ -43,7 +44,8 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "transform.sheared": ("ladder_sheared",),
     "transform.flattened": ("shadow_scaled_flat",),
     "scale.hidden-unit": ("cable_drum_in_millimetres",),
-    "scale.left": ("barrel_stretched", "brick_pier_large", "ladder_sheared"),
+    "scale.left": ("barrel_stretched", "brick_pier_large", "ladder_sheared", *RACK),
+    "scale.shapes": RACK,
     "pivot.far": ("float_far_from_its_pivot", *(f"cone_{k}" for k in range(1, 8))),
     "pivot.together": ("cone_0",),
     "pivot.hinge": ("locker_leaf",),
@@ -207,6 +209,9 @@ def places(y: Yard) -> None:
     for k in range(8):
         cone = lathe([(0.2 + 0.01 * k, 0), (0.03, 0.5 + 0.02 * k)], 10, CLOTH)
         y.put(f"cone_{k}", cone.at(*((0.0, 0.0, 0.0) if k == 0 else (1.5 * k, 0.0, 0.0))), (2, 6, 0))
+    post = y.put("rack_post", box(1.0, 1.0, 1.0, WOOD), scale=(0.1, 0.12, 1.8))
+    y.sharing("rack_shelf", post, scale=(1.6, 0.5, 0.04))
+    y.sharing("rack_back", post, scale=(1.6, 0.03, 1.8))
     x, north, _ = y.place()
     winch = y.put("winch", box(0.9, 0.5, 0.6, IRON), (x, north, 0))
     y.sharing("winch_again", winch, (x, north, 0))

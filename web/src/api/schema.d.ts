@@ -1455,7 +1455,9 @@ export interface components {
          * @description Node scale to 1, shear and mirrors into the mesh: one mirrored twin per mesh, shared by all mirrored copies.
          *
          *     Where instances of a mesh are scaled differently only what they have in common is baked, and the rest stays on
-         *     their nodes, so that sharing is kept; a sheared node cannot be written as such and gets a mesh of its own.
+         *     their nodes, so that sharing is kept; a sheared node cannot be written as such and gets a mesh of its own. A cube that
+         *     is stretched to walls, floors and posts can be made a mesh for each shape instead, shared by parts of that shape:
+         *     their lightmaps and textures are laid out for what is seen then.
          */
         BakeScale: {
             /**
@@ -1475,6 +1477,13 @@ export interface components {
              * @enum {string}
              */
             mirrors: "as the destination allows" | "twins";
+            /**
+             * Stretched differently
+             * @description shared: such parts of one mesh keep what stretches them on their nodes; a mesh for each shape: they keep only what makes them larger or smaller evenly
+             * @default shared
+             * @enum {string}
+             */
+            stretched: "shared" | "a mesh for each shape";
             where?: components["schemas"]["Where"];
         };
         /**
@@ -4213,7 +4222,7 @@ export interface components {
             kind: "turn_faces";
             /**
              * Unsure ones too
-             * @description With seen: turn also what may be an empty room or a building, as the finding asks
+             * @description Turn also what may be an empty room or a building, as the finding asks
              * @default false
              */
             unsure: boolean;

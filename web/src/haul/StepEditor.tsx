@@ -12,6 +12,8 @@ type Field = {
   description?: string;
   unit?: string;
   pick?: "x" | "y" | "z" | "points";
+  /** Values of other parameters with which it counts. */
+  only?: Record<string, unknown[]>;
   enum?: string[];
   anyOf?: Field[];
   minimum?: number;
@@ -43,6 +45,9 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   const fields = kind.parameters as Record<string, Field>;
   const picked = Object.entries(fields).filter(([, field]) => field.pick && field.pick !== "points");
+  const shown = Object.entries(fields).filter(([, field]) =>
+    Object.entries(field.only ?? {}).every(([key, values]) => values.includes(parameterOf(draft, key))),
+  );
   const along = (row: number[], place: readonly number[]) =>
     Number(row.reduce((sum, v, k) => sum + v * (place[k] ?? 0), 0).toFixed(4));
   const pick = (corners: boolean, given: (was: StepData, place: [number, number, number]) => StepData) => {
@@ -90,7 +95,7 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
           <p className="opacity-80">{kind.summary}</p>
         </div>
         <div className="grid grid-cols-[16rem_1fr] items-center gap-x-3 gap-y-2">
-          {Object.entries(fields).map(([key, field]) =>
+          {shown.map(([key, field]) =>
             field.pick === "points" ? (
               <Points
                 key={key}

@@ -10,8 +10,9 @@ from dataclasses import replace
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene import Mesh, Nodes, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool, ranges
+from tidy_caravan.core.space.common_scale import distinct
 from tidy_caravan.core.space.convert import cofactors, transform_mesh
 
 EVEN = 1e-6
@@ -29,6 +30,11 @@ MANY = 16
 """Parts of a mesh from which on they are measured by themselves, and not with those of others."""
 FEW = 64
 """Vectors up to which they are not worth being gathered."""
+SIMPLE = 500
+"""Triangles up to which a mesh of its own for each way of stretching it weighs next to nothing."""
+APART = 2.0
+"""Part by which a way of stretching a mesh goes further along one axis than another, against the others of the mesh on the
+average, from which on it makes another shape of it: strewn stones differ by less."""
 AT_ONCE = 1 << 21
 """Products that are held at a time."""
 
@@ -124,6 +130,75 @@ def uneven_stretch(linear: F64) -> F64:
     return stretch if values[2] ** 2 - values[0] ** 2 > STRETCHED * values[2] ** 2 else np.eye(3)
 
 
+def other_shapes(scene: Scene) -> Bool:
+    """(N,) nodes whose simple mesh is stretched to several shapes: one cube for walls, floors and posts.
+
+    Not those that move by themselves or are flattened. O(nodes).
+    """
+    nodes = scene.nodes
+    out = np.zeros(len(nodes), np.bool_)
+    simple = np.array([0 < m.triangles <= SIMPLE for m in scene.meshes] + [False])
+    rows = np.flatnonzero(simple[nodes.mesh] & ~moving(scene))
+    if not len(rows) or not uneven(nodes.world[rows, :3, :3]).any():
+        return out
+    linear, mesh = nodes.world[rows, :3, :3], nodes.mesh[rows]
+    form = np.swapaxes(linear, 1, 2) @ linear
+    least, _, most = np.linalg.eigvalsh(np.where(np.isfinite(form), form, 0.0)).T
+    good = (least > FLAT * most) & (most > 0)
+    rows, form, mesh = rows[good], form[good], mesh[good]
+    if not len(rows):
+        return out
+    even = form / np.cbrt(np.linalg.det(form))[:, None, None]
+    used, own = np.unique(mesh, return_inverse=True)
+    middle = np.zeros((len(used), 3, 3))
+    np.add.at(middle, own.ravel(), even)
+    # by what each goes further along one axis than another, where all of them together go alike
+    root = np.linalg.inv(np.linalg.cholesky(middle))[own.ravel()]
+    least, _, most = np.linalg.eigvalsh(root @ even @ np.swapaxes(root, 1, 2)).T
+    several = np.bincount(own.ravel(), weights=most > APART**2 * least, minlength=len(used)) > 0
+    out[rows] = several[own.ravel()]
+    return out
+
+
+def moving(scene: Scene) -> Bool:
+    """(N,) nodes with a skin, and those that a clip moves."""
+    out: Bool = scene.nodes.skin >= 0
+    out = out.copy()
+    out[[c.node for clip in scene.clips for c in clip.channels]] = True
+    return out
+
+
+def put_apart(scene: Scene, chosen: Bool) -> Scene:
+    """The scene with the stretch of the chosen nodes (N,) in meshes of their own, one for each way that a mesh is stretched.
+
+    Nothing moves; the scene itself where nothing is stretched. O(nodes + vertices of what is made).
+    """
+    nodes = scene.nodes
+    rows = np.flatnonzero(chosen & (nodes.mesh >= 0))
+    rows = rows[uneven(nodes.world[rows, :3, :3])]
+    if not len(rows):
+        return scene
+    stretch = np.array([stretch_of(m) for m in distinct(nodes.world[rows, :3, :3])[0]])
+    stretch = stretch[distinct(nodes.world[rows, :3, :3])[1]]
+    ways, way = distinct(stretch)
+    kinds, kind_of = np.unique(np.stack([nodes.mesh[rows], way], axis=1), axis=0, return_inverse=True)
+    column, meshes = nodes.mesh.copy(), list(scene.meshes)
+    column[rows] = len(meshes) + kind_of.ravel()
+    meshes += [transform_mesh(meshes[i], ways[k]) for i, k in kinds.tolist()]
+    taken = np.tile(np.eye(3), (len(nodes), 1, 1))
+    taken[rows] = ways[way]
+    return scene.but(meshes=tuple(meshes), nodes=replace(with_stretch_taken(nodes, taken), mesh=column))
+
+
+def with_stretch_taken(nodes: Nodes, taken: F64) -> Nodes:
+    """The nodes without a stretch (N, 3, 3) that went into their meshes; what hangs below stays where it is."""
+    local = nodes.local.copy()
+    held = np.flatnonzero(nodes.parent >= 0)
+    local[held, :3] = taken[nodes.parent[held]] @ local[held, :3]
+    local[:, :3, :3] = local[:, :3, :3] @ np.linalg.inv(taken)
+    return replace(nodes, local=local)
+
+
 def stretched_meshes(scene: Scene) -> dict[int, F64]:
     """By mesh (3, 3) what stretches its parts unevenly, where all of them are stretched alike. Not of flattened, skinned and
     animated ones. O(nodes)."""
@@ -140,9 +215,7 @@ def stretched_meshes(scene: Scene) -> dict[int, F64]:
     of_mesh = of_mesh.ravel()
     apart = np.abs(form - form[first][of_mesh]).max(axis=(1, 2)) > ALIKE * np.abs(form[first][of_mesh]).max(axis=(1, 2))
     least, _, most = np.linalg.eigvalsh(np.where(np.isfinite(form), form, 0.0)).T
-    moving = nodes.skin[rows] >= 0
-    moving |= np.isin(rows, [c.node for clip in scene.clips for c in clip.channels])
-    never = apart | ~(least > FLAT * most) | moving | ~odd
+    never = apart | ~(least > FLAT * most) | moving(scene)[rows] | ~odd
     chosen = np.flatnonzero(np.bincount(of_mesh, weights=never, minlength=len(used)) == 0)
     return {int(used[k]): stretch_of(linear[first[k]]) for k in chosen.tolist()}
 
@@ -168,9 +241,4 @@ def unstretched(scene: Scene) -> Scene:
     by_mesh = np.tile(np.eye(3), (len(meshes) + 1, 1, 1))
     for i, stretch in found.items():
         meshes[i], by_mesh[i] = transform_mesh(meshes[i], stretch), stretch
-    taken = by_mesh[nodes.mesh]
-    local = nodes.local.copy()
-    held = np.flatnonzero(nodes.parent >= 0)
-    local[held, :3] = taken[nodes.parent[held]] @ local[held, :3]
-    local[:, :3, :3] = local[:, :3, :3] @ np.linalg.inv(taken)
-    return scene.but(meshes=tuple(meshes), nodes=replace(nodes, local=local))
+    return scene.but(meshes=tuple(meshes), nodes=with_stretch_taken(nodes, by_mesh[nodes.mesh]))

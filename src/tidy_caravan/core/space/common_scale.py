@@ -34,7 +34,8 @@ def shared_out(
 ) -> tuple[I64, I64, F64, F64, Bool]:
     """Splits the residual K (R, 3, 3) of each part into what its mesh takes (B) and what its node keeps (S): K = S · B.
 
-    mesh: (R,) that each draws. parents: (R,) whether something hangs below it. A kind are the users of one mesh with one residual:
+    mesh: (R,) that each draws. parents: (R,) whether something hangs below it, or it may for another reason keep only what
+    scales it evenly. A kind are the users of one mesh with one residual:
     given are (T, 2) mesh and residual of each, (R,) the kind of each part, S and B of each kind (T, 3, 3), and whether its
     mesh has others.
     """

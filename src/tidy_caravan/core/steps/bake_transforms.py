@@ -24,11 +24,15 @@ class BakeScale(Step):
     """Node scale to 1, shear and mirrors into the mesh: one mirrored twin per mesh, shared by all mirrored copies.
 
     Where instances of a mesh are scaled differently only what they have in common is baked, and the rest stays on
-    their nodes, so that sharing is kept; a sheared node cannot be written as such and gets a mesh of its own.
+    their nodes, so that sharing is kept; a sheared node cannot be written as such and gets a mesh of its own. A cube that
+    is stretched to walls, floors and posts can be made a mesh for each shape instead, shared by parts of that shape:
+    their lightmaps and textures are laid out for what is seen then.
     """
 
     title = "Bake scale"
-    summary = "Scale, shear and mirrors of nodes go into the vertices; instances stay shared."
+    summary = (
+        "Scale, shear and mirrors of nodes go into the vertices; instances stay shared, or each shape gets its mesh."
+    )
 
     phase = Phase.TRANSFORMS
     once = False
@@ -40,12 +44,19 @@ class BakeScale(Step):
         "twins: a mirrored twin of the mesh, shared; otherwise mirrors stay on the node where the destination takes them",
     )
 
+    stretched: Literal["shared", "a mesh for each shape"] = parameter(
+        "shared",
+        "Stretched differently",
+        "shared: such parts of one mesh keep what stretches them on their nodes; a mesh for each shape: they keep only what makes "
+        "them larger or smaller evenly",
+    )
+
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.SHARING),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         allowed = self.mirrors != "twins" and context.destination.negative_scale
-        return bake_scale(scene, context.selected(self.where, scene), allowed)
+        return bake_scale(scene, context.selected(self.where, scene), allowed, self.stretched != "shared")
 
 
 @step

@@ -71,10 +71,19 @@ class StepContext:
         return out & self.assignment.members(scene, where.sets) if where.sets else out
 
 
-def parameter(default: Any, title: str, help: str, unit: str = "", pick: str = "", **limits: Any) -> Any:
+def parameter(
+    default: Any,
+    title: str,
+    help: str,
+    unit: str = "",
+    pick: str = "",
+    only: dict[str, list[Any]] | None = None,
+    **limits: Any,
+) -> Any:
     """A parameter of a step as its form shows it. unit: of a number, empty for plain counts. pick: x, y or z of a point
-    that can be picked in the view, in metres along the axes of the result. limits: ge, gt, le, lt."""
-    extra: dict[str, Any] = {k: v for k, v in (("unit", unit), ("pick", pick)) if v}
+    that can be picked in the view, in metres along the axes of the result. only: the values of other parameters with
+    which it counts; with others it changes nothing, and forms leave it out. limits: ge, gt, le, lt."""
+    extra: dict[str, Any] = {k: v for k, v in (("unit", unit), ("pick", pick), ("only", only)) if v}
     return Field(default=default, title=title, description=help, json_schema_extra=extra or None, **limits)
 
 

@@ -45,7 +45,9 @@ class CombineParts(Step):
         "mesh: one with a sub-mesh for each material; mesh per material: as many parts as materials; node: they stay "
         "parts, under one node that can be moved",
     )
-    cell_m: float = parameter(10.0, "Cell", "Edge of the cells by which parts are grouped", "m", ge=0.1, le=100_000)
+    cell_m: float = parameter(
+        10.0, "Cell", "Edge of the cells by which parts are grouped", "m", only={"by": ["cell"]}, ge=0.1, le=100_000
+    )
     vertices: int = parameter(
         1_000_000, "Vertices", "Groups of more are left in several; 65 535 is what 16-bit indices reach", "vertices",
         ge=100, le=100_000_000,

@@ -8,7 +8,9 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, stretched_meshes
 from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -50,7 +52,9 @@ class FitGrid(Step):
     how: Literal["border", "whole"] = parameter(
         "border", "Fit by", "border: only what is near the end is moved; whole: the piece is stretched"
     )
-    border_mm: float = parameter(200.0, "Border", "How near to the end is near", "mm", gt=0, le=100_000)
+    border_mm: float = parameter(
+        200.0, "Border", "How near to the end is near", "mm", only={"how": ["border"]}, gt=0, le=100_000
+    )
     most_mm: float = parameter(30.0, "Up to", "What is further off is meant, and told", "mm", gt=0, le=10_000)
 
     def effects(self) -> tuple[Effect, ...]:
@@ -62,10 +66,36 @@ class FitGrid(Step):
         )
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(scene))
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        shapes = chosen & (other_shapes(scene) | np.isin(scene.nodes.mesh, list(stretched_meshes(scene))))
+        seen = put_apart(scene, shapes)
+        cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(seen))
         if not cell:
             return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]
+        made, far, uneven = self.pieces(seen, chosen, cell)
+        if seen is not scene:  # only what is fitted needs a mesh of its own shape
+            scene = put_apart(scene, shapes & np.isin(seen.nodes.mesh, list(made)))
+            made, _, _ = self.pieces(scene, chosen, cell)
+        out, changed = replace_meshes(scene, np.flatnonzero(chosen), made) if made else (scene, np.zeros(0, np.bool_))
+        changes = []
+        if made:
+            text = f"{plural(len(made), 'piece')} fitted to whole cells of {cell:g} m"
+            changes.append(Change(text=text, count=len(made), parts=identities_of(scene, np.flatnonzero(changed))))
+        if far:
+            rows = np.flatnonzero(chosen & np.isin(seen.nodes.mesh, far))
+            text = f"{plural(len(far), 'piece is', 'pieces are')} more than {self.most_mm:g} mm off along an axis, and left there"
+            changes.append(Change(text=text, count=len(far), parts=identities_of(scene, rows)))
+        if uneven:
+            rows = np.flatnonzero(chosen & np.isin(seen.nodes.mesh, uneven))
+            text = (
+                f"{plural(len(uneven), 'piece is', 'pieces are')} drawn at several sizes or longer one way, so that no one "
+                "cell is theirs; left there: bake their scale into their vertices first"
+            )
+            changes.append(Change(text=text, count=len(uneven), parts=identities_of(scene, rows)))
+        return out, changes
+
+    def pieces(self, scene: Scene, chosen: Bool, cell: float) -> tuple[dict[int, Mesh], list[int], list[int]]:
+        """By number those of the meshes of chosen nodes that are fitted; those too far off; those drawn at several sizes."""
         metres, largest = scales(scene), scales(scene, largest=True)
         made: dict[int, Mesh] = {}
         far: list[int] = []
@@ -82,23 +112,7 @@ class FitGrid(Step):
                 far.append(i)
             if moved is not None:
                 made[i] = moved
-        out, changed = replace_meshes(scene, np.flatnonzero(chosen), made) if made else (scene, np.zeros(0, np.bool_))
-        changes = []
-        if made:
-            text = f"{plural(len(made), 'piece')} fitted to whole cells of {cell:g} m"
-            changes.append(Change(text=text, count=len(made), parts=identities_of(scene, np.flatnonzero(changed))))
-        if far:
-            rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, far))
-            text = f"{plural(len(far), 'piece is', 'pieces are')} more than {self.most_mm:g} mm off along an axis, and left there"
-            changes.append(Change(text=text, count=len(far), parts=identities_of(scene, rows)))
-        if uneven:
-            rows = np.flatnonzero(chosen & np.isin(scene.nodes.mesh, uneven))
-            text = (
-                f"{plural(len(uneven), 'piece is', 'pieces are')} drawn at several sizes or longer one way, so that no one "
-                "cell is theirs; left there: bake their scale into their vertices first"
-            )
-            changes.append(Change(text=text, count=len(uneven), parts=identities_of(scene, rows)))
-        return out, changes
+        return made, far, uneven
 
     def fitted(self, mesh: Mesh, cell: float, metres: float) -> tuple[Mesh | None, bool]:
         """The mesh in whole cells, None where it is that already; and whether an axis is too far off. cell: in units of

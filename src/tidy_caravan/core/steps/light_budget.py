@@ -64,8 +64,12 @@ class LightBudget(Step):
     by: Literal["texel", "megabytes"] = parameter(
         "texel", "By", "texel: a texel size; megabytes: what all maps may weigh"
     )
-    texel_m: float = parameter(0.05, "Texel", "Edge of a lightmap texel on a part of weight 1", "m", ge=0.0005, le=100)
-    megabytes: float = parameter(64.0, "Megabytes", "Of all lightmaps together", "MB", ge=0.001, le=1_000_000)
+    texel_m: float = parameter(
+        0.05, "Texel", "Edge of a lightmap texel on a part of weight 1", "m", only={"by": ["texel"]}, ge=0.0005, le=100
+    )
+    megabytes: float = parameter(
+        64.0, "Megabytes", "Of all lightmaps together", "MB", only={"by": ["megabytes"]}, ge=0.001, le=1_000_000
+    )
     ceilings: float = parameter(
         0.5, "Weight of ceilings", "Flat parts above head height are plain and far away; 1 treats them like the rest",
         "×", gt=0, le=10,

@@ -10,7 +10,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.errors import BadRoute, CaravanError
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
@@ -91,26 +91,30 @@ def axis_text(p: F64) -> str:
     return ", ".join(names)
 
 
-def bake_scale(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
+def bake_scale(
+    scene: Scene, chosen: Bool, negative_scale: bool, own_shapes: bool = False
+) -> tuple[Scene, list[Change]]:
     """Node scale to 1 with unchanged world geometry; see MatchUnits. O(nodes · depth-free, meshes).
+
+    own_shapes: a node keeps only what scales it evenly, and its mesh is made its own where that takes more.
 
     Users of a mesh that get one of their own, being mirrored or sheared, may leave others that have more in common
     than before; for these it is done again, so that a second time there is nothing left.
     """
-    out, changes = bake_once(scene, chosen, negative_scale)
+    out, changes = bake_once(scene, chosen, negative_scale, own_shapes)
     if changes:
         linear = scene.nodes.world[scene.nodes.parts, :3, :3]
         _, _, _, sheared = split_trs(scene.nodes.world[scene.nodes.parts])
         for _ in range(3 if sheared.any() or (np.linalg.det(linear) < 0).any() else 0):
             marked = np.append(chosen, np.zeros(len(out.nodes) - len(chosen), np.bool_))
-            again, more = bake_once(out, marked, negative_scale)
+            again, more = bake_once(out, marked, negative_scale, own_shapes)
             if not any(" baked " in c.text for c in more):
                 break
             out, changes = again, [*changes, *(c for c in more if " keep " not in c.text)]
     return out, changes
 
 
-def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, list[Change]]:
+def bake_once(scene: Scene, chosen: Bool, negative_scale: bool, own_shapes: bool) -> tuple[Scene, list[Change]]:
     """One pass of `bake_scale`."""
     before = len(scene.nodes)
     scene = split_viewers(scene)
@@ -128,7 +132,7 @@ def bake_once(scene: Scene, chosen: Bool, negative_scale: bool) -> tuple[Scene, 
     viewers = (nodes.camera >= 0) | (nodes.light >= 0)
     rotation[viewers] = looking(world[viewers, :3, :3], rotation[viewers])
     rows = np.flatnonzero((nodes.mesh >= 0) & ~still)
-    keep, column, meshes, changes = bake_meshes(scene, rows, residual, negative_scale, mirror)
+    keep, column, meshes, changes = bake_meshes(scene, rows, residual, negative_scale, mirror, own_shapes)
     target = world.copy()
     free = ~still
     target[free, :3, :3] = rotation[free] @ keep[free]
@@ -192,7 +196,7 @@ def looking(linear: F64, spare: F64) -> F64:
 
 
 def bake_meshes(
-    scene: Scene, rows: np.ndarray[tuple[int], np.dtype[np.int64]], residual: F64, negative_scale: bool, mirror: F64
+    scene: Scene, rows: I64, residual: F64, negative_scale: bool, mirror: F64, own_shapes: bool
 ) -> tuple[F64, np.ndarray[tuple[int], np.dtype[np.int32]], list[Mesh], list[Change]]:
     """Splits each part's residual K into what its mesh takes (B) and what its node keeps (S): K = S · B.
 
@@ -206,7 +210,7 @@ def bake_meshes(
     if not len(rows):
         return keep, column, meshes, changes
     kinds, kind_of, node_part, bake, shared = shared_out(
-        nodes.mesh[rows], residual[rows], nodes.children_count[rows] > 0, negative_scale, mirror
+        nodes.mesh[rows], residual[rows], (nodes.children_count[rows] > 0) | own_shapes, negative_scale, mirror
     )
     keep[rows] = node_part[kind_of]
     turned = np.linalg.det(bake) < 0

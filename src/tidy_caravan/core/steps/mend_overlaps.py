@@ -55,7 +55,9 @@ class MendOverlaps(Step):
         "Mend by",
         "lift: the smaller of both is moved off the other; remove: triangles that are covered whole go",
     )
-    offset_mm: float = parameter(2.0, "Offset", "Distance of the planes afterwards", "mm", gt=1.0, le=50)
+    offset_mm: float = parameter(
+        2.0, "Offset", "Distance of the planes afterwards", "mm", only={"how": ["lift"]}, gt=1.0, le=50
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         if self.how == "remove":

@@ -70,15 +70,26 @@ class PlacePivots(Step):
         "of a leaf, away from its handle; group: origin of the node above; world: the world origin; point: as below",
     )
     only_far: bool = parameter(True, "Only far ones", "Leave pivots that lie within reach of their part")
-    x: End = parameter("low", "Corner, along X", "Of the part's own box; three times middle is its centre")
-    y: End = parameter("low", "Corner, along Y", "As along X")
-    z: End = parameter("low", "Corner, along Z", "As along X")
-    edge: Literal["found", "low", "high"] = parameter(
-        "found", "Hinge edge", "found: away from the handle, or where the pivot is nearer; low, high: across the leaf"
+    x: End = parameter(
+        "low", "Corner, along X", "Of the part's own box; three times middle is its centre", only={"at": ["corner"]}
     )
-    point_x: float = parameter(0.0, "Point, X", "In the world of the destination", "m", pick="x", ge=-1e8, le=1e8)
-    point_y: float = parameter(0.0, "Point, Y", "As X, in its axes", "m", pick="y", ge=-1e8, le=1e8)
-    point_z: float = parameter(0.0, "Point, Z", "As X, in its axes", "m", pick="z", ge=-1e8, le=1e8)
+    y: End = parameter("low", "Corner, along Y", "As along X", only={"at": ["corner"]})
+    z: End = parameter("low", "Corner, along Z", "As along X", only={"at": ["corner"]})
+    edge: Literal["found", "low", "high"] = parameter(
+        "found",
+        "Hinge edge",
+        "found: away from the handle, or where the pivot is nearer; low, high: across the leaf",
+        only={"at": ["hinge"]},
+    )
+    point_x: float = parameter(
+        0.0, "Point, X", "In the world of the destination", "m", pick="x", only={"at": ["point"]}, ge=-1e8, le=1e8
+    )
+    point_y: float = parameter(
+        0.0, "Point, Y", "As X, in its axes", "m", pick="y", only={"at": ["point"]}, ge=-1e8, le=1e8
+    )
+    point_z: float = parameter(
+        0.0, "Point, Z", "As X, in its axes", "m", pick="z", only={"at": ["point"]}, ge=-1e8, le=1e8
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Pivots were moved by a step; the distance to the old ones is shown and not held against the package."

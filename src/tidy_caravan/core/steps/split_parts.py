@@ -56,20 +56,31 @@ class SplitParts(Step):
         "shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles; "
         "picked: what is under the points, by itself",
     )
-    storey_m: float = parameter(3.0, "Storey", "Height of the slices by storey", "m", ge=0.1, le=1000)
-    cell_m: float = parameter(10.0, "Cell", "Edge of the cells", "m", ge=0.1, le=100_000)
-    vertices: int = parameter(65_535, "Vertices", "A piece has no more", "vertices", ge=100, le=10_000_000)
-    size_m: float = parameter(20.0, "Size", "No side of a piece is longer", "m", ge=0.01, le=100_000)
-    axis: Literal["x", "y", "z"] = parameter("x", "Plane across", "Axis of the destination's world")
-    at_m: float = parameter(0.0, "Plane at", "Where on that axis", "m", ge=-1e8, le=1e8)
+    storey_m: float = parameter(
+        3.0, "Storey", "Height of the slices by storey", "m", only={"by": ["storey"]}, ge=0.1, le=1000
+    )
+    cell_m: float = parameter(10.0, "Cell", "Edge of the cells", "m", only={"by": ["cell"]}, ge=0.1, le=100_000)
+    vertices: int = parameter(
+        65_535, "Vertices", "A piece has no more", "vertices", only={"by": ["vertices"]}, ge=100, le=10_000_000
+    )
+    size_m: float = parameter(
+        20.0, "Size", "No side of a piece is longer", "m", only={"by": ["size"]}, ge=0.01, le=100_000
+    )
+    axis: Literal["x", "y", "z"] = parameter(
+        "x", "Plane across", "Axis of the destination's world", only={"by": ["plane"]}
+    )
+    at_m: float = parameter(0.0, "Plane at", "Where on that axis", "m", only={"by": ["plane"]}, ge=-1e8, le=1e8)
     points: list[tuple[float, float, float]] = parameter(
-        [], "Picked points", "Places on what is to be split off, in the world of the destination", "m", pick="points",
+        [], "Picked points", "Places on what is to be split off, in the world of the destination", "m", pick="points", only={"by": ["picked"]},
         max_length=500,
     )  # fmt: skip
     take: Literal["shell", "face"] = parameter(
-        "shell", "Under a point", "shell: all that hangs together there; face: the flat face there"
+        "shell",
+        "Under a point",
+        "shell: all that hangs together there; face: the flat face there",
+        only={"by": ["picked"]},
     )
-    caps: bool = parameter(True, "Caps", "Fills what the plane lays open, where it was closed")
+    caps: bool = parameter(True, "Caps", "Fills what the plane lays open, where it was closed", only={"by": ["plane"]})
     pivot: Literal["base", "kept"] = parameter(
         "base", "Pivots", "base: the middle of each piece's underside; kept: where the part had it"
     )

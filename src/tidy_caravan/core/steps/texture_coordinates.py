@@ -81,7 +81,10 @@ class FirstUvs(Step):
         1.0, "Size of a repeat", "What one repeat of the texture measures in the world", "m", gt=0, le=10_000
     )
     along: Literal["thinnest", "upright", "X", "Y", "Z"] = parameter(
-        "thinnest", "Axis", "Of planar and cylindrical projection; cylinders stand upright unless an axis is given"
+        "thinnest",
+        "Axis",
+        "Of planar and cylindrical projection; cylinders stand upright unless an axis is given",
+        only={"by": ["planar", "cylindrical"]},
     )
     align: Literal["object", "world"] = parameter("object", "Aligned to", "The own axes of the part, or the world's")
     anew: bool = parameter(False, "Also where there is one", "Replace first UV sets that are there")

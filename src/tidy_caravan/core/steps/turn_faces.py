@@ -67,7 +67,10 @@ class TurnFaces(Step):
         "behind; all: every face of the chosen parts",
     )
     unsure: bool = parameter(
-        False, "Unsure ones too", "With seen: turn also what may be an empty room or a building, as the finding asks"
+        False,
+        "Unsure ones too",
+        "Turn also what may be an empty room or a building, as the finding asks",
+        only={"how": ["seen"]},
     )
 
     def effects(self) -> tuple[Effect, ...]:

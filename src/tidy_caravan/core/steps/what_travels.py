@@ -40,8 +40,10 @@ class WhatTravels(Step):
     animation: Literal["all", "range", "frame", "rest"] = parameter(
         "all", "Animation", "All clips, a range of seconds, the pose at one time, or the rest pose"
     )
-    start: float = parameter(0.0, "From", "Begin of the range, or time of the frame", "s", ge=0)
-    end: float = parameter(10.0, "To", "End of the range", "s", ge=0)
+    start: float = parameter(
+        0.0, "From", "Begin of the range, or time of the frame", "s", only={"animation": ["range", "frame"]}, ge=0
+    )
+    end: float = parameter(10.0, "To", "End of the range", "s", only={"animation": ["range"]}, ge=0)
 
     def effects(self) -> tuple[Effect, ...]:
         out = [Effect(Aspect.PARTS), Effect(Aspect.SHARING)]

@@ -8,9 +8,9 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.geometry.stretched import unstretched
+from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, unstretched
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.survey.base import Finding, Severity, known_checks, parts_with
+from tidy_caravan.core.survey.base import Finding, Sees, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.left import Left, reasons, without
 from tidy_caravan.core.words import plural
@@ -34,18 +34,22 @@ def survey(
     found: list[Finding] = []
     rest = at_rest(scene)
     context = Context(unstretched(rest), destination, workshop or Workshop())
-    stored = context if context.scene is rest else Context(rest, destination, context.workshop)
+    seen: dict[Sees, Context] = {"baked": context}
+    seen["stored"] = context if context.scene is rest else Context(rest, destination, context.workshop)
+    shapes = put_apart(context.scene, other_shapes(context.scene))
+    seen["shapes"] = context if shapes is context.scene else Context(shapes, destination, context.workshop)
     for i, entry in enumerate(checks.values()):
 
         def tell(done: int, total: int, i: int = i, title: str = entry.title) -> None:
             progress(f"surveying: {title}", i * 1000 + 1000 * done // max(1, total), len(checks) * 1000)
 
-        seen = stored if entry.as_stored else context
-        seen.tell = tell
+        mine = seen[entry.sees]
+        mine.tell = tell
         tell(0, 1)
-        found += entry.run(seen)
-    if context.unknown:
-        found.append(not_surveyed(context))
+        found += entry.run(mine)
+    unknown = next((c for c in (context, seen["shapes"]) if c.unknown), None)
+    if unknown is not None:
+        found.append(not_surveyed(unknown))
     return sorted(found, key=lambda f: (RANK[f.severity], -f.count, f.code))
 
 

@@ -16,6 +16,7 @@ from tidy_caravan.core.survey.effects import Effect, effect_of
 from tidy_caravan.core.survey.places import Place
 
 Severity = Literal["error", "warning", "info"]
+Sees = Literal["stored", "baked", "shapes"]
 
 
 class Finding(BaseModel):
@@ -55,27 +56,27 @@ Check = Callable[[Context], Iterable[Finding]]
 class Registered:
     """A check with the words that describe it in the reference.
 
-    as_stored: it looks at nodes as they are stored; the others see parts that are stretched unevenly as they look once
-    that is baked, or what a slab is would be told by the cube that is its mesh.
+    sees: nodes as they are stored; or parts that are stretched unevenly as they look once that is baked, or what a slab is
+    would be told by the cube that is its mesh; or that also of parts that share their mesh and are of several shapes.
     """
 
     family: str
     title: str
     run: Check
-    as_stored: bool = False
+    sees: Sees = "baked"
 
 
 _checks: dict[str, Registered] = {}
 C = TypeVar("C", bound=Check)
 
 
-def check(family: str, title: str, as_stored: bool = False) -> Callable[[C], C]:
+def check(family: str, title: str, sees: Sees = "baked") -> Callable[[C], C]:
     """Registers a check function under its own name."""
 
     def register(function: C) -> C:
         if function.__name__ in _checks:
             raise ValueError(f"there are two checks called “{function.__name__}”")
-        _checks[function.__name__] = Registered(family, title, function, as_stored)
+        _checks[function.__name__] = Registered(family, title, function, sees)
         return function
 
     return register

@@ -27,7 +27,7 @@ from tidy_caravan.core.words import plural
 SHOWN = 4
 
 
-@check("structure", "Modular pieces off their grid")
+@check("structure", "Modular pieces off their grid", sees="shapes")
 def off_the_grid(context: Context) -> Iterable[Finding]:
     """Where most pieces are whole cells, those that are not quite; the cell is the destination's, or inferred from the
     pieces."""

@@ -351,7 +351,7 @@ def textured(scene: Scene) -> set[int]:
     return {i for i, m in enumerate(scene.materials) if reads(m, 0)}
 
 
-@check("texture coordinates", "Texture scale")
+@check("texture coordinates", "Texture scale", sees="shapes")
 def texture_scale(context: Context) -> Iterable[Finding]:
     """How large a repeat is on the parts of one textured material, against the middle of them all by surface.
 

@@ -167,7 +167,7 @@ def _match() -> dict[str, object]:
     return {"kind": "match_units_axes"}
 
 
-@check("transforms", "Node scale that hides a unit", as_stored=True)
+@check("transforms", "Node scale that hides a unit", sees="stored")
 def hidden_unit(context: Context) -> Iterable[Finding]:
     """Uniform world scale by the ratio of two units: the mesh is a hundredth of what it shows, and mesh-space work breaks.
 
@@ -289,7 +289,7 @@ def far_from_origin(context: Context) -> Iterable[Finding]:
     )
 
 
-@check("transforms", "Mirrored, sheared and flattened nodes", as_stored=True)
+@check("transforms", "Mirrored, sheared and flattened nodes", sees="stored")
 def odd_transforms(context: Context) -> Iterable[Finding]:
     scene, destination = context.scene, context.destination
     nodes = scene.nodes
