@@ -32,6 +32,7 @@ from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
 from tidy_caravan.core.work.idle import end_idle
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
+from tidy_caravan.core.work.nursery import report
 from tidy_caravan.core.work.pool import Pool
 
 HERE = "tests.core.test_work:"
@@ -88,6 +89,16 @@ def starved() -> str:
     return "done"
 
 
+def plod(times: int) -> str:
+    """Takes its time, and tells of it."""
+    for k in range(times):
+        until = time.process_time() + 0.3
+        while time.process_time() < until:
+            pass
+        report("plodding", k, times)
+    return "there"
+
+
 def burn() -> None:
     while True:
         pass
@@ -128,6 +139,15 @@ class Isolation(unittest.TestCase):
                 result = self.call(name, seconds=seconds)
                 self.assertIsInstance(result, Lost)
                 self.assertIn(words, result.reason)
+
+    def test_what_goes_no_further_is_ended_long_before_what_may_take_long(self) -> None:
+        child = Child()
+        try:
+            self.assertEqual(child.call(self.HERE + "plod", (8,), 60.0, quiet=1.0), "there")
+            lost = child.call(self.HERE + "burn", (), 60.0, quiet=1.0)
+            self.assertIn("went no further for 1 s", lost.reason)
+        finally:
+            child.stop()
 
     def test_a_busy_machine_makes_nobody_late(self) -> None:
         with Pool(1) as pool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import contextlib
 import json
+import math
 import os
 import pickle
 import re
@@ -43,14 +44,14 @@ class Lost:
 
 
 class Watch:
-    """Processor time of a process since now, against a limit."""
+    """Processor time of a process since now, against a limit, and against another between two signs of progress."""
 
     STEP = 0.05
     """Seconds of a processor that count as being busy."""
 
-    def __init__(self, pid: int, seconds: float) -> None:
-        self.pid, self.seconds = pid, seconds
-        self.begin = self.last = processor_seconds(pid)
+    def __init__(self, pid: int, seconds: float, quiet: float) -> None:
+        self.pid, self.seconds, self.quiet = pid, seconds, quiet
+        self.begin = self.last = self.heard = processor_seconds(pid)
         self.busy = time.monotonic()
 
     def check(self) -> None:
@@ -59,7 +60,13 @@ class Watch:
         if used - self.last > self.STEP:
             self.last, self.busy = used, now
         if used - self.begin > self.seconds or now - self.busy > self.seconds:
-            raise TimeoutError
+            raise TimeoutError(f"it took longer than {self.seconds:.0f} s of processor time, or hung, and was stopped")
+        if used - self.heard > self.quiet:
+            raise TimeoutError(f"it went no further for {self.quiet:.0f} s of processor time, and was stopped")
+
+    def progress(self) -> None:
+        """It went further."""
+        self.heard = processor_seconds(self.pid)
 
 
 def processor_seconds(pid: int) -> float:
@@ -209,12 +216,17 @@ class Child:
         self._small = 0
 
     def call(
-        self, function: str, args: tuple[Any, ...], seconds: float, tell: Callable[..., None] | None = None
+        self,
+        function: str,
+        args: tuple[Any, ...],
+        seconds: float,
+        tell: Callable[..., None] | None = None,
+        quiet: float = math.inf,
     ) -> Any:
         """Result of `module:name` called with args, or Lost. Exceptions of the call are Lost too.
 
         seconds: time of a processor that the call may take, over all its threads; a call that takes none for as long
-        hangs. A busy machine makes nobody late. tell gets what the call reports (see `report`), and is called without arguments now and then
+        hangs. A busy machine makes nobody late. quiet: the same between two reports. tell gets what the call reports (see `report`), and is called without arguments now and then
         meanwhile; when it raises, the call is ended.
         """
         if self.process is not None and self.process.poll() is not None:
@@ -228,17 +240,18 @@ class Child:
             body = pickle.dumps((function, args), protocol=5)
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
             self.process.stdin.flush()
-            watch = Watch(self.process.pid, seconds)
+            watch = Watch(self.process.pid, seconds, quiet)
             while True:
                 (size,) = struct.unpack("<Q", self._read(8, watch, tell))
                 kind, value = pickle.loads(self._read(size, watch))
                 if kind != "report":
                     return Lost(*value) if kind == "error" else value
+                watch.progress()
                 if tell:
                     tell(*value)
-        except TimeoutError:
+        except TimeoutError as error:
             self.stop()
-            return Lost(f"it took longer than {seconds:.0f} s of processor time, or hung, and was stopped")
+            return Lost(str(error))
         except (EOFError, BrokenPipeError, ConnectionError):
             code = self.process.wait() if self.process else 0
             self.stop()

@@ -27,6 +27,11 @@ def seconds(size: int) -> float:
     return 120.0 + size / 333_000
 
 
+def quiet(size: int) -> float:
+    """Time limit of what tells nothing of its progress, such as parsing: a damaged layer can keep the library for ever."""
+    return 20.0 + size / 1_000_000
+
+
 def read(bundle: Bundle) -> Scene:
     """The composed stage. Raises UnusableInput when it cannot be opened, or the library crashes or hangs on it."""
     with ExitStack() as stack:
@@ -51,6 +56,7 @@ def read(bundle: Bundle) -> Scene:
             (str((top / main).resolve()), str(top.resolve()), bundle.limits.nodes),
             seconds(size),
             bundle.tell,
+            quiet(size),
         )
     if isinstance(answer, Lost):
         why = "it holds something that the OpenUSD library cannot read" if answer.raised else answer.reason

@@ -10,7 +10,7 @@ from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.work.isolation import Child, Lost
 
 JOB = "tidy_caravan.core.formats.usd.native.received:read"
-SECONDS, BYTES_A_SECOND = 120.0, 200_000
+SECONDS, BYTES_A_SECOND = 60.0, 200_000
 
 
 def receive_usd(file: Path, destination: Destination, fmt: FormatName) -> Scene:
