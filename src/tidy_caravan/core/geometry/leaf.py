@@ -15,6 +15,10 @@ THIN = 0.25
 LOPSIDED = 0.1
 """How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
 
+AS_MUCH = 0.98
+"""Part of the surface of another plane from which on one holds as much: rounding must not choose between the facets of a
+round shape."""
+
 
 @dataclass(frozen=True)
 class Leaf:
@@ -35,30 +39,32 @@ class Leaf:
         return float(np.hypot(across, self.middle - point[self.thin]))
 
 
-def leaf_of(mesh: Mesh, up: F64) -> Leaf | None:
-    """The leaf that a mesh is, None when it is no thin plate. up: (3,) the way up in the mesh's own space.
+def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
+    """The leaf that a mesh is under a stretch (3, 3), None when it is no thin plate. up: (3,) the way up in that space.
 
     The handle is what stands out of the plate; the hinge is the edge further from it. Without a handle it is the edge
     nearer to the pivot at hand, and not sure.
     """
-    box = mesh.bounds
+    points = mesh.positions.astype(np.float64) @ stretch.T
+    shown = points[mesh.used]
+    box = np.array([shown.min(axis=0), shown.max(axis=0)]) if len(shown) else np.zeros((2, 3))
     size = box[1] - box[0]
     upright = int(np.argmax(np.abs(up)))
     width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: -size[k])
     if not mesh.triangles or not size[thin] <= THIN * size[width]:
         return None
-    points = mesh.positions.astype(np.float64)
     vectors = face_vectors(points, mesh.indices)
     area = np.linalg.norm(vectors, axis=1)
     depth = points[mesh.indices][:, :, thin].mean(axis=1)
     flat = np.abs(vectors[:, thin]) > 0.95 * area
     slab = box[:, thin]
     if flat.any():
-        # the two planes that hold most of what looks across the leaf
+        # the two planes that hold most of what looks across the leaf; of those that hold as much, the outer ones
         order = np.argsort(depth[flat])
         cut = np.flatnonzero(np.diff(depth[flat][order]) > 1e-3 * size[width]) + 1
         groups = np.split(order, cut)
-        heavy = sorted(groups, key=lambda g: -area[flat][g].sum())[:2]
+        holds = np.array([area[flat][g].sum() for g in groups])
+        heavy = [groups[k] for k in np.flatnonzero(holds >= AS_MUCH * np.sort(holds)[-2:][0])]
         ends = [float(np.average(depth[flat][g], weights=area[flat][g])) for g in heavy]
         slab = np.array([min(ends), max(ends)])
     spare = 1e-3 * size[width]

@@ -13,7 +13,7 @@ from tidy_caravan.core.geometry.stretched import uneven_stretch
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.space.convert import split_viewers, transform_mesh
+from tidy_caravan.core.space.convert import split_viewers
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import (
     Change,
@@ -29,6 +29,8 @@ from tidy_caravan.core.surroundings.world import outside
 from tidy_caravan.core.words import plural
 
 End = Literal["low", "middle", "high"]
+DEEPEST = 64
+"""Parts hung below each other up to which their pivots go to the origin of the uppermost."""
 AT = {
     "base": "the base centre of the part",
     "centre": "the centre of the part",
@@ -104,15 +106,21 @@ class PlacePivots(Step):
         animated = np.zeros(len(nodes), np.bool_)
         animated[[c.node for clip in scene.clips for c in clip.channels]] = True
         chosen &= (nodes.skin < 0) & ~animated
-        shift, notes = self.shifts(scene, np.flatnonzero(chosen), context)
-        move = np.where(chosen[:, None], shift[nodes.mesh], 0.0)
-        moved = (move != 0).any(axis=1)
-        if not moved.any():
+        out, notes = scene, list[Change]()
+        done = np.zeros(len(nodes), np.bool_)
+        for _ in range(DEEPEST if self.at == "group" else 1):  # a group that is a part itself has moved its origin
+            shift, notes = self.shifts(out, np.flatnonzero(chosen), context)
+            move = np.where(chosen[:, None], shift[out.nodes.mesh], 0.0)
+            moved = (move != 0).any(axis=1)
+            if not moved.any():
+                break
+            out = moved_pivots(out, moved, move, shift)
+            done |= moved
+        if not done.any():
             return scene, notes
-        out = moved_pivots(scene, moved, move, shift)
-        count = int(moved.sum())
+        count = int(done.sum())
         text = f"{plural(count, 'pivot')} moved to {AT[self.at]}"
-        return out, [Change(text=text, count=count, parts=identities_of(scene, np.flatnonzero(moved))), *notes]
+        return out, [Change(text=text, count=count, parts=identities_of(scene, np.flatnonzero(done))), *notes]
 
     def shifts(self, scene: Scene, rows: I64, context: StepContext) -> tuple[F64, list[Change]]:
         """(M + 1, 3) where the pivot of each mesh is to be, in its own space, noughts for those that stay; and what is
@@ -146,14 +154,13 @@ class PlacePivots(Step):
             elif self.at == "hinge":
                 one, way = stance(nodes.world[users, :3, :3], up)
                 stretch = uneven_stretch(nodes.world[users[one], :3, :3])
-                stands = transform_mesh(mesh, stretch)
-                leaf = leaf_of(stands, way)
+                leaf = leaf_of(mesh, way, stretch)
                 if leaf is None:
                     no_leaf += users.tolist()
                     continue
                 hinge = leaf.hinge.copy()
                 if self.edge != "found":
-                    hinge[leaf.width] = stands.bounds[0 if self.edge == "low" else 1, leaf.width]
+                    hinge[leaf.width] = leaf.box[0 if self.edge == "low" else 1, leaf.width]
                 elif not leaf.sure:
                     unsure += users.tolist()
                 target = np.linalg.solve(stretch, hinge)

@@ -12,7 +12,6 @@ from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.geometry.stretched import uneven, uneven_stretch
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.space.convert import transform_mesh
 from tidy_caravan.core.surroundings.world import outside
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
@@ -129,7 +128,7 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
         way = linear.T @ up
         key = int(nodes.mesh[i]), np.round(np.append(way, stretch), 3).tobytes()
         if key not in seen:
-            leaf = leaf_of(transform_mesh(scene.meshes[key[0]], stretch), way)
+            leaf = leaf_of(scene.meshes[key[0]], way, stretch)
             size = np.ptp(leaf.box, axis=0) if leaf else np.zeros(3)
             allowed = max(float(size[leaf.thin]), 0.05 * float(size[leaf.width])) if leaf else 0.0
             off = leaf.off_hinge(np.zeros(3)) if leaf else 0.0
