@@ -310,17 +310,19 @@ def job(
     most: int,
     square: bool = False,
     step: int = 0,
+    was: tuple[int, int] | None = None,
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh of positions (V, 3), indices (F, 3) and, where there are such sets, existing and first (V, 2).
 
-    The arrays are those of Unwrapped, none where the existing set measures well. Raises RuntimeError.
+    was: the map that the existing set is for, where that is not as wide as high. The arrays are those of Unwrapped, none where the existing set measures well. Raises RuntimeError.
     """
     positions, indices = arrays["positions"], arrays["indices"]
     if "existing" in arrays:
         solid = np.linalg.norm(face_vectors(positions, indices), axis=1) / 2
-        report = measure(arrays["existing"], indices, resolution, solid, positions, padding + 1)
+        width, height = was or (resolution, resolution)
+        report = measure(arrays["existing"], indices, width, solid, positions, padding + 1, height)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
-            return {}, {"method": KEPT, **figures_of(report, resolution, resolution)}
+            return {}, {"method": KEPT, **figures_of(report, width, height)}
     made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"), step)
     figures = {"method": made.method, **figures_of(made.report, made.resolution, made.height)}
     return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures

@@ -70,6 +70,7 @@ class CombineParts(Step):
             for why, i in apart.items()
             if len(i)
         ]
+        groups = [g for g in groups if not self.is_together(scene, g)]
         if not groups:
             return scene, left
         before = len(rows)
@@ -85,6 +86,16 @@ class CombineParts(Step):
         after = before - len(members) + (len(out.nodes.parts) - (len(scene.nodes.parts) - len(members)))
         text = f"{plural(len(members), 'part')} became {plural(after - before + len(members), 'part')}"
         return out, [Change(text=text, count=len(members), parts=identities_of(scene, members)), *left]
+
+    def is_together(self, scene: Scene, group: I64) -> bool:
+        """Whether a group is what the step would make of it: nothing else below their node, or one part for each material."""
+        nodes = scene.nodes
+        if self.to == "node":
+            above = int(nodes.parent[group[0]])
+            bare = above >= 0 and max(nodes.mesh[above], nodes.light[above], nodes.camera[above]) < 0
+            return bare and np.array_equal(np.flatnonzero(nodes.parent == above), np.sort(group))
+        slots = [scene.meshes[i].slots for i in nodes.mesh[group].tolist()]
+        return self.to == "mesh_per_material" and all(len(s) == 1 for s in slots) and len(set(slots)) == len(slots)
 
     def groups(self, scene: Scene, context: StepContext, rows: I64) -> tuple[list[I64], dict[str, I64]]:
         """Nodes that are put together, two at least, none larger than it may be; and by reason, those that have something in

@@ -32,6 +32,8 @@ from tidy_caravan.core.words import plural
 
 NEAR_M = 0.01
 """How far off a surface a picked point may lie, in metres of the destination's world."""
+WHOLE = 1 + 1e-6
+"""Part of a cell up to which a mesh is no larger than one."""
 MOST_PIECES = 20_000
 """Pieces of one mesh from which on it is left as it is: they would be leaves, or gravel."""
 
@@ -180,6 +182,8 @@ class SplitParts(Step):
             high = np.zeros(3)
             high[int(np.argmax(np.abs(np.linalg.inv(world[:3, :3]) @ up)))] = 1.0
         cell = high * self.storey_m if self.by == "storey" else np.full(3, self.cell_m)
+        if len(users) > 1 and self.by == "cell" and (np.ptp(middles, axis=0) <= self.cell_m / scale * WHOLE).all():
+            return np.zeros(len(middles), np.int64)  # no larger than a cell, wherever its own nought lies
         # cells stand about nought, storeys on the lowest place
         origin = np.where(high > 0, middles.min(axis=0), 0.0) if self.by == "storey" else np.zeros(3)
         return by_cell(middles, cell / scale, origin)

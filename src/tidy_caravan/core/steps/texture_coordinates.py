@@ -359,6 +359,7 @@ class LightmapUvs(Step):
         ]
         pieces = []
         stretched = stretched_meshes(scene)  # laid out as they look
+        oblong = self._oblong(scene)
         for i, mesh in zip(waiting, ready, strict=True):
             positions, told = as_it_looks(mesh, stretched.get(i))
             arrays: dict[str, AnyArray] = {"positions": positions, "indices": mesh.indices}
@@ -371,6 +372,8 @@ class LightmapUvs(Step):
                 "most": min(LARGEST_MAP, context.destination.max_texture),
                 "square": context.destination.lightmap_maps == "square", "step": BLOCK if self.on_blocks else 0,
             }  # fmt: skip
+            if "existing" in arrays and i in oblong:
+                parameters["was"] = oblong[i]
             content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}{told}"
             pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
         begun = len(made)
@@ -386,6 +389,15 @@ class LightmapUvs(Step):
             made[i] = self._with_set(mesh, outcome.arrays, channel) if outcome.arrays else mesh
             facts[i] = dict(outcome.figures)
         return failed
+
+    def _oblong(self, scene: Scene) -> dict[int, tuple[int, int]]:
+        """By mesh the maps that its set is for, where they are of the resolution wanted and lower or narrower than long."""
+        size = scene.nodes.lightmap
+        rows = np.flatnonzero(
+            (scene.nodes.mesh >= 0) & (size.max(axis=1) == self.resolution) & (size[:, 0] != size[:, 1])
+        )
+        known = zip(scene.nodes.mesh[rows].tolist(), size[rows].tolist(), strict=True)
+        return {i: (width, height) for i, (width, height) in known if width and height}
 
     @staticmethod
     def _sizes(scene: Scene, rows: I64, facts: dict[int, dict[str, Any]]) -> I32:
