@@ -209,9 +209,9 @@ def places(y: Yard) -> None:
     for k in range(8):
         cone = lathe([(0.2 + 0.01 * k, 0), (0.03, 0.5 + 0.02 * k)], 10, CLOTH)
         y.put(f"cone_{k}", cone.at(*((0.0, 0.0, 0.0) if k == 0 else (1.5 * k, 0.0, 0.0))), (2, 6, 0))
-    post = y.put("rack_post", box(1.0, 1.0, 1.0, WOOD), scale=(0.1, 0.12, 1.8))
-    y.sharing("rack_shelf", post, scale=(1.6, 0.5, 0.04))
-    y.sharing("rack_back", post, scale=(1.6, 0.03, 1.8))
+    post = y.put("rack_post", box(1.0, 1.0, 1.0, WOOD), scale=(0.1, 1.8, 0.12))
+    y.sharing("rack_shelf", post, scale=(1.6, 0.04, 0.5))
+    y.sharing("rack_back", post, scale=(1.6, 1.8, 0.03))
     x, north, _ = y.place()
     winch = y.put("winch", box(0.9, 0.5, 0.6, IRON), (x, north, 0))
     y.sharing("winch_again", winch, (x, north, 0))

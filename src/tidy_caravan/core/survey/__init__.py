@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, unstretched
+from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, shapes_of, unstretched
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey.base import Finding, Sees, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
@@ -17,6 +17,10 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Workshop
 
 RANK: dict[Severity, int] = {"error": 0, "warning": 1, "info": 2}
+
+MOST_SHAPES = 5_000
+"""Shapes of single meshes up to which each is looked at by itself: as many fence posts, each of its own height, are no pieces
+of a kit."""
 
 
 def survey(
@@ -36,7 +40,9 @@ def survey(
     context = Context(unstretched(rest), destination, workshop or Workshop())
     seen: dict[Sees, Context] = {"baked": context}
     seen["stored"] = context if context.scene is rest else Context(rest, destination, context.workshop)
-    shapes = put_apart(context.scene, other_shapes(context.scene))
+    hit = other_shapes(context.scene)
+    few = len(shapes_of(context.scene, hit).mesh) <= MOST_SHAPES
+    shapes = put_apart(context.scene, hit) if few else context.scene
     seen["shapes"] = context if shapes is context.scene else Context(shapes, destination, context.workshop)
     for i, entry in enumerate(checks.values()):
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.geometry.stretched import APART, other_shapes, put_apart
+from tidy_caravan.core.geometry.stretched import APART, other_shapes, shapes_of
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
@@ -24,12 +24,14 @@ def several_shapes(context: Context) -> Iterable[Finding]:
     rows = np.flatnonzero(hit)
     if not len(rows):
         return
-    apart = put_apart(scene, hit)
-    meshes, shapes = len(np.unique(scene.nodes.mesh[rows])), len(np.unique(apart.nodes.mesh[rows]))
+    found = shapes_of(scene, hit)
+    meshes = len(np.unique(scene.nodes.mesh[rows]))
+    # those that are not stretched at all are a shape as well
+    shapes = len(found.mesh) + len(np.unique(np.delete(scene.nodes.mesh, found.rows)[np.delete(hit, found.rows)]))
     form = scene.nodes.world[rows, :3, :3]
     stretch = np.linalg.svd(form, compute_uv=False)
     worst = float((stretch[:, 0] / np.maximum(stretch[:, 2], 1e-300)).max())
-    weight = sum(apart.meshes[i].nbytes for i in np.unique(apart.nodes.mesh[rows]).tolist())
+    weight = int(np.array([m.nbytes for m in scene.meshes])[found.mesh].sum())
     yield Finding(
         code="scale.shapes",
         severity="warning",
@@ -41,7 +43,7 @@ def several_shapes(context: Context) -> Iterable[Finding]:
         guess=shapes > MANY,
         text=f"{plural(len(rows), 'part is', 'parts are')} {plural(meshes, 'mesh', 'meshes')} that nodes stretch to {plural(shapes, 'shape')}, up to "
         f"{worst:.3g} times longer one way than another: a lightmap and a texture are drawn out as much. A mesh for each shape weighs "
-        f"{weight / 1e3:.3g} kB in all; more are not drawn by that unless copies are drawn in one call.",
+        f"{weight / 1e3:.3g} kB in all; draw calls grow only where copies go in one.",
         parts=rows.tolist(),
         mend={
             "kind": "bake_scale",
