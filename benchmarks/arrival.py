@@ -13,7 +13,7 @@ from tidy_caravan.core.formats.registry import receive
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, run
 
-ROUTE = Route(steps=[{"kind": "match_units_axes"}])
+ROUTE = Route.model_validate({"steps": [{"kind": "match_units_axes"}]})
 
 
 def measure(folder: Path) -> list[tuple[str, float, str, float]]:

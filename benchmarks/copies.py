@@ -142,7 +142,7 @@ def deviation(before: Scene, after: Scene) -> float:
             points = scene.meshes[scene.nodes.mesh[i]].positions.astype(np.float64)
             clouds.append(points @ world[:3, :3].T + world[:3, 3])
         for a, b in (clouds, clouds[::-1]):
-            worst = max(worst, float(cKDTree(a).query(b)[0].max()))
+            worst = max(worst, float(np.max(cKDTree(a).query(b)[0])))
     return worst * 1000
 
 

@@ -10,6 +10,7 @@ import io
 import subprocess
 import sys
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -201,7 +202,10 @@ def written() -> list[tuple[str, float, str, float]]:
     few, many = scene_of(WRITTEN), scene_of(4 * WRITTEN)
     out = []
     for kind in ("usdc", "dae", "glb"):
-        ways = {"few": lambda kind=kind: write(few, kind, "x"), "many": lambda kind=kind: write(many, kind, "x")}
+        ways: dict[str, Callable[[], object]] = {
+            "few": partial(write, few, kind, "x"),
+            "many": partial(write, many, kind, "x"),
+        }
         taken = in_turn(ways, 2)
         print(f"     formats   {4 * WRITTEN} parts written as {kind}: {taken['many']:.2f} s")
         out.append((f"four times as many parts written as {kind}", taken["many"] / taken["few"], "≤", 6.0))

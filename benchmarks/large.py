@@ -4,8 +4,9 @@ a million on. Closed shells and winding beside the same questions asked through 
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -66,10 +67,11 @@ def again(parts: int) -> dict[str, float]:
     kept, whole = Workshop(results=Remembered()), scene(parts)
     first = sum(seconds(whole, kept).values())
     out = {}
-    for what, change in (
-        ("normals", lambda m: replace(m, normals=-m.normals)),
+    ways: tuple[tuple[str, Callable[[Mesh], Mesh]], ...] = (
+        ("normals", lambda m: replace(m, normals=None if m.normals is None else -m.normals)),
         ("surfaces", lambda m: replace(m, positions=m.positions * np.float32(1.001))),
-    ):
+    )
+    for what, change in ways:
         touched = tuple(change(m) if k < parts // 10 else m for k, m in enumerate(whole.meshes))
         out[what] = sum(seconds(whole.but(meshes=touched), kept).values()) / first
     return out
@@ -108,8 +110,8 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     dense = Mesh(ball.vertices.astype(np.float32), ball.faces.astype(np.uint32), np.zeros(len(ball.faces), np.int32))
     beside = {}
     for name, meshes in (("small", scene(ASIDE).meshes), ("dense", (dense,))):
-        took = in_turn({"ours": lambda m=meshes: ours(m), "theirs": lambda m=meshes: theirs(m)}, rounds=5)  # type: ignore[misc]
-        beside[name] = took["theirs"] / took["ours"]
+        turns = in_turn({"ours": partial(ours, meshes), "theirs": partial(theirs, meshes)}, rounds=5)
+        beside[name] = turns["theirs"] / turns["ours"]
     doublings = [b / a for a, b in zip(totals[:-1], totals[1:], strict=True)]
     second = again(AGAIN)
     return [

@@ -14,6 +14,7 @@ import numpy as np
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.lightmap.budget import Limits, Lit, at_budget, at_texel
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.demo.ferry_landing import landing
 
 PARTS = 10_000
@@ -23,12 +24,13 @@ BOUNCES = 6
 
 def parts() -> Lit:
     rng = np.random.default_rng(3)
-    area = rng.lognormal(1, 1.5, PARTS)
+    area: F64 = rng.lognormal(1, 1.5, PARTS)
     none = np.zeros(PARTS, np.int64)
-    return Lit(area, rng.uniform(0.5, 0.95, PARTS), 2.0 ** rng.integers(-3, 2, PARTS), np.ones(PARTS), area, none)
+    weight: F64 = 2.0 ** rng.integers(-3, 2, PARTS).astype(np.float64)
+    return Lit(area, rng.uniform(0.5, 0.95, PARTS), weight, np.ones(PARTS), area, none)
 
 
-def points(world: World) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+def points(world: World) -> tuple[F64, F64]:
     """Places spread over the landing by area, and which way they face."""
     rng = np.random.default_rng(1)
     which = rng.choice(len(world.faces), POINTS, p=world.area / world.area.sum())
@@ -56,7 +58,8 @@ class Listening:
     """The library's tree, which keeps the rays that it is asked about."""
 
     def __init__(self, scene: Any) -> None:
-        self.scene, self.asked = scene, []
+        self.scene = scene
+        self.asked: list[Any] = []
 
     def run(self, *args: Any, **how: Any) -> Any:
         self.asked.append((self.scene, tuple(a.copy() for a in args), how))

@@ -14,7 +14,7 @@ STEPS: list[dict[str, Any]] = [
 
 def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     from tidy_caravan.demo.ferry_landing import large_files
-    from tidy_caravan.demo.load import add
+    from tidy_caravan.demo.load import Demo, add, carry
     from tidy_caravan.server.db.cluster import Cluster
     from tidy_caravan.server.db.models import Haul, Job
     from tidy_caravan.server.db.session import migrate, session_for
@@ -29,7 +29,10 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
         migrate(settings.database)
         store = Store(settings.store)
         first = [*STEPS, {"kind": "tidy_names"}]
-        haul = add(settings, store, "Landing", "metre-y-up-right", large_files(), first, ["import"])
+        imported = add(settings, store, Demo("Landing", "metre-y-up-right", large_files(), first, ["import"]))
+        carry(settings, imported, "Landing")
+        with session_for(settings.database) as session:
+            haul = session.get_one(Job, imported).haul_id
 
         def run(last: dict[str, Any]) -> float:
             with session_for(settings.database) as session:

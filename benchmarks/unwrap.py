@@ -36,7 +36,7 @@ def made(kind: str, rng: np.random.Generator) -> tuple[F32, U32]:
         import shapely
 
         w, h = rng.uniform(2, 12), rng.uniform(2.4, 4)
-        outline = shapely.box(0, 0, w, h)
+        outline: Any = shapely.box(0, 0, w, h)
         for x in np.arange(0.4, w - 1.3, 1.8):
             outline = outline.difference(shapely.box(x, rng.uniform(0, 1), x + 1, h - 0.4))
         shape = trimesh.creation.extrude_polygon(outline, rng.uniform(0.1, 0.4))
@@ -136,7 +136,8 @@ def measure_sets(folder: Path) -> list[tuple[str, float, str, float]]:
         if not waiting:
             break
     took = time.perf_counter() - began
-    bad, fill, stretch = 0, {}, []
+    bad, stretch = 0, []
+    fill: dict[str, list[float]] = {}
     for k, done in found.items():
         kind, positions, _ = every[k]
         uv, indices = done.arrays["uv"], done.arrays["indices"]
