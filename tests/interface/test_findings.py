@@ -46,6 +46,21 @@ class Findings(BrowserTest):
         self.route_once(haul, lambda r: not r["left"])
         expect(left).to_have_count(0)
 
+    def test_a_page_of_many_findings_scrolls_them_and_not_itself(self) -> None:
+        self.open_haul("Fitters", "survey")
+        page = self.page
+        last = page.get_by_role("region", name="wastes").get_by_role("heading").first
+        expect(last).to_be_attached()
+        self.assert_nothing_overflows()
+        last.scroll_into_view_if_needed()
+        expect(last).to_be_visible()
+        self.assert_nothing_overflows()
+        self.assertEqual(page.evaluate("[scrollX, scrollY]"), [0, 0])
+        wide = page.get_by_role("main").bounding_box()
+        page.get_by_role("button", name="Propose a route").click()
+        expect(page.get_by_role("heading", name="Proposed route")).to_be_visible()
+        self.assertEqual(page.get_by_role("main").bounding_box(), wide, "what is behind a dialog stays where it was")
+
     def test_a_mend_for_the_chosen_parts_only(self) -> None:
         haul, page = self.opened(), self.page
         page.get_by_role("button", name="Seen from behind").click()

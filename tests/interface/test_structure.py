@@ -99,6 +99,7 @@ class Structure(BrowserTest):
             changes = next(r for r in done["run"]["records"] if r["kind"] == "split_parts")["changes"]
         # the point lies on a crate, which is one shell and stays whole: nothing lies beside it
         self.assertFalse([c for c in changes if c["problem"]], changes)
+        self.assertIn("1 part stays whole", changes[0]["text"])
 
     def test_a_batch_under_the_pointer_tells_its_price(self) -> None:
         page = self.page

@@ -104,6 +104,7 @@ class SplitParts(Step):
         up = axis_vector(scene.convention.up)
         grown = Grown(scene)
         too_many: list[int] = []
+        whole: list[int] = []
         under = Under(self.points, self.take, scene, rows) if self.by == "picked" else None
         for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
             context.progress(k, len(used))
@@ -118,7 +119,8 @@ class SplitParts(Step):
             # triangles that are nowhere go with the first piece
             label = np.where(bad, label[~bad].min(initial=0), label)
             count = int(label.max()) + 1
-            if count < 2 or len(np.unique(label)) < 2:
+            if len(np.unique(label)) < 2:
+                whole += users[np.isin(users, under.part)].tolist() if under else []
                 continue
             if count > MOST_PIECES:
                 too_many += users.tolist()
@@ -131,6 +133,9 @@ class SplitParts(Step):
             parts = np.array(grown.split)
             text = f"{plural(len(parts), 'part')} split into {len(grown.parent)}"
             changes.append(Change(text=text, count=len(grown.parent), parts=identities_of(scene, parts)))
+        if whole:
+            text = f"{plural(len(whole), 'part stays', 'parts stay')} whole: nothing lies beside what was picked there"
+            changes.append(Change(text=text, count=len(whole), parts=identities_of(scene, np.array(whole))))
         if bent.any():
             text = f"{plural(int(bent.sum()), 'part')} with a skin or morph targets stay whole"
             told = identities_of(scene, np.flatnonzero(bent))
