@@ -140,7 +140,11 @@ export function Yardstick({ destination, busy, onKeep }: Props) {
                 <div key={word} className="flex items-center gap-3">
                   <Blocks count={i + 1} />
                   <span className="w-24">{word}</span>
-                  <div className="join" role="group" aria-label={`The end with ${word} points along`}>
+                  <div
+                    className="join flex-wrap"
+                    role="group"
+                    aria-label={`The end with ${word} points along`}
+                  >
                     {AXES.map((a) => (
                       <button
                         key={a}

@@ -58,6 +58,8 @@ export function HaulPage() {
   const { selected, select, mark, look, clear, set } = useView();
 
   const arrive = station.about === "arrival";
+  const routed = haul?.result && station.about !== "source";
+  const about = arrive ? "source against arrived" : routed ? "after the route" : "source";
   const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
   const findings = useFindings(haul, scene && scene.id === haul?.result?.id ? "result" : "source").data;
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
@@ -341,12 +343,8 @@ export function HaulPage() {
                 {selected.size} selected ×
               </button>
             )}
-            <span className="truncate text-xs opacity-80">
-              {arrive
-                ? "source against arrived"
-                : haul.result && station.about !== "source"
-                  ? "after the route"
-                  : "source"}
+            <span className="truncate text-xs opacity-80" title={about}>
+              {about}
             </span>
           </div>
           <Pane key={`${station.id} ${rows}`} name="The ledger">

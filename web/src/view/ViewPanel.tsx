@@ -98,7 +98,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   if (!leftId) return <div className="hatch size-full opacity-10" aria-hidden />;
   return (
     <section className="flex h-full min-w-0 flex-col" aria-label="View">
-      <div className="flex h-9 shrink-0 items-center gap-2 border-b rule px-2">
+      <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-2 gap-y-1 border-b rule px-2 py-0.5">
         <label className="flex items-center gap-1.5">
           <span className="opacity-80">Lens</span>
           <select
