@@ -93,7 +93,9 @@ class CombineParts(Step):
         if self.to == "node":
             above = int(nodes.parent[group[0]])
             bare = above >= 0 and max(nodes.mesh[above], nodes.light[above], nodes.camera[above]) < 0
-            return bare and np.array_equal(np.flatnonzero(nodes.parent == above), np.sort(group))
+            return (
+                bare and bool((nodes.parent[group] == above).all()) and int(nodes.children_count[above]) == len(group)
+            )
         slots = [scene.meshes[i].slots for i in nodes.mesh[group].tolist()]
         return self.to == "mesh_per_material" and all(len(s) == 1 for s in slots) and len(set(slots)) == len(slots)
 
