@@ -7,6 +7,7 @@ import tempfile
 import unittest
 from functools import lru_cache
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
@@ -58,7 +59,10 @@ def usable(case: unittest.TestCase, name: str, data: bytes) -> Scene | None:
     return scene
 
 
+@mock.patch("tidy_caravan.core.formats.usd.read.quiet", lambda size: 3.0)
 class Binary(unittest.TestCase):
+    """Some of these keep the library for ever; a few seconds are as good as the usual twenty to see that it is ended."""
+
     @QUIET
     @given(st.data())
     def test_crate_layers(self, draw: st.DataObject) -> None:
