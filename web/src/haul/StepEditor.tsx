@@ -14,6 +14,7 @@ type Field = {
   pick?: "x" | "y" | "z" | "points";
   /** Values of other parameters with which it counts. */
   only?: Record<string, unknown[]>;
+  default?: unknown;
   enum?: string[];
   anyOf?: Field[];
   minimum?: number;
@@ -46,7 +47,9 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
   const fields = kind.parameters as Record<string, Field>;
   const picked = Object.entries(fields).filter(([, field]) => field.pick && field.pick !== "points");
   const shown = Object.entries(fields).filter(([, field]) =>
-    Object.entries(field.only ?? {}).every(([key, values]) => values.includes(parameterOf(draft, key))),
+    Object.entries(field.only ?? {}).every(([key, values]) =>
+      values.includes(parameterOf(draft, key) ?? fields[key]?.default),
+    ),
   );
   const along = (row: number[], place: readonly number[]) =>
     Number(row.reduce((sum, v, k) => sum + v * (place[k] ?? 0), 0).toFixed(4));

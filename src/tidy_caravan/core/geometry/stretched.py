@@ -163,7 +163,6 @@ def other_shapes(scene: Scene) -> Bool:
 def moving(scene: Scene) -> Bool:
     """(N,) nodes with a skin, and those that a clip moves."""
     out: Bool = scene.nodes.skin >= 0
-    out = out.copy()
     out[[c.node for clip in scene.clips for c in clip.channels]] = True
     return out
 

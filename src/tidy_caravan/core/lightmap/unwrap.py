@@ -314,7 +314,8 @@ def job(
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh of positions (V, 3), indices (F, 3) and, where there are such sets, existing and first (V, 2).
 
-    was: the map that the existing set is for, where that is not as wide as high. The arrays are those of Unwrapped, none where the existing set measures well. Raises RuntimeError.
+    was: the map that the existing set is for, where that is not as wide as high. The arrays are those of Unwrapped, none
+    where the existing set measures well. Raises RuntimeError.
     """
     positions, indices = arrays["positions"], arrays["indices"]
     if "existing" in arrays:

@@ -391,13 +391,14 @@ class LightmapUvs(Step):
         return failed
 
     def _oblong(self, scene: Scene) -> dict[int, tuple[int, int]]:
-        """By mesh the maps that its set is for, where they are of the resolution wanted and lower or narrower than long."""
-        size = scene.nodes.lightmap
-        rows = np.flatnonzero(
-            (scene.nodes.mesh >= 0) & (size.max(axis=1) == self.resolution) & (size[:, 0] != size[:, 1])
-        )
-        known = zip(scene.nodes.mesh[rows].tolist(), size[rows].tolist(), strict=True)
-        return {i: (width, height) for i, (width, height) in known if width and height}
+        """By mesh the map that its set is for on all of its parts, where that is of the resolution wanted and no square."""
+        rows = np.flatnonzero(scene.nodes.mesh >= 0)
+        used, first, own = np.unique(scene.nodes.mesh[rows], return_index=True, return_inverse=True)
+        size = scene.nodes.lightmap[rows]
+        unlike = np.bincount(own.ravel(), weights=(size != size[first][own.ravel()]).any(axis=1), minlength=len(used))
+        wanted = (unlike == 0) & (size[first].max(axis=1) == self.resolution) & (size[first].min(axis=1) > 0)
+        wanted &= size[first, 0] != size[first, 1]
+        return {int(i): (int(w), int(h)) for i, (w, h) in zip(used[wanted], size[first][wanted], strict=True)}
 
     @staticmethod
     def _sizes(scene: Scene, rows: I64, facts: dict[int, dict[str, Any]]) -> I32:

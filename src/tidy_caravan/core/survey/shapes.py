@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.geometry.stretched import APART, other_shapes, shapes_of
+from tidy_caravan.core.geometry.stretched import other_shapes, shapes_of
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
@@ -27,7 +27,9 @@ def several_shapes(context: Context) -> Iterable[Finding]:
     found = shapes_of(scene, hit)
     meshes = len(np.unique(scene.nodes.mesh[rows]))
     # those that are not stretched at all are a shape as well
-    shapes = len(found.mesh) + len(np.unique(np.delete(scene.nodes.mesh, found.rows)[np.delete(hit, found.rows)]))
+    plain = hit.copy()
+    plain[found.rows] = False
+    shapes = len(found.mesh) + len(np.unique(scene.nodes.mesh[plain]))
     form = scene.nodes.world[rows, :3, :3]
     stretch = np.linalg.svd(form, compute_uv=False)
     worst = float((stretch[:, 0] / np.maximum(stretch[:, 2], 1e-300)).max())
@@ -38,7 +40,7 @@ def several_shapes(context: Context) -> Iterable[Finding]:
         title="One mesh in several shapes",
         count=len(rows),
         value=worst,
-        limit=APART,
+        limit=1.0,
         unit="×",
         guess=shapes > MANY,
         text=f"{plural(len(rows), 'part is', 'parts are')} {plural(meshes, 'mesh', 'meshes')} that nodes stretch to {plural(shapes, 'shape')}, up to "

@@ -226,8 +226,8 @@ class Child:
         """Result of `module:name` called with args, or Lost. Exceptions of the call are Lost too.
 
         seconds: time of a processor that the call may take, over all its threads; a call that takes none for as long
-        hangs. A busy machine makes nobody late. quiet: the same between two reports. tell gets what the call reports (see `report`), and is called without arguments now and then
-        meanwhile; when it raises, the call is ended.
+        hangs. A busy machine makes nobody late. quiet: the same between two reports. tell gets what the call reports (see
+        `report`), and is called without arguments now and then meanwhile; when it raises, the call is ended.
         """
         if self.process is not None and self.process.poll() is not None:
             self.stop()

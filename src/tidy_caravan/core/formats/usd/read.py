@@ -6,6 +6,7 @@ The library is native code and follows what files name; both are kept in bounds 
 from __future__ import annotations
 
 import errno
+import os
 import tempfile
 from collections.abc import Mapping
 from contextlib import ExitStack
@@ -28,7 +29,8 @@ def seconds(size: int) -> float:
 
 
 def quiet(size: int) -> float:
-    """Time limit of what tells nothing of its progress, such as parsing: a damaged layer can keep the library for ever."""
+    """Processor time, per core, of what tells nothing of its progress, such as parsing: a damaged layer can keep the library,
+    which works with all cores, for ever."""
     return 20.0 + size / 1_000_000
 
 
@@ -56,7 +58,7 @@ def read(bundle: Bundle) -> Scene:
             (str((top / main).resolve()), str(top.resolve()), bundle.limits.nodes),
             seconds(size),
             bundle.tell,
-            quiet(size),
+            quiet(size) * (os.cpu_count() or 1),
         )
     if isinstance(answer, Lost):
         why = "it holds something that the OpenUSD library cannot read" if answer.raised else answer.reason
