@@ -379,7 +379,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "faults",
     header: "Verdict",
-    width: "minmax(7rem,2.4fr)",
+    width: "minmax(6.4rem,2.4fr)",
     cell: ({ row }) =>
       row.original.faults ? (
         <Warn text={row.original.told || row.original.faults} />
@@ -431,7 +431,7 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
   {
     id: "pivot",
     header: "Pivot",
-    width: "4.8rem",
+    width: "5.6rem",
     sort: "pivotMm",
     number: true,
     cell: ({ row }) =>
