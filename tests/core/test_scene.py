@@ -7,10 +7,12 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+import scipy.linalg
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
+from scipy.spatial.transform import Rotation
 
 from tests.support import TRIANGLE, Gltf, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
@@ -20,6 +22,7 @@ from tidy_caravan.core.picture import PAPER, picture
 from tidy_caravan.core.scene import GLTF, HIDDEN, Mesh, Scene, extreme_points, make_nodes
 from tidy_caravan.core.scene.nodes import depths
 from tidy_caravan.core.space.convert import convert, keep_nodes, transform_mesh
+from tidy_caravan.core.space.transforms import polar
 from tidy_caravan.demo.ferry_landing import landing
 
 # a tree as a list: every node's parent is an earlier one or none; then shuffled
@@ -134,6 +137,42 @@ class Figures(unittest.TestCase):
             np.testing.assert_allclose(
                 scene.part_bounds[row], [points.min(axis=0), points.max(axis=0)], rtol=1e-9, atol=1e-9
             )
+
+    def test_bounds_are_of_usable_vertices_that_triangles_use_in_small_meshes_and_large(self) -> None:
+        rng = np.random.default_rng(4)
+        ball = trimesh.creation.icosphere(3)
+        meshes = [mesh_of(ball)]
+        for k in range(12):
+            points = rng.normal(size=(9, 3)).astype(np.float32)
+            points[7], points[8, 1] = 1e6, np.nan  # one that no triangle uses, one that is no number
+            faces = np.array([[0, 1, 2], [3, 4, 5], [5, 6, 8]][k % 2 :], np.uint32)
+            meshes.append(Mesh(points, faces, np.zeros(len(faces), np.int32)))
+        cloud = rng.normal(size=(5, 3)).astype(np.float32)
+        nothing = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.uint32), np.zeros(0, np.int32))
+        meshes += [Mesh(cloud, np.zeros((0, 3), np.uint32), np.zeros(0, np.int32)), nothing]
+        which = rng.permutation(np.arange(len(meshes)).repeat(3))
+        local = np.tile(np.eye(4), (len(which), 1, 1))
+        local[:, :3] = rng.normal(size=(len(which), 3, 4))
+        scene = Scene(GLTF, make_nodes([-1] * len(which), local, [""] * len(which), mesh=which), tuple(meshes))
+        for row, mesh in enumerate(which.tolist()):
+            faces = meshes[mesh].indices
+            points = meshes[mesh].positions[np.unique(faces) if len(faces) else slice(None)].astype(float)
+            points = points[np.isfinite(points).all(axis=1)] if len(points) else np.zeros((1, 3))
+            world = points @ local[row, :3, :3].T + local[row, :3, 3]
+            np.testing.assert_allclose(scene.part_bounds[row], [world.min(axis=0), world.max(axis=0)], atol=1e-9)
+
+    def test_turn_and_scale_are_taken_apart_as_by_another_library(self) -> None:
+        rng = np.random.default_rng(5)
+        turns = Rotation.random(60, random_state=5).as_matrix()
+        for uneven in (0.0, 1e-13, 1e-10, 1e-8, 1e-3, 1.0):
+            linear = turns @ (rng.uniform(0.01, 100, (60, 1, 1)) * (np.eye(3) + uneven * rng.normal(size=(60, 3, 3))))
+            linear = linear[np.linalg.det(linear) > 0]
+            theirs = np.array([scipy.linalg.polar(one)[0] for one in linear])
+            for axis, mirror in enumerate(([-1, 1, 1], [1, -1, 1], [1, 1, -1])):
+                for given_ in (linear, linear @ np.diag(mirror)):
+                    rotation, residual = polar(given_, axis)
+                    self.assertLess(np.abs(rotation - theirs).max(), 1e-13 if uneven < 1 else 1e-9)
+                    np.testing.assert_allclose(rotation @ residual, given_, rtol=1e-12, atol=1e-10)
 
     def test_hull_points_give_the_same_bounds_under_any_map(self) -> None:
         mesh = mesh_of(trimesh.creation.icosphere(4))

@@ -16,7 +16,7 @@ import numpy as np
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Scene
-from tidy_caravan.core.scene.arrays import F64, I32, I64
+from tidy_caravan.core.scene.arrays import F64, I32, I64, determinants
 from tidy_caravan.core.survey import Finding
 
 MOST_LETTERS = 400
@@ -53,7 +53,7 @@ class PartFacts:
 
     @cached_property
     def determinant(self) -> F64:
-        out: F64 = np.linalg.det(self.scene.nodes.world[self.parts, :3, :3])
+        out: F64 = determinants(self.scene.nodes.world[self.parts, :3, :3])
         return out
 
     def of_nodes(self, values: Sequence[str]) -> list[Any]:

@@ -10,7 +10,7 @@ from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.work.heavy import Piece, Tell, Workshop
 
@@ -67,7 +67,7 @@ def contact(
     key = (key * len(Pairing) + pairing) * 2 + loose
     # what its node makes flat has no inverse: such parts are compared one by one
     size = np.abs(there.worlds[b][:, :3, :3]).max(axis=(1, 2))
-    flat = np.abs(np.linalg.det(there.worlds[b][:, :3, :3])) <= FLAT * size**3
+    flat = np.abs(determinants(there.worlds[b][:, :3, :3])) <= FLAT * size**3
     key[flat] = -1 - np.arange(int(flat.sum()))
     turned = sides(here, a) * sides(there, b) < 0
     order = np.argsort(key, kind="stable")
@@ -150,6 +150,6 @@ def alike(relative: F64, members: I64, far: Bool, radius: float) -> list[I64]:
 def sides(side: Placed, nodes: I64) -> F64:
     """(K,) -1 where a node or the convention mirrors; what is flat has no side."""
     linear = side.worlds[nodes][:, :3, :3]
-    determinant = np.linalg.det(linear)
+    determinant = determinants(linear)
     flat = np.abs(determinant) <= FLAT * np.abs(linear).max(axis=(1, 2)) ** 3
     return np.where(flat, 1.0, np.sign(determinant)) * float(np.sign(np.linalg.det(side.linear)))

@@ -18,7 +18,7 @@ from tidy_caravan.core.formats.shared.received import LIGHTMAP_PLACES, ODD
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.scene import Nodes
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.space.transforms import angle_deg, polar
 from tidy_caravan.core.words import plural
 
@@ -119,7 +119,7 @@ def measured(
     pivot = np.linalg.norm(pivots[:, :3, 3] - found[:, :3, 3], axis=1) * 1000
     shown = np.linalg.norm(before[:, :3, 3] - found[:, :3, 3], axis=1) * 1000
     rotation = angle_deg(polar(turn[:, :3, :3])[0], polar(found[:, :3, :3])[0]) if len(turn) else np.zeros(0)
-    solid = np.abs(np.linalg.det(turn[:, :3, :3])) > 1e-30
+    solid = np.abs(determinants(turn[:, :3, :3])) > 1e-30
     rotation = np.where(solid, rotation, 0.0)
     bounds = Tolerances(position_mm=1.0)
     reached = limits + allowed.within(Aspect.POSITIONS)

@@ -13,7 +13,7 @@ import numpy as np
 
 from tidy_caravan.core.arrival.surfaces import heights
 from tidy_caravan.core.scene import MADE, Mesh, Origin, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants
 from tidy_caravan.core.scene.nodes import with_parts
 from tidy_caravan.core.scene.scene import with_own_meshes
 from tidy_caravan.core.space.convert import cofactors
@@ -135,7 +135,7 @@ def put_together(parts: list[Mesh], relative: F64, origin: Origin | None) -> Mes
     sets, tints = min(len(p.uvs) for p in parts), min(len(p.colors) for p in parts)
     vertices = np.concatenate([[0], np.cumsum([p.vertices for p in parts])])
     faces = np.concatenate([[0], np.cumsum([p.triangles for p in parts])])
-    mirrored = np.linalg.det(relative[:, :3, :3]) < 0
+    mirrored = determinants(relative[:, :3, :3]) < 0
     indices = np.concatenate([
         (p.indices[:, ::-1] if flip else p.indices).astype(np.int64) + v
         for p, v, flip in zip(parts, vertices, mirrored, strict=False)

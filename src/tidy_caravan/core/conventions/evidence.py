@@ -102,6 +102,7 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
     return out
 
 
+MOST_LETTERS = 200
 DIGITS = str.maketrans("123456789", "000000000")
 
 
@@ -111,7 +112,10 @@ def name_stems(scene: Scene) -> tuple[list[str], I64]:
 
     What is looked for in names are words: numbers between them say nothing, and there are thousands of those.
     """
-    own = [scene.nodes.names[i].lower()[:200].translate(DIGITS) for i in scene.nodes.parts.tolist()]
+    names = [scene.nodes.names[i][:MOST_LETTERS] for i in scene.nodes.parts.tolist()]
+    own = "\0".join(names).lower().translate(DIGITS).split("\0")  # all in one, which is several times quicker
+    if len(own) != len(names):
+        own = [name.lower().translate(DIGITS) for name in names]
     number = {name: k for k, name in enumerate(dict.fromkeys(own))}
     return list(number), np.array([number[name] for name in own], np.int64)
 

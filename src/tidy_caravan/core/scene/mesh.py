@@ -153,7 +153,7 @@ class Mesh:
         seen[self.indices.ravel()] = True
         return np.flatnonzero(seen)
 
-    @property
+    @cached_property
     def nbytes(self) -> int:
         return sum(array.nbytes for _, array in self.arrays())
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, frozen
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, frozen, ranges
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.keeping import kept
@@ -20,9 +20,12 @@ from tidy_caravan.core.scene.nodes import HIDDEN, Nodes
 from tidy_caravan.core.scene.provenance import Origin, Touched
 from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
+R = TypeVar("R")
 CHUNK = 1 << 21
 """Points transformed at once when world bounds are computed; bounds the working memory."""
 
+SMALL = 256
+"""Vertices up to which meshes are looked at many in one array: by themselves each would cost more than its vertices."""
 HULL_FROM = 300
 """Parts of one mesh from which on its hull is made for their boxes."""
 
@@ -69,12 +72,20 @@ class Scene:
     def part_bounds(self) -> F64:
         """(P, 2, 3) world boxes of the parts in scene units, exact over vertices.
 
-        O(total instance vertices), in chunks of bounded size, one batch per shared mesh.
+        O(total instance vertices), in chunks of bounded size, one batch per shared mesh, and small ones together.
         """
         parts = self.nodes.parts
         out = np.zeros((len(parts), 2, 3))
         order, starts = self.parts_by_mesh
+        small = [(m, b, e) for m, b, e in starts if e - b < HULL_FROM and self.meshes[m].vertices <= SMALL]
+        for some in batches(small, [self.meshes[m].vertices * (e - b) for m, b, e in small]):
+            rows = np.concatenate([order[b:e] for _, b, e in some])
+            users = np.array([e - b for _, b, e in some])
+            out[rows] = boxes_of_small([self.meshes[m] for m, _, _ in some], users, self.nodes.world[parts[rows]])
+        chosen = {m for m, _, _ in small}
         for mesh_index, begin, end in starts:
+            if mesh_index in chosen:
+                continue
             rows = order[begin:end]
             mesh = self.meshes[mesh_index]
             # a hull is worth its making from some hundreds of parts on; for fewer all vertices are turned and looked at
@@ -108,6 +119,47 @@ class Scene:
         """(M,) how many parts use each mesh."""
         mesh = self.nodes.mesh[self.nodes.parts]
         return np.bincount(mesh, minlength=len(self.meshes))
+
+
+def batches(runs: Sequence[R], sizes: Sequence[int]) -> Iterator[Sequence[R]]:
+    """The runs in order, as many at a time as have CHUNK points together, one at least."""
+    ends = np.cumsum(sizes, dtype=np.int64)
+    at = 0
+    while at < len(runs):
+        stop = max(at + 1, int(np.searchsorted(ends, (ends[at - 1] if at else 0) + CHUNK, side="right")))
+        yield runs[at:stop]
+        at = stop
+
+
+def boxes_of_small(meshes: Sequence[Mesh], users: I64, world: F64) -> F64:
+    """(P, 2, 3) boxes of the parts of many small meshes, as one array of vertices.
+
+    users: (M,) parts of each mesh, P together. world: (P, 4, 4) where they stand, in the order of the meshes.
+    """
+    vertex = np.cumsum([0, *(m.vertices for m in meshes)])
+    points = np.concatenate([m.positions for m in meshes])
+    usable = np.zeros(len(points), np.bool_)
+    corners = np.concatenate([m.indices for m in meshes]).astype(np.int64)
+    face = np.array([m.triangles for m in meshes])
+    usable[(corners + np.repeat(vertex[:-1], face)[:, None]).ravel()] = True
+    usable |= np.repeat(face == 0, np.diff(vertex))
+    usable &= np.isfinite(points).all(axis=1)
+    count = np.diff(np.concatenate([[0], np.cumsum(usable)])[vertex])
+    x, y, z = points[usable].astype(np.float64).T
+    of_part = np.repeat(np.arange(len(meshes)), users)
+    each, first = count[of_part], (np.cumsum(count) - count)[of_part]
+    vertices = ranges(first, each)
+    x, y, z = x[vertices], y[vertices], z[vertices]
+    out = np.repeat(world[:, None, :3, 3], 2, axis=1)
+    there = each > 0
+    starts = (np.cumsum(each) - each)[there]
+    for axis in range(3):
+        a, b, c = (np.repeat(world[:, axis, k], each) for k in range(3))
+        moved = a * x + b * y + c * z
+        if len(moved):
+            out[there, 0, axis] += np.minimum.reduceat(moved, starts)
+            out[there, 1, axis] += np.maximum.reduceat(moved, starts)
+    return out
 
 
 def usable_points(mesh: Mesh) -> F64:

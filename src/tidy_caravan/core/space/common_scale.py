@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.space.axes import basis
 
@@ -24,7 +24,7 @@ def to_the_right(convention: Convention) -> tuple[int, F64]:
 
 def flattened(residual: F64) -> Bool:
     """(N,) whether a matrix (N, 3, 3) leaves no volume, or holds no numbers: its scale cannot go into vertices."""
-    size = np.abs(np.linalg.det(residual)) ** (1 / 3)
+    size = np.abs(determinants(residual)) ** (1 / 3)
     out: Bool = ~(size > 1e-9 * np.abs(residual).max(axis=(1, 2))) | ~np.isfinite(size)
     return out
 
@@ -40,8 +40,8 @@ def shared_out(
     mesh has others.
     """
     variants, of_row = distinct(residual)
-    kinds, kind_of = np.unique(np.stack([mesh, of_row], axis=1), axis=0, return_inverse=True)
-    kind_of = kind_of.ravel()
+    keys, kind_of = np.unique(mesh.astype(np.int64) * len(variants) + of_row, return_inverse=True)
+    kinds = np.column_stack(np.divmod(keys, max(1, len(variants))))
     users = np.bincount(kind_of, minlength=len(kinds))
     above = np.zeros(len(kinds), np.bool_)
     above[kind_of[parents]] = True
@@ -59,7 +59,7 @@ def shared_out(
 def divided(variants: F64, users: I64, parents: Bool, negative_scale: bool, mirror: F64) -> tuple[F64, F64]:
     """What the nodes keep (K, 3, 3) of the residuals of one mesh with more than one, and what its meshes take."""
     # those that get a mirrored twin have a mesh of their own, and what is common is common among them
-    twin = (np.linalg.det(variants) < 0) & (not negative_scale)
+    twin = (determinants(variants) < 0) & (not negative_scale)
     as_twin = np.where(twin[:, None, None], variants @ mirror, variants)
     plain, mirrored = (
         common_part(as_twin[twin == side], users[twin == side], parents[twin == side], mirror) for side in (False, True)
@@ -116,7 +116,7 @@ def shared_factor(variants: F64, users: I64, mirror: F64) -> F64:
         return np.asarray(chosen @ mirror if np.linalg.det(chosen) < 0 and len(users) > 1 else chosen)
     if not len(users) or (np.abs(np.abs(variants) - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE).any():
         return np.eye(3)
-    middle = float(np.median(np.repeat(np.abs(np.linalg.det(variants)) ** (1 / 3), users)))
+    middle = float(np.median(np.repeat(np.abs(determinants(variants)) ** (1 / 3), users)))
     nearest = float(UNIT_FACTORS[np.argmin(np.abs(np.log(UNIT_FACTORS / middle)))])
     factor = nearest if abs(np.log(nearest / middle)) < np.log(1.75) else middle
     out: F64 = np.eye(3) * factor

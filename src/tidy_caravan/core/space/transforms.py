@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.arrays import F64, Bool, determinants
 
+EVEN = 1e-9
+"""Relative difference of squared lengths below which a matrix is all but a turn and a scale; its square is rounding."""
+TINY = 1e-280
+"""Squared length below which numbers lose digits of their own."""
 SHEAR_TOLERANCE = 1e-6
 """Largest cosine between columns of a matrix that still counts as translation-rotation-scale."""
 
@@ -16,14 +20,21 @@ def polar(linear: F64, mirror_axis: int = 0) -> tuple[F64, F64]:
     A mirror is always put on one axis of K, so that equal shapes get equal K: K = S · D with S symmetric
     and D the mirror of `mirror_axis`. Polar decomposition by SVD (Higham, 1986). Singular input gives some rotation.
     """
-    mirrored = np.linalg.det(linear) < 0
-    flip = np.tile(np.eye(3), (len(linear), 1, 1))
-    flip[mirrored, mirror_axis, mirror_axis] = -1.0
-    u, _, vt = np.linalg.svd(linear @ flip)
-    sign = np.sign(np.linalg.det(u @ vt))
+    upright = linear.copy()
+    upright[determinants(linear) < 0, :, mirror_axis] *= -1.0
+    gram = upright.transpose(0, 2, 1) @ upright
+    square = np.trace(gram, axis1=1, axis2=2) / 3
+    even = np.abs(gram - square[:, None, None] * np.eye(3)).max(axis=(1, 2)) <= EVEN * square
+    even &= square > TINY
+    # of a turn and one scale, which most are, a single step of Newton and Schulz leaves the square of what is uneven
+    rotation = np.empty_like(upright)
+    some = upright[even] / np.sqrt(square[even])[:, None, None]
+    rotation[even] = some @ (1.5 * np.eye(3) - gram[even] / (2 * square[even])[:, None, None])
+    u, _, vt = np.linalg.svd(upright[~even])
+    sign = np.sign(determinants(u @ vt))
     sign[sign == 0] = 1.0
     u[:, :, 2] *= sign[:, None]
-    rotation = u @ vt
+    rotation[~even] = u @ vt
     return rotation, rotation.transpose(0, 2, 1) @ linear
 
 
@@ -34,7 +45,7 @@ def split_trs(matrices: F64) -> tuple[F64, F64, F64, Bool]:
     """
     linear = matrices[:, :3, :3]
     scale = np.linalg.norm(linear, axis=1)
-    scale[np.linalg.det(linear) < 0, 0] *= -1.0
+    scale[determinants(linear) < 0, 0] *= -1.0
     rotation = linear / np.where(scale == 0, 1.0, scale)[:, None, :]
     return matrices[:, :3, 3], quaternions(rotation), scale, skewed(rotation)
 
@@ -114,7 +125,7 @@ def compose(translation: F64, quaternion: F64, scale: F64) -> F64:
 def affine_inverse(matrices: F64) -> F64:
     """(N, 4, 4) inverses of affine matrices; singular linear parts use the pseudo-inverse."""
     linear = matrices[:, :3, :3]
-    determinant = np.linalg.det(linear)
+    determinant = np.linalg.det(linear)  # nought where the inverse would be refused
     good = np.abs(determinant) > 0
     inverse = np.empty_like(linear)
     inverse[good] = np.linalg.inv(linear[good])

@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, determinants
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, distinct
 from tidy_caravan.core.space.convert import split_viewers, transform_mesh
 from tidy_caravan.core.space.transforms import affine_inverse, polar
@@ -95,7 +95,7 @@ class BakeRotation(Step):
         # what goes into the mesh: the turn alone, or all of it where the node is stretched as well
         baked = np.where(uniform[:, None, None], rotation, linear)
         plain = np.abs(baked - np.eye(3)).max(axis=(1, 2)) <= SCALE_TOLERANCE
-        solid = np.abs(np.linalg.det(linear)) > 1e-12 * size**3
+        solid = np.abs(determinants(linear)) > 1e-12 * size**3
         variants, kind = distinct(baked)
         order = np.argsort(nodes.mesh[rows], kind="stable")
         used, begin = np.unique(nodes.mesh[rows][order], return_index=True)

@@ -10,7 +10,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.errors import BadRoute, CaravanError
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
@@ -105,7 +105,7 @@ def bake_scale(
     if changes:
         linear = scene.nodes.world[scene.nodes.parts, :3, :3]
         _, _, _, sheared = split_trs(scene.nodes.world[scene.nodes.parts])
-        for _ in range(3 if sheared.any() or (np.linalg.det(linear) < 0).any() else 0):
+        for _ in range(3 if sheared.any() or (determinants(linear) < 0).any() else 0):
             marked = np.append(chosen, np.zeros(len(out.nodes) - len(chosen), np.bool_))
             again, more = bake_once(out, marked, negative_scale, own_shapes)
             if not any(" baked " in c.text for c in more):
@@ -125,7 +125,7 @@ def bake_once(scene: Scene, chosen: Bool, negative_scale: bool, own_shapes: bool
     still = untouchable(scene) | ~chosen
     right, mirror = to_the_right(scene.convention)
     rotation, residual = polar(world[:, :3, :3], right)
-    size = np.abs(np.linalg.det(residual)) ** (1 / 3)
+    size = np.abs(determinants(residual)) ** (1 / 3)
     still |= flattened(residual)
     plain = np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE
     residual[plain] = np.eye(3)
@@ -213,7 +213,7 @@ def bake_meshes(
         nodes.mesh[rows], residual[rows], (nodes.children_count[rows] > 0) | own_shapes, negative_scale, mirror
     )
     keep[rows] = node_part[kind_of]
-    turned = np.linalg.det(bake) < 0
+    turned = determinants(bake) < 0
     to_bake = np.flatnonzero((bake != np.eye(3)).any(axis=(1, 2)))
     target = kinds[:, 0].astype(np.int32)
     made: dict[tuple[int, bytes], int] = {}

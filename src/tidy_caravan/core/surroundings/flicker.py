@@ -17,9 +17,9 @@ import numpy as np
 from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overlapping
 from tidy_caravan.core.geometry.faults import repeated
 from tidy_caravan.core.geometry.vertices import not_finite
-from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
-from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants
+from tidy_caravan.core.surroundings.near import meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
     about,
@@ -90,12 +90,10 @@ def limits(sizes: F64, metres: float) -> tuple[F64, F64]:
 def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     """Overlaps between different parts that are shown; a sentence where that failed."""
     nodes = scene.nodes
-    shown = np.flatnonzero((nodes.flags[nodes.parts] & HIDDEN) == 0)
-    rows = nodes.parts[shown]
-    boxes = scene.part_bounds[shown]
+    rows, boxes = shown_parts(scene)
     metres = scene.convention.metres_per_unit
     size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
-    pairs = meeting_boxes(boxes, limits(size, metres)[0])
+    pairs = meeting_parts(scene, limits(size, metres)[0])
     if not len(pairs):
         return Flicker(NONE, NONE, NO_PAIRS, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
     strewn = strewn_by(scene, rows)
@@ -169,7 +167,7 @@ def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[s
 def mirrored_right(corners: F64, part: I64, world: F64) -> F64:
     """The corners in the order in which a mirrored part shows them."""
     out = corners.copy()
-    turn = (np.linalg.det(world[:, :3, :3]) < 0)[part]
+    turn = (determinants(world[:, :3, :3]) < 0)[part]
     out[turn] = corners[turn][:, ::-1]
     return out
 

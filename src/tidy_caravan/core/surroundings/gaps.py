@@ -15,9 +15,9 @@ import numpy as np
 from tidy_caravan.core.geometry.closest import closest_on
 from tidy_caravan.core.geometry.coplanar import boxes_of
 from tidy_caravan.core.geometry.corners import distinct, join
-from tidy_caravan.core.scene import HIDDEN, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, ranges
-from tidy_caravan.core.surroundings.near import meeting_boxes, nearby
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants, ranges
+from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
     about,
@@ -80,13 +80,11 @@ def gaps(
 ) -> Gaps | str:
     """All gaps of parts that are shown; a sentence where they could not be found out."""
     nodes = scene.nodes
-    shown = np.flatnonzero((nodes.flags[nodes.parts] & HIDDEN) == 0)
-    if not len(shown):
+    rows, _ = shown_parts(scene)
+    if not len(rows):
         return NOTHING
-    rows = nodes.parts[shown]
-    boxes = scene.part_bounds[shown]
     strewn = strewn_by(scene, rows) >= 0
-    pairs = meeting_boxes(boxes, np.full(len(rows), most_mm / 1000 / scene.convention.metres_per_unit))
+    pairs = meeting_parts(scene, np.full(len(rows), most_mm / 1000 / scene.convention.metres_per_unit))
     # what lies apart within a mesh does so in every part that uses it: the first is asked
     alone = np.unique(nodes.mesh[rows], return_index=True)[1]
     pairs = np.concatenate([pairs, np.column_stack([alone, alone])])
@@ -146,7 +144,7 @@ def gaps_between(
     mesh, world = mesh[kept], world[kept]
     every = placed(table, mesh, world)
     # mirrored parts turn the winding, and with it what is before a surface and what behind
-    mirrored = np.linalg.det(world[:, :3, :3]) < 0
+    mirrored = determinants(world[:, :3, :3]) < 0
     faces = np.where(mirrored[every.part][:, None], every.faces[:, ::-1], every.faces)
     low, high = boxes_of(every.points[faces])
     # pieces, in the order of their parts; triangles sorted by them

@@ -6,11 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, ranges
+from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool, ranges
+from tidy_caravan.core.scene.keeping import kept
 
 LARGE = 4000
 """Triangles of a part from which on they are looked up by place instead of one by one."""
 CHUNK = 1 << 22
+WIDEST_M = 5e-3
+"""How far apart parts may be that several checks ask about."""
 
 
 def meeting_boxes(boxes: F64, spare: F64) -> I64:
@@ -22,7 +26,7 @@ def meeting_boxes(boxes: F64, spare: F64) -> I64:
 
     if len(boxes) < 2:
         return np.zeros((0, 2), np.int64)
-    low, high = boxes[:, 0] - spare[:, None] / 2, boxes[:, 1] + spare[:, None] / 2
+    low, high = widened(boxes, spare)
     extent = np.ptp(boxes.reshape(-1, 3), axis=0)
     last = int(np.argmin(extent))
     a, b = (k for k in range(3) if k != last)
@@ -32,6 +36,37 @@ def meeting_boxes(boxes: F64, spare: F64) -> I64:
     first, second = first[once], second[once]
     meet = (low[first, last] <= high[second, last]) & (low[second, last] <= high[first, last])
     return np.column_stack([first[meet], second[meet]]).astype(np.int64)
+
+
+def widened(boxes: F64, spare: F64) -> tuple[F64, F64]:
+    """(N, 3) smallest and largest corners of boxes (N, 2, 3), half the spare (N,) further out."""
+    return boxes[:, 0] - spare[:, None] / 2, boxes[:, 1] + spare[:, None] / 2
+
+
+@kept
+def shown_parts(scene: Scene) -> tuple[I64, F64]:
+    """(K,) nodes of the parts that are shown, and (K, 2, 3) their boxes."""
+    nodes = scene.nodes
+    shown = np.flatnonzero((nodes.flags[nodes.parts] & HIDDEN) == 0)
+    return nodes.parts[shown], scene.part_bounds[shown]
+
+
+@kept
+def widely(scene: Scene) -> I64:
+    """(P, 2) pairs of shown parts that are no further apart than WIDEST_M."""
+    _, boxes = shown_parts(scene)
+    return meeting_boxes(boxes, np.full(len(boxes), WIDEST_M / scene.convention.metres_per_unit))
+
+
+def meeting_parts(scene: Scene, spare: F64) -> I64:
+    """(P, 2) the pairs of `meeting_boxes` among the shown parts; they are looked for once for all who ask."""
+    _, boxes = shown_parts(scene)
+    if (spare > WIDEST_M / scene.convention.metres_per_unit).any():
+        return meeting_boxes(boxes, spare)
+    low, high = widened(boxes, spare)
+    first, second = widely(scene).T
+    meet: Bool = ((low[first] <= high[second]) & (low[second] <= high[first])).all(axis=1)
+    return np.column_stack([first[meet], second[meet]])
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, ranges
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, determinants, ranges
 from tidy_caravan.core.scene.scene import usable_points
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.pairs import fingerprints, words_of
@@ -137,7 +137,7 @@ def scales_of(scene: Scene, largest: bool) -> F64:
         size = np.linalg.norm(nodes.world[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
         np.maximum.at(out, nodes.mesh[parts], np.where(size > 0, size, -np.inf))
     else:
-        size = np.abs(np.linalg.det(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+        size = np.abs(determinants(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
         np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 

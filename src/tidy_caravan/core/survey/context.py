@@ -100,12 +100,13 @@ class Context:
         results, meshes = self.workshop.results, scene.meshes
         keys = {i: key_of(WORK, Piece(meshes[i].id, {}, {"facts": versions})) for i in used}
         known = results.find(WORK, list(dict.fromkeys(keys.values())))
-        missing = [i for i in used if keys[i] not in known]
+        found = {i: dict(done.figures) for i in used if isinstance(done := known.get(keys[i]), Done)}
+        missing = [i for i in used if i not in found]
         by_surface = {i: key_of(SURFACES, Piece(meshes[i].surface_id, {}, {"facts": surface})) for i in missing}
         half = results.find(SURFACES, list(dict.fromkeys(by_surface.values())))
         some = [i for i in missing if isinstance(half.get(by_surface[i]), Done)]
         chosen = set(some)
-        found = self.measured(WORK, [i for i in used if i not in chosen], whole_of, facts=versions)
+        found |= self.measured(WORK, [i for i in missing if i not in chosen], whole_of, facts=versions)
         for i, figures in self.measured(WORK, some, whole_of, facts=rest).items():
             before = half[by_surface[i]]
             assert isinstance(before, Done)

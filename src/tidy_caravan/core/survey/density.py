@@ -11,6 +11,7 @@ from tidy_caravan.core.geometry.regular import longest_edge
 from tidy_caravan.core.geometry.simplify import flat_places
 from tidy_caravan.core.geometry.vertices import equals
 from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene.arrays import determinants
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
@@ -83,7 +84,7 @@ def too_coarse(context: Context) -> Iterable[Finding]:
     hit = named & (edge[mesh] * SEGMENTS > size[mesh]) & (edge[mesh] > 0)
     if hit.any():
         rows = parts[hit]
-        scale = np.abs(np.linalg.det(nodes.world[rows, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+        scale = np.abs(determinants(nodes.world[rows, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
         wanted = float((size[mesh[hit]] * scale).min()) / SEGMENTS * 1000
         worst = float((edge[mesh[hit]] * scale).max()) * 1000
         yield Finding(

@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.winding import agreed_shells
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.arrays import F64, Bool, determinants
 from tidy_caravan.core.surroundings.sides import FAR_M, Reason, SeenSides, Verdict, open_sheets, seen
 from tidy_caravan.core.survey.base import Finding, Severity, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
@@ -43,7 +43,7 @@ def inside_out(context: Context) -> Iterable[Finding]:
         return
     nodes = parts[rows]
     # where the mirror goes into the mesh, as it was drawn, there is nothing left to cancel out
-    mirrored = (np.linalg.det(scene.nodes.world[nodes, :3, :3]) < 0) & context.destination.negative_scale
+    mirrored = (determinants(scene.nodes.world[nodes, :3, :3]) < 0) & context.destination.negative_scale
     whole = np.append(shells[:-1] == context.numbers(SHELLS), False)[scene.nodes.mesh[nodes]]
     large = whole & room_sized(scene, rows)
     lived_in = np.zeros(len(rows), np.bool_)

@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64, Bool
+from tidy_caravan.core.scene.arrays import I64, Bool, determinants
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.site import SITE
@@ -179,7 +179,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
     if not len(parts):
         return
     linear = nodes.world[parts, :3, :3]
-    scale = np.abs(np.linalg.det(linear)) ** (1 / 3)
+    scale = np.abs(determinants(linear)) ** (1 / 3)
     # the squares of the stretches, whose differences are about twice as large
     gram = linear.transpose(0, 2, 1) @ linear
     off = np.abs(gram - (scale**2)[:, None, None] * np.eye(3)).sum(axis=(1, 2))
@@ -191,9 +191,8 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
     ten = uniform & (np.abs(scale[:, None] / TENS - 1).min(axis=1) < SAME)
     if len(parts) >= 5 and ten.mean() >= 0.8:
         near |= ten
-    primitive = np.array([unit_primitive(m) for m in scene.meshes] + [False])[nodes.mesh[parts]]
-    if near.mean() < 0.5:
-        near &= ~primitive
+    if near.any() and near.mean() < 0.5:
+        near &= ~np.array([unit_primitive(m) for m in scene.meshes] + [False])[nodes.mesh[parts]]
     if near.any():
         rows = parts[near]
         typical = float(np.median(scale[near]))
@@ -297,7 +296,7 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
     if not len(parts):
         return
     linear = nodes.world[parts, :3, :3]
-    determinant = np.linalg.det(linear)
+    determinant = determinants(linear)
     mirrored = parts[determinant < 0]
     if len(mirrored):
         accepted = destination.negative_scale

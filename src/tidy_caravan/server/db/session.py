@@ -16,6 +16,8 @@ from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
 
 ROWS_AT_ONCE = 5000
+SPECIAL = (b"\\", b"\n", b"\r", b"\0")
+"""What COPY's text cannot have as it is, besides the tab between values."""
 ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
@@ -74,10 +76,10 @@ def as_copied(values: Sequence[Any]) -> list[bytes]:
     """Values of one column as COPY's text format has them."""
     kinds = set(map(type, values))
     if kinds == {str}:
-        joined = "\t".join(values)
-        if joined.count("\t") != len(values) - 1 or "\\" in joined or not joined.replace("\t", " ").isprintable():
-            return [str(clean(v)).translate(ESCAPES).encode() for v in values]
-        return joined.encode().split(b"\t")
+        joined = "\t".join(values).encode("utf-8", "backslashreplace")  # what UTF-8 cannot say shows by its backslash
+        if joined.count(b"\t") == len(values) - 1 and not any(letter in joined for letter in SPECIAL):
+            return joined.split(b"\t")
+        return [str(clean(v)).translate(ESCAPES).encode() for v in values]
     if kinds and kinds <= {int, float}:
         numbers = orjson.dumps(list(values))
         if b"null" not in numbers:  # as it writes what is no number
