@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import pickle
 import unittest
+from collections import Counter
+from dataclasses import replace
 from typing import Any, ClassVar
 from unittest import mock
 
 import numpy as np
 import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.test_gltf import everything
 from tests.support import TRIANGLE, Gltf, one_triangle, read, same_places, trimesh_scene
@@ -23,6 +27,7 @@ from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.transforms import polar
 from tidy_caravan.core.steps import StepContext, Where, known_steps, parse_step
 from tidy_caravan.core.steps.names_and_tree import tidy
+from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -170,7 +175,42 @@ class Others(unittest.TestCase):
         for name in ("a b", "a_b", "a b", "", "日本", "a\x00b"):
             g.node(name=name)
         after, _ = apply(g.scene(), kind="tidy_names")
-        self.assertEqual(after.nodes.names, ("a_b", "a_b_2", "a_b_3", "part", "part_2", "a_b_4"))
+        self.assertEqual(after.nodes.names, ("a_b_2", "a_b", "a_b_3", "part", "part_2", "a_b_4"))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(st.sampled_from(["Post", "post", "POST_2", "Straße", "strasse", "", "a b", "Geometry", "x" * 80]),
+                              st.integers(-1, 20)), max_size=16), st.sampled_from(["number", "group"]))  # fmt: skip
+    def test_tidied_names_are_unique_whatever_the_case_and_right_ones_stay(
+        self, nodes: list[tuple[str, int]], repeated: str
+    ) -> None:
+        parents = [p if p < i else -1 for i, (_, p) in enumerate(nodes)]
+        local = np.tile(np.eye(4), (len(nodes), 1, 1))
+        scene = Scene(GLTF, make_nodes(parents, local, [n for n, _ in nodes]))
+        after, _ = apply(scene, kind="tidy_names", repeated=repeated)
+        self.assertEqual([f.code for f in survey(after, BUILT_IN[0]) if f.code in ("name.clash", "name.forbidden")], [])
+        self.assertIs(apply(after, kind="tidy_names", repeated=repeated)[0], after)
+        alone = Counter(tidy(n, BUILT_IN[0].name_pattern, BUILT_IN[0].name_length).lower() or "part" for n, _ in nodes)
+        for old, new in zip(scene.nodes.names, after.nodes.names, strict=True):
+            if alone[old.lower()] == 1 and old in ("Post", "post", "POST_2", "strasse", "Geometry"):
+                self.assertEqual(new, old)
+
+    def test_names_that_groups_tell_apart_are_proposed_to_bear_theirs(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        bays = [g.node(name=f"bay {k}", children=[g.node(name="Geometry", mesh=mesh)]) for k in range(2)]
+        g.node(name="hall", children=[*bays, g.node(name="post", mesh=mesh), g.node(name="post", mesh=mesh)])
+        g.json["meshes"][mesh]["name"] = "sheet"
+        g.node(mesh=mesh)
+        finding = next(f for f in survey(g.scene(), BUILT_IN[0]) if f.code == "name.clash")
+        self.assertEqual(finding.mend, {"kind": "tidy_names"})  # half of them only
+        scene = g.scene()
+        kept = scene.but(nodes=replace(scene.nodes, names=tuple(n if n != "post" else f"post {i}" for i, n in enumerate(scene.nodes.names))))  # fmt: skip
+        finding = next(f for f in survey(kept, BUILT_IN[0]) if f.code == "name.clash")
+        after, _ = apply(scene, **(finding.mend or {}))
+        self.assertEqual(
+            after.nodes.names,
+            ("bay_0_Geometry", "bay_0", "bay_1_Geometry", "bay_1", "post", "post_2", "hall", "sheet"),
+        )
 
     def test_drop_empties_keeps_what_leads_somewhere(self) -> None:
         g = Gltf()

@@ -4076,7 +4076,10 @@ export interface components {
         };
         /**
          * TidyNames
-         * @description Unique names in the destination's characters and length; old names stay in the manifest.
+         * @description Unique names in the destination's characters and length, whatever the case; old names stay in the manifest.
+         *
+         *     A name that is right already stays, and those that would be the same give way to it. A part without a name gets that
+         *     of its mesh.
          */
         TidyNames: {
             /**
@@ -4089,6 +4092,13 @@ export interface components {
              * @enum {string}
              */
             kind: "tidy_names";
+            /**
+             * Repeated names
+             * @description number: the first keeps its name, the others get a number behind it; group: each gets the name of the group it hangs in before its own
+             * @default number
+             * @enum {string}
+             */
+            repeated: "number" | "group";
             where?: components["schemas"]["Where"];
         };
         /**

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections import Counter
 from dataclasses import replace
 from typing import Literal
 
@@ -11,8 +12,9 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import Bool
 from tidy_caravan.core.space.convert import keep_nodes
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.surroundings.world import not_empty
 from tidy_caravan.core.words import plural
 
@@ -35,7 +37,11 @@ def tidy(name: str, pattern: str, length: int) -> str:
 
 @step
 class TidyNames(Step):
-    """Unique names in the destination's characters and length; old names stay in the manifest."""
+    """Unique names in the destination's characters and length, whatever the case; old names stay in the manifest.
+
+    A name that is right already stays, and those that would be the same give way to it. A part without a name gets that
+    of its mesh.
+    """
 
     title = "Tidy names"
     summary = "Unique names of allowed characters, cut to the destination's length."
@@ -43,30 +49,21 @@ class TidyNames(Step):
     phase = Phase.TREE
 
     kind: Literal["tidy_names"] = "tidy_names"
+    repeated: Literal["number", "group"] = parameter(
+        "number",
+        "Repeated names",
+        "number: the first keeps its name, the others get a number behind it; group: each gets the name of the group it hangs in "
+        "before its own",
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.NAMES),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        limit, pattern = context.destination.name_length, context.destination.name_pattern
-        chosen = context.selected(self.where, scene).tolist()
-        cleaned: dict[str, str] = {}
-        taken: set[str] = {n for n, c in zip(scene.nodes.names, chosen, strict=True) if not c}
-        counts: dict[str, int] = {}
-        names: list[str] = []
-        for name, is_chosen in zip(scene.nodes.names, chosen, strict=True):
-            if not is_chosen:
-                names.append(name)
-                continue
-            if name not in cleaned:
-                cleaned[name] = tidy(name, pattern, limit) or "part"
-            base = result = cleaned[name]
-            while result in taken:
-                counts[base] = counts.get(base, 1) + 1
-                ending = f"_{counts[base]}"
-                result = base[: limit - len(ending)] + ending
-            taken.add(result)
-            names.append(result)
+        chosen = context.selected(self.where, scene)
+        names = unique_names(
+            scene, chosen, context.destination.name_pattern, context.destination.name_length, self.repeated == "group"
+        )
         changed = np.fromiter((a != b for a, b in zip(names, scene.nodes.names, strict=True)), np.bool_, len(names))
         if not changed.any():
             return scene, []
@@ -77,6 +74,51 @@ class TidyNames(Step):
                 text=f"{plural(count, 'name')} tidied", count=count, parts=identities_of(scene, np.flatnonzero(changed))
             )
         ]
+
+
+def unique_names(scene: Scene, chosen: Bool, pattern: str, limit: int, by_group: bool) -> list[str]:
+    """Names of all nodes, those of the chosen (N,) of allowed letters and no two alike but for their case. O(N)."""
+    names = list(scene.nodes.names)
+    rows = np.flatnonzero(chosen).tolist()
+    cleaned: dict[str, str] = {}
+
+    def clean(name: str) -> str:
+        if name not in cleaned:
+            cleaned[name] = tidy(name, pattern, limit)
+        return cleaned[name]
+
+    for i in rows:
+        mesh = int(scene.nodes.mesh[i])
+        names[i] = clean(names[i]) or (clean(scene.meshes[mesh].name) if mesh >= 0 else "") or "part"
+    times = Counter(map(str.lower, names))
+    taken = {names[i].lower() for i in np.flatnonzero(~chosen).tolist()}
+    grouped: set[int] = set()
+    if by_group:
+        parent = scene.nodes.parent.tolist()
+        together = Counter((parent[i], name.lower()) for i, name in enumerate(names))
+        for i in rows:  # of those in one group the group's name tells none apart
+            own = names[i].lower()
+            if parent[i] >= 0 and times[own] > 1 and together[parent[i], own] == 1:
+                grouped |= {i} if names[parent[i]].lower() not in ("", own) else set()
+    settled: set[int] = set()
+    for i in rows:
+        if names[i] == scene.nodes.names[i] and i not in grouped and names[i].lower() not in taken:
+            taken.add(names[i].lower())
+            settled.add(i)
+    counts: dict[str, int] = {}
+    # what hangs in a group comes after it, whose name is in its own
+    for i in sorted((i for i in rows if i not in settled), key=scene.nodes.depth.tolist().__getitem__):
+        base = names[i]
+        if i in grouped and len(base) + 2 <= limit:
+            base = f"{clean(names[parent[i]])[: limit - len(base) - 1]}_{base}"
+        result = base
+        while result.lower() in taken:
+            counts[base.lower()] = counts.get(base.lower(), 1) + 1
+            ending = f"_{counts[base.lower()]}"
+            result = base[: limit - len(ending)] + ending
+        taken.add(result.lower())
+        names[i] = result
+    return names
 
 
 @step

@@ -187,6 +187,9 @@ def name_clashes(context: Context) -> Iterable[Finding]:
     if double.any():
         rows = np.flatnonzero(double)
         example = names[int(rows[0])][:60]
+        parent = scene.nodes.parent[rows].astype(np.int64)
+        _, which, many = np.unique(parent * len(first) + group[rows], return_inverse=True, return_counts=True)
+        apart = (many[which.reshape(-1)] == 1) & (parent >= 0)
         yield Finding(
             code="name.clash",
             severity="warning",
@@ -194,7 +197,8 @@ def name_clashes(context: Context) -> Iterable[Finding]:
             count=len(rows),
             text=f"{len(rows)} nodes share their name with another, such as “{example}”.",
             parts=[int(i) for i in rows],
-            mend={"kind": "tidy_names"},
+            # where groups tell them apart, as meshes that are all called “Geometry” in groups with names of their own
+            mend={"kind": "tidy_names", **({"repeated": "group"} if apart.mean() > 0.5 else {})},
         )
 
 
