@@ -14,6 +14,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
+import collada
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -127,6 +128,67 @@ class Damaged(unittest.TestCase):
         scene, notes = self.notes(g)
         self.assertEqual(scene.meshes[0].triangles, 1)
         self.assertIn("1 triangles refer to vertices that do not exist", notes[0])
+
+    def test_a_surface_stays_where_what_lies_on_it_points_at_nothing(self) -> None:
+        """Or has not as many values as there should be: it goes alone, and it is told."""
+        sheet = "def Mesh \"sheet\"\n{{\npoint3f[] points = [(0,0,0),(1,0,0),(1,1,0),(0,1,0)]\nint[] faceVertexCounts = [4]\nint[] faceVertexIndices = [0,1,2,3]\n{}\n}}"  # fmt: skip
+        usd = "#usda 1.0\n" + sheet
+        uv = 'texCoord2f[] primvars:st = [(0,0),(1,1){}] (interpolation = "{}")\n'
+        normal = 'normal3f[] normals = [{}] (interpolation = "{}")'
+        obj = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvt 0 0\nvn 0 0 1\n"
+        cases = {
+            "f 1/1/1 2/7/1 3/-9/1 4/1/1": ("a.obj", "2 corners point at texture coordinates"),
+            "f 1/1/1 2/1/0 3/1/1 4/1/1": ("a.obj", "1 corner points at normals"),
+            uv.format("", "vertex") + "int[] primvars:st:indices = [0, 1, 7, 0]": ("a.usda", "1 indices of the UV set “st”"),
+            uv.format(",(1,0)", "faceVarying"): ("a.usda", "3 values of the UV set “st” for 4 corners; they were left out"),
+            uv.format(",(1,0),(0,1)", "uniform"): ("a.usda", "for 1 faces; they were taken for those of the corners"),
+            normal.format("(0,0,1),(0,0,1),(0,0,1)", "faceVarying"): ("a.usda", "3 values of the normals"),
+        }  # fmt: skip
+        for text, (name, told) in cases.items():
+            scene = read({name: (usd.format(text) if name.endswith("usda") else obj + text).encode()}, name)
+            with self.subTest(text):
+                self.assertEqual(sum(m.triangles for m in scene.meshes), 2)
+                self.assertIn(told, " ".join(n.text for n in scene.notes if n.kind in ("damaged", "guess")))
+        flat = read({"a.usda": usd.format(normal.format("(0,0,1)", "vertex")).encode()}, "a.usda")
+        np.testing.assert_allclose(flat.meshes[0].normals, [[0, 0, 1]] * 4)
+
+    def test_collada_keeps_faces_whose_normals_point_at_nothing(self) -> None:
+        document = collada.Collada()
+        sources = [
+            collada.source.FloatSource(name, np.array(values, float), names)
+            for name, values, names in (("v", np.eye(3).ravel(), "XYZ"), ("n", [0, 0, 1], "XYZ"), ("t", [0, 0, 1, 1], "ST"))
+        ]  # fmt: skip
+        geometry = collada.geometry.Geometry(document, "g", "sheet", sources)
+        inputs = collada.source.InputList()
+        for offset, (semantic, source) in enumerate((("VERTEX", "#v"), ("NORMAL", "#n"), ("TEXCOORD", "#t"))):
+            inputs.addInput(offset, semantic, source)
+        geometry.primitives.append(geometry.createTriangleSet(np.array([0, 0, 0, 1, 0, 1, 2, 0, 0]), inputs, "m"))
+        document.geometries.append(geometry)
+        document.scene = collada.scene.Scene("s", [collada.scene.Node("a", [collada.scene.GeometryNode(geometry, [])])])
+        document.scenes.append(document.scene)
+        out = io.BytesIO()
+        document.write(out)
+        text = out.getvalue().decode()
+        for change, told in (
+            (("<p>0 0 0 1 0 1", "<p>0 5 0 1 0 -4"), ["1 corner points at normals", "1 corner points at texture coordinates"]),
+            (('id="n-array">0 0 1<', 'id="n-array">0 0<'), ["normals were left out"]),
+            (("<p>0 0 0", "<p>9 0 0"), ["1 face of “sheet” was left out"]),
+        ):  # fmt: skip
+            with self.subTest(change):
+                self.assertIn(change[0], text)
+                scene = read({"a.dae": text.replace(*change).encode()}, "a.dae")
+                self.assertEqual(len(scene.nodes.parts), 0 if "face of" in told[0] else 1)
+                said = " ".join(n.text for n in scene.notes)
+                for one in told:
+                    self.assertIn(one, said)
+
+    def test_what_is_beyond_the_first_notes_is_counted(self) -> None:
+        faces = "f 1 2 9\n" * 45 + "f 1 2 3\n"
+        notes = read({"a.obj": ("v 0 0 0\nv 1 0 0\nv 0 1 0\n" + faces).encode()}, "a.obj").notes
+        self.assertEqual(
+            [n.text for n in notes if n.code == "import.face"][-1], "And 25 more of these, in other places."
+        )
+        self.assertEqual(sum(n.code == "import.face" for n in notes), 21)
 
     def test_references_out_of_range(self) -> None:
         g = one_triangle()

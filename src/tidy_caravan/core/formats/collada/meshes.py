@@ -15,7 +15,9 @@ from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.triangulate import with_holes
 from tidy_caravan.core.scene import Mesh, Note
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, stored32, usable_rows
+from tidy_caravan.core.words import plural
 
+PER_CORNER = {"NORMAL": "normals", "TEXCOORD": "texture coordinates", "UV": "texture coordinates", "COLOR": "colours"}
 SURFACES = ("triangles", "tristrips", "trifans", "polylist", "polygons")
 LINES = ("lines", "linestrips")
 
@@ -176,7 +178,7 @@ def read_geometry(
         if primitive.tag not in SURFACES:
             continue
         try:
-            piece, positions = read_primitive(primitive, sources, vertices)
+            piece, positions, told = read_primitive(primitive, sources, vertices)
         except Unreadable as error:
             notes.append(
                 Note(
@@ -184,6 +186,7 @@ def read_geometry(
                 )
             )
             continue
+        notes += [Note("damaged", "import.damaged", f"{name[:100]}, {primitive.tag}", text) for text in told]
         if points is not None and positions is not points:
             shift = len(points)
             piece.points = [p + shift for p in piece.points]
@@ -229,8 +232,11 @@ def joined(name: str, points: F64, found: list[Corners], metres: float | None) -
     )
 
 
-def read_primitive(primitive: Element, sources: Sources, vertices: dict[str, Element]) -> tuple[Corners, F64]:
-    """Faces of one primitive element, and the positions they index. Raises Unreadable."""
+def read_primitive(
+    primitive: Element, sources: Sources, vertices: dict[str, Element]
+) -> tuple[Corners, F64, list[str]]:
+    """Faces of one primitive element, the positions they index, and what is to be told of the rest. Raises Unreadable
+    where the surface itself cannot be read."""
     inputs: list[tuple[str, str, int, int]] = []
     for entry in primitive.findall("input"):
         try:
@@ -262,6 +268,8 @@ def read_primitive(primitive: Element, sources: Sources, vertices: dict[str, Ele
     uvs: dict[int, F32] = {}
     normals = color = None
     positions = np.zeros((0, 3))
+    told: list[str] = []
+    lengths: set[int] = set()
     for semantic, url, offset, number in inputs:
         if semantic == "POSITION":
             positions = sources.get(url)
@@ -270,32 +278,45 @@ def read_primitive(primitive: Element, sources: Sources, vertices: dict[str, Ele
             positions = positions[:, :3]
             sources.read[url.lstrip("#")] = positions
             piece.points = [table[:, offset]]
-        elif semantic == "NORMAL":
-            normals = picked(sources.get(url), table[:, offset], 3)
-        elif semantic in ("TEXCOORD", "UV"):
-            uv = picked(sources.get(url), table[:, offset], 2)
-            uv[:, 1] = 1.0 - uv[:, 1]  # counted from the bottom in the file, from the top in the scene
-            uvs[number if number not in uvs else max(uvs) + 1] = uv
-        elif semantic == "COLOR" and color is None:
-            values = sources.get(url)
-            color = picked(values, table[:, offset], 4)
-            if values.shape[1] < 4:
-                color[:, 3] = 1.0
+            lengths.add(len(positions))
+        elif semantic in PER_CORNER:
+            try:
+                values = sources.get(url)
+            except Unreadable as error:
+                told.append(f"Its {PER_CORNER[semantic]} were left out, because {error.what}.")
+                continue
+            lengths.add(len(values))
+            rows, astray = picked(values, table[:, offset], {"NORMAL": 3, "COLOR": 4}.get(semantic, 2))
+            if astray:
+                one = astray == 1
+                told.append(
+                    f"{plural(astray, 'corner points', 'corners point')} at {PER_CORNER[semantic]} that are not there, "
+                    f"and {'has' if one else 'have'} none."
+                )
+            if semantic == "NORMAL":
+                normals = rows
+            elif semantic == "COLOR" and color is None:
+                color = rows
+                if values.shape[1] < 4:
+                    color[:, 3] = 1.0
+            elif semantic != "COLOR":
+                rows[:, 1] = 1.0 - rows[:, 1]  # counted from the bottom in the file, from the top in the scene
+                uvs[number if number not in uvs else max(uvs) + 1] = rows
     piece.normals, piece.uvs, piece.colors = [normals], [uvs], [color]
     # one offset for all inputs means one index per corner, as long as the sources are equally long
-    lengths = {len(sources.get(u)) for _, u, *_ in inputs}
     piece.single = stride == 1 and len(lengths) == 1
-    return piece, positions
+    return piece, positions, told
 
 
-def picked(values: F64, index: I64, width: int) -> F32:
-    """(C, width) float32 rows; indices that point at nothing give zeros."""
+def picked(values: F64, index: I64, width: int) -> tuple[F32, int]:
+    """(C, width) float32 rows; indices that point at nothing give zeros, and how many do."""
     have = min(width, values.shape[1])
     known = np.zeros((len(values) + 1, width), np.float32)
     known[:-1, :have] = stored32(values[:, :have])
     # the row behind the last is the one of nothing; rows are taken several times quicker than they are indexed
-    out: F32 = known.take(np.where((index >= 0) & (index < len(values)), index, len(values)), axis=0)
-    return out
+    there = (index >= 0) & (index < len(values))
+    out: F32 = known.take(np.where(there, index, len(values)), axis=0)
+    return out, len(index) - int(np.count_nonzero(there))
 
 
 def faces_of(

@@ -14,16 +14,17 @@ from tidy_caravan.core.formats.collada.meshes import Geometry, Unreadable, read_
 from tidy_caravan.core.formats.collada.skins import Posed, bound, posed, source_geometry
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, number, numbers
 from tidy_caravan.core.formats.shared.bundle import Budget, Limits
+from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.own_origin import placed_at
 from tidy_caravan.core.scene import Camera, Light, Mesh, Nodes, Note, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.srgb import linear
+from tidy_caravan.core.words import plural
 
 DEEPEST = 400
 PIVOTS = ("rotatepivot", "scalepivot", "pivot")
 TRANSFORMS = ("matrix", "translate", "rotate", "scale", "lookat", "skew")
-MANY = 20
 UNUSABLE = np.full((4, 4), np.nan)
 
 
@@ -62,9 +63,11 @@ class Builder:
     _told: dict[str, int] = field(default_factory=dict)
 
     def note(self, kind: Any, code: str, where: str, text: str) -> None:
-        self._told[code] = self._told.get(code, 0) + 1
-        if self._told[code] <= MANY:
-            self.notes.append(Note(kind, code, where[:120], text))
+        tell(self.notes, self._told, Note(kind, code, where[:120], text))
+
+    def close(self) -> None:
+        """Tells how much was only counted on the way."""
+        tell_rest(self.notes, self._told, self.document.name)
 
     def add(self, name: str, parent: int, local: F64, layer: int) -> int:
         if len(self.parent) >= self.limits.nodes:
@@ -236,7 +239,7 @@ class Builder:
             if dropped:
                 self.note(
                     "damaged", "import.face", geometry.name,
-                    f"{dropped} faces of “{geometry.name[:60]}” were left out: too few corners, indices that point at "
+                    f"{plural(dropped, 'face')} of “{geometry.name[:60]}” {'was' if dropped == 1 else 'were'} left out: too few corners, indices that point at "
                     "nothing, or positions that are no numbers.",
                 )  # fmt: skip
             if mesh is None:

@@ -57,6 +57,7 @@ def read(bundle: Bundle) -> Scene:
         raise UnusableInput("there is no node and no geometry in the file", where=bundle.main)
     default = next((i for i, s in enumerate(scenes) if s is chosen), 0)
     nodes = builder.nodes()
+    builder.close()
     if len(roots) > 1:
         outside = np.ones(len(nodes), np.bool_)
         outside[list(roots[default].nodes)] = False

@@ -21,6 +21,7 @@ from tidy_caravan.core.formats.shared.json_fields import (
     get_text,
     get_vector,
 )
+from tidy_caravan.core.formats.shared.many import MANY, tell, tell_rest
 from tidy_caravan.core.formats.shared.written import PAGE_KEY
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Nodes, Note, Root
 from tidy_caravan.core.scene.arrays import F64, I32, I64
@@ -29,7 +30,6 @@ from tidy_caravan.core.space.transforms import compose
 from tidy_caravan.core.words import plural
 
 BAD_TYPES = (TypeError, ValueError, AttributeError, KeyError, OverflowError, IndexError)
-MANY = 20
 """Most notes of one kind about single nodes; the rest is summed up."""
 
 
@@ -286,16 +286,11 @@ def without_cycles(parent: I32, notes: list[Note]) -> I32:
 
 def in_range(values: I64, count: int, what: str, notes: list[Note]) -> I32:
     bad = np.flatnonzero((values < -1) | (values >= count))
-    for i in bad[:MANY].tolist():
-        notes.append(
-            Note(
-                "damaged",
-                "import.damaged",
-                f"nodes[{i}].{what}",
-                f"Refers to {what} {int(values[i])} of {count}; it has none now.",
-                (i,),
-            )
-        )
+    told: dict[str, int] = {}
+    for i in bad.tolist():
+        text = f"Refers to {what} {int(values[i])} of {count}; it has none now."
+        tell(notes, told, Note("damaged", "import.damaged", f"nodes[{i}].{what}", text, (i,)))
+    tell_rest(notes, told, "nodes")
     out = values.copy()
     out[bad] = -1
     return out.astype(np.int32)

@@ -14,6 +14,7 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import distinct
 from tidy_caravan.core.geometry.normals import face_vectors
@@ -22,12 +23,12 @@ from tidy_caravan.core.geometry.smoothing import corner_angles
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, extremes, stored32, usable_rows
+from tidy_caravan.core.words import plural
 
 REAL = b"0123456789.eE+- \n"
 WHOLE = b"0123456789/ \n"
 BLANK, NEWLINE, SLASH = 32, 10, 47
 KEYWORDS = {word: int.from_bytes(word.ljust(2).encode(), "big") for word in ("v", "vt", "vn", "f")}
-MANY = 20
 Totals = tuple[int, int, int]
 
 
@@ -120,6 +121,7 @@ def read(bundle: Bundle) -> Scene:
         positions = np.where(finite[:, None], positions, 0.0)
     pieces = Pieces(positions, colors, stored32(coordinates), stored32(normals), finite, notes, parsed.smoothing)
     scene = assemble(parsed.runs, pieces, bundle.main)
+    pieces.close(bundle.main)
     if not len(scene.nodes.parts):
         notes.append(
             Note(
@@ -287,12 +289,20 @@ class Pieces:
         self.positions, self.colors, self.coordinates, self.normals = positions, colors, coordinates, normals
         self.finite, self.notes, self.smoothing = finite, notes, smoothing
         self.far = far_file(positions[finite])
-        self.told = 0
+        self.told: dict[str, int] = {}
+        self.astray = {"texture coordinates": 0, "normals": 0}
+        """Corners that point at some that are not there."""
+
+    def close(self, main: str) -> None:
+        """Tells what was only counted on the way."""
+        tell_rest(self.notes, self.told, main)
+        for what, count in self.astray.items():
+            if count:
+                text = f"{plural(count, 'corner points', 'corners point')} at {what} that are not there, and {'has' if count == 1 else 'have'} none."
+                self.notes.append(Note("damaged", "import.damaged", main, text))
 
     def note(self, where: str, text: str) -> None:
-        self.told += 1
-        if self.told <= MANY:
-            self.notes.append(Note("damaged", "import.face", where[:120], text))
+        tell(self.notes, self.told, Note("damaged", "import.face", where[:120], text))
 
     def mesh(self, runs: list[Run], name: str) -> tuple[Mesh, F64] | None:
         """One mesh of all runs of a node, sub-meshes by material, and its origin (3,)."""
@@ -400,6 +410,7 @@ class Pieces:
         limits = (len(self.positions), len(self.coordinates), len(self.normals))
         for line, total in run.faces.each():
             face: list[tuple[int, int, int]] = []
+            astray = [0, 0]
             try:
                 for token in line.split("#")[0].split():
                     fields = token.split("/")
@@ -408,9 +419,12 @@ class Pieces:
                         if fields[k]:
                             value = int(fields[k])
                             index = value - 1 if value > 0 else total[k] + value
-                            if value == 0 or not 0 <= index < limits[k]:
+                            if value != 0 and 0 <= index < limits[k]:
+                                resolved[k] = index
+                            elif k == 0:
                                 raise ValueError(f"the index {value} points at nothing")
-                            resolved[k] = index
+                            else:  # the surface is there; what is missing is missed on that corner
+                                astray[k - 1] += 1
                     if resolved[0] < 0:
                         raise ValueError("a corner has no position")
                     if not self.finite[resolved[0]]:
@@ -421,6 +435,8 @@ class Pieces:
                         raise ValueError(f"it has {len(face)} corners")
                     rows.extend(face)
                     sizes.append(len(face))
+                    for what, count in zip(self.astray, astray, strict=True):
+                        self.astray[what] += count
             except (ValueError, OverflowError) as error:
                 self.note(f"f {line}", f"A face was left out, because {error}.")
         return np.array(rows, np.int64).reshape(-1, 3), np.array(sizes, np.int64)

@@ -19,6 +19,7 @@ from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Note, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, stored32
+from tidy_caravan.core.words import plural
 
 KINDS = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -354,7 +355,7 @@ def surface(
                 "damaged",
                 "import.face",
                 where,
-                f"{dropped} faces were left out: too few corners, corners that point at nothing, or positions that are no numbers.",
+                f"{plural(dropped, 'face was', 'faces were')} left out: too few corners, corners that point at nothing, or positions that are no numbers.",
             )
         )
     return mesh, origin

@@ -154,11 +154,11 @@ class Reader:
             primvar = api.GetPrimvar(name)
             if not primvar or not primvar.HasValue() or primvar.GetInterpolation() not in EACH_VERTEX:
                 break  # those after it cannot be told apart from it
-            uv: AnyArray = np.array(primvar.ComputeFlattened(), np.float32).reshape(-1, 2)
+            uv: AnyArray = np.array(primvar.ComputeFlattened() or (), np.float32).reshape(-1, 2)
             uvs.append(np.column_stack([uv[:, 0], 1.0 - uv[:, 1].astype(np.float64)]).astype(np.float32))
         shown = mesh.GetDisplayColorPrimvar()
         each = bool(shown) and shown.HasValue() and shown.GetInterpolation() in EACH_VERTEX
-        colors = np.array(shown.ComputeFlattened(), np.float32).reshape(-1, 3) if each else None
+        colors = np.array(shown.ComputeFlattened() or (), np.float32).reshape(-1, 3) if each else None
         colors = colors if colors is not None and len(colors) == len(points) else None
         normals = mesh.GetNormalsAttr().Get() if mesh.GetNormalsInterpolation() in EACH_VERTEX else None
         return Mesh(

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 
+from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.looks import Looks, number
 from tidy_caravan.core.formats.usd.native.package import HOLDER, MARK
@@ -26,9 +27,9 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Camera, Convention, Light, Mesh, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
+from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
-MANY = 20
 PROXIES = Usd.TraverseInstanceProxies()
 SKIPPED = (
     "Material",
@@ -92,9 +93,7 @@ class Reader:
         self._waiting: list[tuple[str, Any]] = []
 
     def note(self, kind: Any, code: str, where: str, text: str) -> None:
-        self._told[code] = self._told.get(code, 0) + 1
-        if self._told[code] <= MANY:
-            self.notes.append(Note(kind, code, where[:120], text))
+        tell(self.notes, self._told, Note(kind, code, where[:120], text))
 
     def read(self) -> Scene:
         rows = Rows()
@@ -110,6 +109,7 @@ class Reader:
             self.take_up(template)
         nodes = nodes_of(Expander(self.templates, self.most_nodes).block(rows))
         self.tell_composition()
+        tell_rest(self.notes, self._told, "the stage")
         self.travels.behind("animated attributes", self._moving, "USD animation is not read; the first frame is taken")
         for what, count in self.looks.lost.items():
             self.travels.behind(what, count, "the portable material has no place for it")
@@ -324,10 +324,12 @@ class Reader:
 
     def keep(self, surface: Surface, prim: Any, rows: Rows, here: int) -> None:
         where = str(prim.GetPath())
+        for kind, code, text in surface.notes:
+            self.note(kind, code, where, text)
         if surface.dropped:
             self.note(
                 "damaged", "import.face", where,
-                f"{surface.dropped} faces were left out: too few corners, indices that point at nothing, or positions that are no numbers.",
+                f"{plural(surface.dropped, 'face was', 'faces were')} left out: too few corners, indices that point at nothing, or positions that are no numbers.",
             )  # fmt: skip
         if surface.guess == "scheme":
             self.travels.converted("meshes without a stated scheme", 1, "polygons as they are")
@@ -468,8 +470,8 @@ class Reader:
                 "missing": "import.layer-missing",
                 "broken": "import.layer-broken",
             }[why]
-            self.notes.append(Note("damaged", code, layer[:120], text))
-        for error in self.stage.GetCompositionErrors()[:MANY]:
+            self.note("damaged", code, layer, text)
+        for error in self.stage.GetCompositionErrors():
             first = " ".join(str(error).split())
             code = "import.cycle" if "Cycle" in first else "import.composition"
             text = (
@@ -478,7 +480,7 @@ class Reader:
                 else ("Something cannot be composed and was left out.")
             )
             where = first[first.find("</") + 1 : first.find(">", first.find("</"))] if "</" in first else ""
-            self.notes.append(Note("damaged", code, where[:120], text))
+            self.note("damaged", code, where, text)
 
 
 def is_one_part(prim: Any) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,6 +17,8 @@ from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, usable_
 
 PRIMITIVES = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane", "Cylinder_1", "Capsule_1")
 NOT_UV = ("normals", "displayColor", "displayOpacity", "tangents")
+Said = tuple[str, str, str]
+NOUNS = {"vertex": "points", "varying": "points", "faceVarying": "corners", "uniform": "faces"}
 UV_FIRST = ("st", "st0", "UVMap", "map1", "uv", "st1")
 
 
@@ -23,7 +26,7 @@ UV_FIRST = ("st", "st0", "UVMap", "map1", "uv", "st1")
 class Surface:
     """A prim's geometry before its materials are known.
 
-    sets: names of the UV sets in the order of the mesh. note: (kind, code, text) to tell, if any.
+    sets: names of the UV sets in the order of the mesh. notes: (kind, code, text) to tell.
     converted: what the prim was, and into what, for the travel list.
     """
 
@@ -32,6 +35,7 @@ class Surface:
     dropped: int = 0
     guess: str = ""
     converted: tuple[str, str, str] | None = None
+    notes: tuple[Said, ...] = ()
 
 
 def value(attribute: Any, time: Any, spare: Any) -> Any:
@@ -48,6 +52,48 @@ def per_corner(values: AnyArray, interpolation: str, corner: I64, face_of: I64) 
         return None
     out: AnyArray = values[index]
     return out
+
+
+def flattened(primvar: Any, time: Any, width: int, what: str, notes: list[Said]) -> F32 | None:
+    """(N, width) values of a primvar, its indices resolved; those that point at nothing are noughts, and told."""
+    values: AnyArray = np.asarray(value(primvar, time, ()), np.float32)
+    if not values.size:
+        return None
+    rows = values.reshape(len(values), -1)[:, :width]
+    index: I64 = np.asarray(primvar.GetIndices(time) if primvar.IsIndexed() else (), np.int64).reshape(-1)
+    if not primvar.IsIndexed():
+        return rows
+    usable = (index >= 0) & (index < len(rows))
+    out = np.zeros((len(index), rows.shape[1]), np.float32)
+    out[usable] = rows[index[usable]]
+    if not usable.all():
+        notes.append(("damaged", "import.damaged", f"{int((~usable).sum())} indices of {what} point at nothing; 0 was taken for them."))  # fmt: skip
+    return out
+
+
+def fitted(
+    values: F32 | None, kind: str, sizes: Mapping[str, int], what: str, notes: list[Said]
+) -> tuple[F32 | None, str]:
+    """Values as many as their interpolation asks for, and that; what is not so is told.
+
+    sizes: by interpolation, how many there have to be.
+    """
+    if values is None or kind == "constant":
+        return values, kind
+    kind = kind if kind in sizes else "vertex"
+    count, wanted = len(values), sizes[kind]
+    if count == wanted:
+        return values, kind
+    told = f"There are {count} values of {what} for {wanted} {NOUNS[kind]}"
+    other = next((k for k in ("faceVarying", "vertex", "uniform") if sizes[k] == count), None)
+    if other is not None:
+        notes.append(("guess", "import.interpolation", f"{told}; they were taken for those of the {NOUNS[other]}."))
+        return values, other
+    if count > wanted:
+        notes.append(("guess", "import.interpolation", f"{told}; the first of them were taken."))
+        return values[:wanted], kind
+    notes.append(("damaged", "import.damaged", f"{told}; they were left out."))
+    return None, kind
 
 
 def uv_names(api: Any, wanted: tuple[str, ...]) -> list[str]:
@@ -87,7 +133,10 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
     if len(slots) < len(counts):
         slots = np.concatenate([slots, np.full(len(counts) - len(slots), -1, np.int32)])
     api = UsdGeom.PrimvarsAPI(prim)
-    data = Corners.read(mesh, api, time, wanted, len(points))
+    sizes = {"vertex": len(points), "varying": len(points), "faceVarying": len(corner), "uniform": len(counts)}
+    notes: list[Said] = []
+    data = Corners.read(mesh, api, time, wanted, sizes, notes)
+    told = tuple(notes)
     scheme = str(value(mesh.GetSubdivisionSchemeAttr(), time, "none"))
     authored = scheme != "none" and mesh.GetSubdivisionSchemeAttr().HasAuthoredValue()
     holes: I64 = np.asarray(value(mesh.GetHoleIndicesAttr(), time, ()), np.int64).reshape(-1)
@@ -109,7 +158,7 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
         made = make(recipe, Fineness(level=level_for(len(counts))), metres, name) if recipe else None
         if made is not None and made.recipe is not None:
             level = made.recipe.setting["level"]
-            return Surface(made, sets, converted=("subdivision surfaces", f"meshes at level {level}", ""))
+            return Surface(made, sets, converted=("subdivision surfaces", f"meshes at level {level}", ""), notes=told)
     out, dropped = as_it_stands(points, corner, counts, slots, data, name), 0
     if out is None:
         loose = data.at_corners(corner, counts)
@@ -128,8 +177,8 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
         silent = cage_recipe(mesh, time, scheme, points, corner, counts, slots, data.at_corners(corner, counts).uvs)
         if silent is not None:
             out = replace(out, recipe=replace(silent, setting={"level": 0}))
-        return Surface(out, sets, dropped, guess="scheme")
-    return Surface(out, sets, dropped)
+        return Surface(out, sets, dropped, guess="scheme", notes=told)
+    return Surface(out, sets, dropped, notes=told)
 
 
 def as_it_stands(points: F64, corner: I64, counts: I64, slots: I32, data: Corners, name: str) -> Mesh | None:
@@ -165,20 +214,27 @@ class Corners:
     by_point: bool
 
     @classmethod
-    def read(cls, mesh: Any, api: Any, time: Any, wanted: tuple[str, ...], points: int) -> Corners:
-        sets, uvs, kinds = [], [], []
+    def read(
+        cls, mesh: Any, api: Any, time: Any, wanted: tuple[str, ...], sizes: Mapping[str, int], notes: list[Said]
+    ) -> Corners:
+        """sizes: see `fitted`. notes: what is to be told is added there."""
+        points = sizes["vertex"]
+        sets: list[str] = []
+        uvs: list[F32] = []
+        kinds: list[str] = []
         for name in uv_names(api, wanted):
-            primvar = api.GetPrimvar(name)
-            flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float32)
-            if not flat.size:
+            primvar, what = api.GetPrimvar(name), f"the UV set “{name[:60]}”"
+            flat = flattened(primvar, time, 2, what, notes)
+            flat, kind = fitted(flat, primvar.GetInterpolation(), sizes, what, notes)
+            if flat is None:
                 continue
-            uv = np.nan_to_num(flat.reshape(len(flat), -1)[:, :2])
+            uv = np.nan_to_num(flat)
             uv[:, 1] = 1.0 - uv[:, 1]
             sets.append(name)
             uvs.append(uv)
-            kinds.append(primvar.GetInterpolation())
-        normals, normal_kind = normals_of(mesh, api, time)
-        colors, color_kind = color_of(api, time)
+            kinds.append(kind)
+        normals, normal_kind = fitted(*normals_of(mesh, api, time, notes), sizes, "the normals", notes)
+        colors, color_kind = fitted(*color_of(api, time, notes), sizes, "the colours", notes)
         kinds += [normal_kind, color_kind]
         out = cls(sets, uvs, normals, colors, kinds, False)
         rows = [*uvs, normals, colors]
@@ -271,27 +327,27 @@ def reversed_faces(counts: I64) -> I64:
     return out
 
 
-def normals_of(mesh: Any, api: Any, time: Any) -> tuple[F32 | None, str]:
+def normals_of(mesh: Any, api: Any, time: Any, notes: list[Said]) -> tuple[F32 | None, str]:
     """Normals as authored, and their interpolation; the primvar goes before the attribute."""
     primvar = api.GetPrimvar("normals")
     if primvar and primvar.HasValue():
-        flat, interpolation = primvar.ComputeFlattened(time), primvar.GetInterpolation()
-    else:
-        attribute = mesh.GetNormalsAttr()
-        flat = attribute.Get(time) if attribute else None
-        interpolation = mesh.GetNormalsInterpolation() if flat is not None else "vertex"
+        return flattened(primvar, time, 3, "the normals", notes), primvar.GetInterpolation()
+    attribute = mesh.GetNormalsAttr()
+    flat = attribute.Get(time) if attribute else None
     if flat is None or not len(flat):
         return None, "vertex"
-    return np.asarray(flat, np.float32).reshape(-1, 3), interpolation
+    values = np.asarray(flat, np.float32).reshape(-1, 3)
+    # one for all is what a flat sheet has, whatever it says
+    return values, "constant" if len(values) == 1 else mesh.GetNormalsInterpolation()
 
 
-def color_of(api: Any, time: Any) -> tuple[F32 | None, str]:
+def color_of(api: Any, time: Any, notes: list[Said]) -> tuple[F32 | None, str]:
     """Vertex colours of displayColor when it varies over the prim; a constant one becomes a material."""
     primvar = api.GetPrimvar("displayColor")
     if not primvar or not primvar.HasValue() or primvar.GetInterpolation() == "constant":
         return None, "vertex"
-    flat: AnyArray = np.asarray(primvar.ComputeFlattened(time), np.float32).reshape(-1, 3)
-    if not len(flat):
+    flat = flattened(primvar, time, 3, "the colours", notes)
+    if flat is None or flat.shape[1] != 3:
         return None, "vertex"
     out: F32 = np.column_stack([np.clip(np.nan_to_num(flat), 0, 1), np.ones(len(flat))]).astype(np.float32)
     return out, primvar.GetInterpolation()
