@@ -84,9 +84,9 @@ class Pages(unittest.TestCase):
     def test_powers_of_two_leave_no_gaps_and_many_take_no_time(self) -> None:
         rng = np.random.default_rng(5)
         size = 2 ** rng.integers(4, 9, (100_000, 2))
-        began = time.perf_counter()
+        began = time.process_time()
         found = laid_on_pages(size, np.zeros(len(size), np.int64), 4096)
-        self.assertLess(time.perf_counter() - began, 1.0)
+        self.assertLess(time.process_time() - began, 1.0)
         self.assertGreater(size.prod(axis=1).sum() / found.size.prod(axis=1).sum(), 0.97)
 
     def test_a_map_larger_than_a_page_is_refused(self) -> None:
