@@ -416,7 +416,15 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "filter changed": (
             in_gltf(lambda f: f.json["samplers"][0].update(magFilter=9728)),
-            r"filter of the base colour texture is \(9728, 9987\)",
+            r"filter of the base colour texture is nearest from near and linear between mipmaps from afar",
+        ),
+        "scene renamed": (
+            in_gltf(lambda f: f.json["scenes"][0].update(name="another")),
+            r"the scene “.*” is called “another”",
+        ),
+        "a further scene": (
+            in_gltf(lambda f: f.json["scenes"].append({"name": "further"})),
+            r"a scene “further” arrived that nobody sent",
         ),
         "data changed": (
             in_gltf(lambda f: f.node("post left")["extras"].update(width=0.2)),

@@ -18,7 +18,7 @@ from tests.harden.arrivals import TIDY, UNITS, sources
 from tests.harden.arrivals import one as alarm_of
 from tests.harden.bent import try_bent
 from tests.loose import LOOSE, REFUSED, everything_said, said_of
-from tests.planted import FAULTS, Plant, kiosk
+from tests.planted import FAULTS, GltfFile, Plant, in_gltf, kiosk
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
@@ -119,6 +119,30 @@ class Loose(unittest.TestCase):
         out = try_bent(40, 20)
         self.assertEqual(out.faults, [])
         self.assertGreater(out.told, out.tried / 3)
+
+
+class Rewritten(unittest.TestCase):
+    def test_what_another_tool_writes_in_another_way_is_another_file_and_nothing_else(self) -> None:
+        def without_indices(f: GltfFile) -> None:
+            for primitive in (p for m in f.json["meshes"] for p in m["primitives"]):
+                order = f.array(primitive.pop("indices"))[:, 0]
+                for name, number in primitive["attributes"].items():
+                    entry = dict(f.json["accessors"][number])
+                    rows = f.array(number)[order]
+                    f.bin += b"\0" * (-len(f.bin) % 4)
+                    f.json["bufferViews"].append({"buffer": 0, "byteOffset": len(f.bin), "byteLength": rows.nbytes})
+                    f.bin += rows.tobytes()
+                    entry.update(count=len(rows), bufferView=len(f.json["bufferViews"]) - 1, byteOffset=0)
+                    primitive["attributes"][name] = len(f.json["accessors"])
+                    f.json["accessors"].append(entry)
+
+        scene = kiosk()
+        with TemporaryDirectory() as whole:
+            folder = Path(whole)
+            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], UNITS, "glb")
+            save(package.files, folder)
+            in_gltf(without_indices)(folder)
+            self.assertEqual(prove(folder, scene, result)[0].problems, ["scene.glb is not the file that was packed"])
 
 
 class Stated(unittest.TestCase):

@@ -17,7 +17,7 @@ from tidy_caravan.core.aspects import Aspect, Declared
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.manifest import Manifest
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Root, Scene
 from tidy_caravan.core.scene.arrays import I64
 from tidy_caravan.core.space.srgb import coded
 from tidy_caravan.core.words import plural
@@ -133,6 +133,22 @@ def mesh_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability:
             out.append(f"mesh “{a.name or i}” is called “{b.name}”")
         elif not equal_data(beside_names(a.extras), beside_names(b.extras)):
             out.append(f"mesh “{a.name or i}”: its data differ")
+    return listed(out)
+
+
+def root_problems(result: Scene, arrived: Scene, ability: Ability) -> list[str]:
+    """Scenes of the file that are called otherwise, of which something else is said, or that nobody sent."""
+    if not ability.data:
+        return []
+    sent = result.roots or (Root(()),)
+    out = [f"the scene “{a.name or i}” did not arrive" for i, a in enumerate(sent) if i >= len(arrived.roots)]
+    for i, b in enumerate(arrived.roots):
+        if i >= len(sent):
+            out.append(f"a scene “{b.name or i}” arrived that nobody sent")
+        elif sent[i].name != b.name:
+            out.append(f"the scene “{sent[i].name or i}” is called “{b.name}”")
+        elif not equal_data(beside_names(sent[i].extras), beside_names(b.extras)):
+            out.append(f"the scene “{b.name or i}”: its data differ")
     return listed(out)
 
 

@@ -19,6 +19,7 @@ from tidy_caravan.core.arrival.beside import (
     declared_problems,
     material_problems,
     mesh_problems,
+    root_problems,
     sharing_problems,
 )
 from tidy_caravan.core.arrival.coarse import too_coarse
@@ -272,6 +273,7 @@ def compare(
         ),
         *sharing_problems(result, arrived, middle, end, ability),
         *mesh_problems(result, arrived, middle, end, ability),
+        *root_problems(result, arrived, ability),
         *by_route(
             material_problems(routed.without(parts.free(Aspect.MATERIALS)), here, mid, origin[rows], EVERYTHING, {})
         ),

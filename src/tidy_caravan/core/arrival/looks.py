@@ -66,14 +66,33 @@ def look_of(scene: Scene, material: Material) -> Look:
         out[f"{role} texture"] = Picture(data)
         out[f"UV set of the {role} texture"] = channel_of(use)
         out[f"placing of the {role} texture"] = (*use.offset, use.rotation, *use.scale)
-        out[f"repeat of the {role} texture"] = (
-            (sampler.wrap_s, sampler.wrap_t) if sampler is not None else (10497, 10497)
-        )
-        if sampler is not None and (sampler.mag or sampler.min):  # else it is left to the receiver
-            out[f"filter of the {role} texture"] = (sampler.mag or 0, sampler.min or 0)
+        wraps = (sampler.wrap_s, sampler.wrap_t) if sampler is not None else (10497, 10497)
+        out[f"repeat of the {role} texture"] = in_words(wraps, "across", "upwards")
+        filters = (sampler.mag, sampler.min) if sampler is not None else (None, None)
+        out[f"filter of the {role} texture"] = in_words(filters, "from near", "from afar")
         if role in ("normal", "occlusion"):
             out[f"strength of the {role} texture"] = use.strength
     return out
+
+
+MODES = {
+    10497: "repeat",
+    33071: "clamp to the edge",
+    33648: "mirrored repeat",
+    9728: "nearest",
+    9729: "linear",
+    9984: "nearest of the nearest mipmap",
+    9985: "linear in the nearest mipmap",
+    9986: "nearest of two mipmaps",
+    9987: "linear between mipmaps",
+}
+"""What the numbers of glTF's samplers mean (glTF 2.0, 5.26)."""
+
+
+def in_words(modes: tuple[int | None, int | None], first: str, second: str) -> str:
+    """What a sampler does with an image along two ways."""
+    one, other = ("left to the receiver" if not m else MODES.get(m, str(m)) for m in modes)
+    return one if one == other else f"{one} {first} and {other} {second}"
 
 
 Expect = Callable[[Look, Material], Look]

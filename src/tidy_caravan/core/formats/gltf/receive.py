@@ -115,6 +115,12 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
 
     def accessor(index: int) -> AnyArray:
         entry = at(document.accessors, index)
+        if entry.sparse is not None or entry.bufferView is None:
+            raise UnusableInput(
+                f"the receiver cannot read it: list {index} is sparse, which this one does not know",
+                where=file.name,
+                code="arrival.unreadable",
+            )
         view = at(document.bufferViews, entry.bufferView)
         kind, width = np.dtype(KIND[entry.componentType]), WIDTH[entry.type]
         stride = view.byteStride or kind.itemsize * width
@@ -123,8 +129,11 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         if end > (view.byteLength or 0):
             raise beyond(file, f"list {index} reads {end} bytes of a view of {view.byteLength}")
         start = (view.byteOffset or 0) + begin
-        out = np.ndarray((entry.count, width), kind, blobs[view.buffer], start, (stride, kind.itemsize))
-        return np.array(out)
+        out = np.array(np.ndarray((entry.count, width), kind, blobs[view.buffer], start, (stride, kind.itemsize)))
+        if entry.normalized and kind.kind in "iu":
+            decoded: AnyArray = np.maximum(out.astype(np.float64) / float(np.iinfo(kind.name).max), -1.0)
+            return decoded.astype(np.float32)
+        return out
 
     for k, (buffer, blob) in enumerate(zip(document.buffers, blobs, strict=True)):
         if not 0 < (buffer.byteLength or 0) <= len(blob):
@@ -184,7 +193,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         cameras=tuple(camera_of(c) for c in document.cameras),
         skins=skins,
         clips=clips_of(document, shared),
-        roots=tuple(Root(tuple(s.nodes or ()), s.name or "") for s in document.scenes) or (Root(()),),
+        roots=tuple(Root(tuple(s.nodes or ()), s.name or "", s.extras or None) for s in document.scenes) or (Root(()),),
         default_root=-1 if document.scene is None else document.scene,
         extras={
             LIGHTMAP_PLACES: places_of(nodes.extras),
@@ -425,7 +434,10 @@ def mesh_of(entry: Any, accessor: Callable[[int], AnyArray]) -> Mesh:
             columns[key] = np.concatenate([accessor(i) for i in present])
     faces, slots, base = [], [], 0
     for primitive in entry.primitives:
-        flat = accessor(primitive.indices)[:, 0].astype(np.uint32) + np.uint32(base)
+        if primitive.indices is None:  # every vertex once, in order
+            flat = np.arange(len(accessor(primitive.attributes.POSITION)) // 3 * 3, dtype=np.uint32) + np.uint32(base)
+        else:
+            flat = accessor(primitive.indices)[:, 0].astype(np.uint32) + np.uint32(base)
         faces.append(flat.reshape(-1, 3))
         slots.append(np.full(len(flat) // 3, -1 if primitive.material is None else primitive.material, np.int32))
         if not shared:
