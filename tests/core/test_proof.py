@@ -135,6 +135,7 @@ class Rewritten(unittest.TestCase):
                     entry.update(count=len(rows), bufferView=len(f.json["bufferViews"]) - 1, byteOffset=0)
                     primitive["attributes"][name] = len(f.json["accessors"])
                     f.json["accessors"].append(entry)
+            f.json["buffers"][0]["byteLength"] = len(f.bin)
 
         scene = kiosk()
         with TemporaryDirectory() as whole:
