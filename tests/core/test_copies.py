@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import pygltflib
 import trimesh
 from benchmarks.copies import PROTOTYPES, flattened, judged
 from hypothesis import given, settings
@@ -17,7 +18,8 @@ from scipy.spatial.transform import Rotation
 from tests.core.test_sides import as_mesh, at, scene_of
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.copies.search import copies_in, movable, share
+from tidy_caravan.core.copies.search import copies_in, held_bytes, movable, share
+from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import GLTF, Clip, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.scene.things import Channel
 from tidy_caravan.core.space.transforms import split_trs
@@ -164,6 +166,18 @@ class Found(unittest.TestCase):
         again, changes = parse_step({"kind": "share_copies"}).apply(out, StepContext(BUILT_IN[0]))
         self.assertEqual((again, changes), (out, []))
         self.assertNotIn("sharing.loose-copies", {f.code for f in survey(out, BUILT_IN[0])})
+
+    def test_files_hold_a_shape_once_whatever_it_looks_like(self) -> None:
+        scene = flat(at(5, 0, 0), at(9, 0, 0), material=[0, 1, 1])
+        out = apply(scene)
+        self.assertEqual(held_bytes(out.meshes), out.meshes[0].nbytes)
+        document = pygltflib.GLTF2.load_from_bytes(write(out, "glb", "x").files["x.glb"])
+        one, other = (m.primitives[0] for m in document.meshes)
+        self.assertEqual((vars(one.attributes), one.indices), (vars(other.attributes), other.indices))
+        self.assertNotEqual(one.material, other.material)
+        before, after = (sum(map(len, write(s, "glb", "x").files.values())) for s in (scene, out))
+        self.assertLess(after, before - scene.meshes[0].positions.nbytes)
+        self.assertEqual(proven(out, [])[:2], (True, []))
 
 
 class Placed(unittest.TestCase):

@@ -99,6 +99,16 @@ class Mesh:
         digest.update(self.indices.data)
         return digest.hexdigest()
 
+    @cached_property
+    def geometry_id(self) -> str:
+        """128-bit BLAKE2b of all but the materials, for what may share its arrays with another look."""
+        digest = hashlib.blake2b(digest_size=16)
+        for label, array in self.arrays():
+            if label != "material" and not label.startswith("origin:"):
+                digest.update(f"{label}{array.dtype.str}{array.shape}".encode())
+                digest.update(np.ascontiguousarray(array).data)
+        return digest.hexdigest()
+
     def arrays(self) -> list[tuple[str, AnyArray]]:
         """Every array with a label that is unique in the mesh, in a fixed order."""
         out: list[tuple[str, AnyArray]] = [

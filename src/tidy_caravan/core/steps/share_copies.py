@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, movable, share
+from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, held_bytes, movable, share
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
@@ -60,7 +60,7 @@ class ShareCopies(Step):
             rows = np.flatnonzero(done.parts)
             before = len(np.unique(scene.nodes.mesh[rows]))
             after = len(np.unique(done.scene.nodes.mesh[rows]))
-            saved = sum(m.nbytes for m in scene.meshes) - sum(m.nbytes for m in done.scene.meshes)
+            saved = held_bytes(scene.meshes) - held_bytes(done.scene.meshes)
             text = (
                 f"{plural(len(rows), 'part')} of {plural(len(np.unique(done.family[rows])), 'family', 'families')} share "
                 f"{plural(after, 'mesh', 'meshes')} instead of {before}, {saved / 1e6:.3g} MB less; "

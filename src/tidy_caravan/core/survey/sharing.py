@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.copies.search import TOLERANCE_MM, Shared, copies_in, movable, share
+from tidy_caravan.core.copies.search import TOLERANCE_MM, Shared, copies_in, geometries, held_bytes, movable, share
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
@@ -72,7 +72,7 @@ def sharing(context: Context) -> Iterable[Finding]:
 
 def saved(before: Scene, after: Scene) -> int:
     """Bytes of meshes that are there no more."""
-    return sum(m.nbytes for m in before.meshes) - sum(m.nbytes for m in after.meshes)
+    return held_bytes(before.meshes) - held_bytes(after.meshes)
 
 
 def told(scene: Scene, done: Shared) -> list[Place]:
@@ -85,11 +85,12 @@ def told(scene: Scene, done: Shared) -> list[Place]:
     slots = np.array([len(m.slots) for m in scene.meshes], np.int64)
     slots_after = np.array([len(m.slots) for m in after.meshes], np.int64)
 
-    def per_family(mesh: I32, weight: I64) -> F64:
+    def per_family(mesh: I32 | I64, weight: I64) -> F64:
         pairs = np.unique(np.column_stack([family.reshape(-1), mesh[rows]]), axis=0)
         return np.bincount(pairs[:, 0], weight[pairs[:, 1]], minlength=len(kinds)).astype(np.float64)
 
-    bytes_ = per_family(nodes.mesh, size) - per_family(after.nodes.mesh, size_after)
+    held, held_after = geometries(scene.meshes)[nodes.mesh], geometries(after.meshes)[after.nodes.mesh]
+    bytes_ = per_family(held, size) - per_family(held_after, size_after)
     batches = per_family(nodes.mesh, slots) - per_family(after.nodes.mesh, slots_after)
     off = np.zeros(len(kinds))
     np.maximum.at(off, family.reshape(-1), done.off[rows])
