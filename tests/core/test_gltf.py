@@ -335,6 +335,24 @@ class Writing(unittest.TestCase):
         np.testing.assert_allclose(m.tangents, [[1, 0, 0, -1]] * 3, atol=1e-6)
 
 
+class Switched(unittest.TestCase):
+    def test_nodes_that_the_file_switches_off_are_off_with_all_below_them(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        below = g.node(mesh=mesh, name="below")
+        off = {"KHR_node_visibility": {"visible": False}}
+        tops = [
+            g.node(mesh=mesh, name="off", children=[below], extensions=off),
+            g.node(mesh=mesh, name="on", extensions={"KHR_node_visibility": {"visible": True}}),
+            g.node(mesh=mesh, name="bent", extensions={"KHR_node_visibility": {"visible": "no"}}),
+        ]
+        g.json |= {"scene": 0, "scenes": [{"nodes": tops}], "extensionsUsed": ["KHR_node_visibility"]}
+        scene = g.scene()
+        hidden = {n for n, f in zip(scene.nodes.names, scene.nodes.flags.tolist(), strict=True) if f & HIDDEN}
+        self.assertEqual(hidden, {"off", "below"})
+        self.assertEqual([n.code for n in scene.notes], ["import.damaged"])
+
+
 class Compressed(unittest.TestCase):
     """KHR_draco_mesh_compression, encoded by the library's own hand."""
 

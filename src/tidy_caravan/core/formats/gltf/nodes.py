@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import chain
 from typing import Any
 
@@ -15,6 +16,7 @@ from tidy_caravan.core.formats.shared.json_fields import (
     as_int,
     as_list,
     as_object,
+    get_bool,
     get_int,
     get_list,
     get_object,
@@ -75,6 +77,7 @@ def read_nodes(
     camera = in_range(wide_camera, cameras, "camera", notes)
     skin = in_range(wide_skin, skins, "skin", notes)
     scatters: list[tuple[int, F64]] = []
+    off = np.zeros(len(raw), np.bool_)
     for i in extended:
         where = f"nodes[{i}].extensions"
         try:
@@ -83,6 +86,9 @@ def read_nodes(
                 light[i] = get_int(
                     get_object(extensions, "KHR_lights_punctual", where), "light", where, -1, 0, lights - 1
                 )
+            if "KHR_node_visibility" in extensions:
+                state = get_object(extensions, "KHR_node_visibility", where)
+                off[i] = not get_bool(state, "visible", where, True)
             if "EXT_mesh_gpu_instancing" in extensions:
                 scatters.append(
                     (
@@ -110,6 +116,8 @@ def read_nodes(
         names,
         extras,
     )
+    if off.any():  # what hangs below goes with it
+        nodes = replace(nodes, flags=np.where(nodes.under(off), HIDDEN, 0).astype(np.uint8))
     nodes = outside_scenes(nodes, roots, notes)
     return expand(nodes, scatters, notes) if scatters else nodes
 

@@ -27,6 +27,7 @@ SUPPORTED = {
     "KHR_texture_transform",
     "KHR_materials_unlit",
     "KHR_materials_emissive_strength",
+    "KHR_node_visibility",
     "EXT_mesh_gpu_instancing",
     "KHR_mesh_quantization",
     "EXT_texture_webp",
