@@ -76,7 +76,7 @@ export function Bake({ haul }: { haul: Haul }) {
   return (
     <section aria-label="Preview bake" className="flex flex-col gap-2 border-t rule pt-2">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <h3 className="font-semibold">Preview bake</h3>
+        <h2 className="font-semibold">Preview bake</h2>
         <label className="flex items-center gap-1.5">
           Maps
           <select

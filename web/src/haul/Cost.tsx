@@ -125,7 +125,7 @@ function Most({ scene }: { scene: string }) {
   return (
     <section aria-label="What costs most">
       <div className="flex items-center gap-2">
-        <h3 className="font-semibold">Most costly</h3>
+        <h2 className="font-semibold">Most costly</h2>
         <div className="join" role="group" aria-label="Group by">
           {GROUPS.map((g) => (
             <button
@@ -187,7 +187,7 @@ function Ways({
         onAsk(by);
       }}
     >
-      <h3 className="w-full font-semibold">Ways to combine</h3>
+      <h2 className="w-full font-semibold">Ways to combine</h2>
       <label className="flex items-center gap-2">
         by
         <select
@@ -229,7 +229,7 @@ function BudgetForm({ busy, onAsk }: { busy: boolean; onAsk: (budget: Budget) =>
         });
       }}
     >
-      <h3 className="w-full font-semibold">Budget, at most</h3>
+      <h2 className="w-full font-semibold">Budget, at most</h2>
       {fields.map(([key, unit]) => (
         <label key={key} className="input input-sm w-32">
           <input

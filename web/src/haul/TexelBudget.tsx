@@ -52,7 +52,7 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
   return (
     <section aria-label="Texel budget" className="flex flex-col gap-2 border-t rule pt-2">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <h3 className="font-semibold">Texel budget</h3>
+        <h2 className="font-semibold">Texel budget</h2>
         <label className="flex items-center gap-1.5">
           <input
             type="radio"

@@ -289,13 +289,13 @@ export function PackStation({
           <div>
             {haul.package.behind.length > 0 && (
               <>
-                <h3 className="font-semibold">Stayed behind or guessed</h3>
+                <h2 className="font-semibold">Stayed behind or guessed</h2>
                 <List items={haul.package.behind} />
               </>
             )}
             {haul.package.remarks.length > 0 && (
               <>
-                <h3 className="font-semibold">Put right while writing</h3>
+                <h2 className="font-semibold">Put right while writing</h2>
                 <List items={haul.package.remarks} />
               </>
             )}

@@ -25,10 +25,10 @@ export function TravelList({ haul, busy, onFiles }: Props) {
           const lines = source.travel.filter((t) => t.verdict === verdict);
           return (
             <section key={verdict} aria-label={title}>
-              <h3 className="mb-1 flex items-baseline gap-2 border-b-2 border-base-content/60 pb-0.5 font-semibold">
+              <h2 className="mb-1 flex items-baseline gap-2 border-b-2 border-base-content/60 pb-0.5 font-semibold">
                 <span aria-hidden>{sign}</span> {title}
                 <span className="ml-auto font-normal opacity-80">{plural(lines.length, "kind")}</span>
-              </h3>
+              </h2>
               {lines.length === 0 && <p className="opacity-80">nothing</p>}
               <ul>
                 {lines.map((t) => (
@@ -53,7 +53,7 @@ export function TravelList({ haul, busy, onFiles }: Props) {
       {missing.length > 0 && (
         <section aria-label="Missing images" className="rounded-field border border-warning px-2 py-1.5">
           <div className="flex items-center gap-3">
-            <h3 className="font-semibold text-warning">▲ Images that were not found</h3>
+            <h2 className="font-semibold text-warning">▲ Images that were not found</h2>
             <button
               type="button"
               className="btn btn-xs ml-auto"
