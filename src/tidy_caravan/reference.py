@@ -6,6 +6,7 @@ import inspect
 
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import endings, writable
+from tidy_caravan.core.formats.gltf.read import SUPPORTED
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 
@@ -60,6 +61,9 @@ def text() -> str:
         "## Formats",
         "",
         f"Read: {', '.join(endings())}, and zip of them. Written: {', '.join(sorted(writable()))}.",
+        "",
+        f"Extensions of glTF that are read: {', '.join(sorted(SUPPORTED))}. A file that requires another is refused; of an optional one "
+        "it is told what stays behind.",
         "",
     ]
     lines += [

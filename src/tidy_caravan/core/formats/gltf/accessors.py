@@ -10,6 +10,7 @@ from urllib.parse import unquote_to_bytes
 import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.gltf import meshopt
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
 from tidy_caravan.core.formats.shared.json_fields import (
     Damage,
@@ -24,6 +25,7 @@ from tidy_caravan.core.formats.shared.json_fields import (
 from tidy_caravan.core.scene.arrays import F32, AnyArray
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
 
+PACKED = "EXT_meshopt_compression"
 DRACO_JOB = "tidy_caravan.core.formats.gltf.draco:decode"
 COMPONENTS: dict[int, np.dtype[Any]] = {
     5120: np.dtype("<i1"),
@@ -71,6 +73,7 @@ class Accessors:
         self._child: Child | None = None
         self._buffers: dict[int, memoryview | Damage] = {}
         self._arrays: dict[int, AnyArray] = {}
+        self._unpacked: dict[int, tuple[memoryview, int]] = {}
         self._decoded: dict[tuple[int, str], AnyArray] = {}
 
     def close(self) -> None:
@@ -160,12 +163,33 @@ class Accessors:
         if index >= len(self.views):
             raise Damage("does not exist", where=where)
         entry = as_object(self.views[index], where)
+        packed = get_object(get_object(entry, "extensions", where), PACKED, where)
+        if packed:
+            if index not in self._unpacked:
+                self._unpacked[index] = self._unpack_view(packed, f"{where}.extensions.{PACKED}")
+            return self._unpacked[index]
         data = self.buffer(get_int(entry, "buffer", where, -1, 0))
         start = get_int(entry, "byteOffset", where, 0)
         length = get_int(entry, "byteLength", where, 0)
         if start + length > len(data):
             raise Damage(f"ends at byte {start + length} of a buffer of {len(data)}", where=where)
         return data[start : start + length], get_int(entry, "byteStride", where, 0, 0, 255)
+
+    def _unpack_view(self, entry: dict[str, Any], where: str) -> tuple[memoryview, int]:
+        """The same of a view that is packed (EXT_meshopt_compression)."""
+        data = self.buffer(get_int(entry, "buffer", where, -1, 0))
+        start, length = get_int(entry, "byteOffset", where, 0), get_int(entry, "byteLength", where, 0)
+        if start + length > len(data):
+            raise Damage(f"ends at byte {start + length} of a buffer of {len(data)}", where=where)
+        count, stride = get_int(entry, "count", where, 0), get_int(entry, "byteStride", where, 0, 1, 256)
+        self.budget.take(count * stride, where)
+        self.bundle.tell()
+        mode, filter_ = get_text(entry, "mode", where), get_text(entry, "filter", where) or "NONE"
+        try:
+            rows = meshopt.decode(bytes(data[start : start + length]), count, stride, mode, filter_)
+        except (ValueError, IndexError) as error:
+            raise Damage(f"cannot be unpacked: it holds {error}", where=where) from error
+        return memoryview(rows.tobytes()), stride if mode == "ATTRIBUTES" else 0
 
     def raw(self, index: Any, where: str) -> AnyArray:
         """Accessor content as stored: (count, width), matrices as (count, rows, columns)."""

@@ -32,6 +32,7 @@ SUPPORTED = {
     "KHR_mesh_quantization",
     "EXT_texture_webp",
     "KHR_draco_mesh_compression",
+    "EXT_meshopt_compression",
 }
 PARTLY = {"KHR_texture_basisu"}
 """What only costs pictures, even where the file calls it required; each picture without another form is told."""
