@@ -18,9 +18,10 @@ from scipy.spatial.transform import Rotation
 from tests.core.test_sides import as_mesh, at, scene_of
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.copies.search import copies_in, held_bytes, movable, share
+from tidy_caravan.core.copies.search import copies_in, movable, share
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import GLTF, Clip, Material, Mesh, Scene, make_nodes
+from tidy_caravan.core.scene.held import held_bytes
 from tidy_caravan.core.scene.things import Channel
 from tidy_caravan.core.space.transforms import split_trs
 from tidy_caravan.core.steps import StepContext, parse_step

@@ -9,6 +9,7 @@ from pydantic.alias_generators import to_camel
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.held import held_bytes
 from tidy_caravan.core.scene.levels import deepest
 from tidy_caravan.core.space.axes import linear_map
 
@@ -61,7 +62,7 @@ def count(scene: Scene) -> Counts:
         cameras=int((nodes.camera >= 0).sum()),
         draw_calls=int((slots * drawn_per_mesh).sum()),
         draw_calls_instanced=int(slots[drawn_per_mesh > 0].sum()),
-        mesh_bytes=sum(m.nbytes for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n),
+        mesh_bytes=held_bytes([m for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n]),
         texture_bytes=sum(len(i.data) for i in scene.images if i.data is not None),
         levels=deepest(scene),
     )

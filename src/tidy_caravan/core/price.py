@@ -17,6 +17,7 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.held import geometries
 
 INSTANCE_BYTES = 64
 """A matrix of sixteen floats for each copy."""
@@ -123,7 +124,8 @@ def price(scene: Scene, destination: Destination, rows: AnyArray | None = None) 
         sheet.by_mesh(f)[sheet.mesh] for f in (lambda m: len(m.slots), lambda m: m.triangles, lambda m: m.vertices)
     )
     users = np.bincount(sheet.mesh, minlength=len(scene.meshes))
-    indices = sum(m.triangles * 3 * index_size(m, destination) for m in meshes)
+    held = [meshes[i] for i in np.unique(geometries(meshes)).tolist()]
+    indices = sum(m.triangles * 3 * index_size(m, destination) for m in held)
     volume = np.prod(sheet.boxes[:, 1] - sheet.boxes[:, 0], axis=1)
     total = float(triangles.sum())
     images = textures_of(scene, meshes)
@@ -134,7 +136,7 @@ def price(scene: Scene, destination: Destination, rows: AnyArray | None = None) 
         unique_meshes=len(meshes),
         triangles=int(total),
         vertices=int(vertices.sum()),
-        vertex_bytes=sum(vertex_bytes(m) for m in meshes),
+        vertex_bytes=sum(vertex_bytes(m) for m in held),
         index_bytes=indices,
         instance_bytes=int(users[users > 1].sum()) * INSTANCE_BYTES,
         texture_bytes=images,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections import defaultdict
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -103,24 +102,6 @@ def copies_in(
         else:
             lost.append(f"{len(members)} meshes of {scene.meshes[members[0]].triangles} triangles: {outcome.reason}")
     return together(found, 1 / far, tolerance_mm / 1000, vain, lost)
-
-
-def geometries(meshes: Sequence[Mesh]) -> I64:
-    """(M,) the first of the meshes that has the same arrays but for its materials: files hold them once."""
-    alike: dict[tuple[int, int, bytes], list[int]] = defaultdict(list)
-    for i, mesh in enumerate(meshes):
-        alike[mesh.vertices, mesh.triangles, mesh.positions[:4].tobytes()].append(i)
-    out = np.arange(len(meshes))
-    for rows in alike.values():
-        first: dict[str, int] = {}
-        for i in rows if len(rows) > 1 else ():
-            out[i] = first.setdefault(meshes[i].geometry_id, i)
-    return out
-
-
-def held_bytes(meshes: Sequence[Mesh]) -> int:
-    """Bytes of meshes, arrays that several have once."""
-    return sum(meshes[i].nbytes for i in np.unique(geometries(meshes)).tolist())
 
 
 def what_hangs_on(mesh: Mesh) -> bytes:

@@ -7,8 +7,9 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, held_bytes, movable, share
+from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, movable, share
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.held import held_bytes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
 

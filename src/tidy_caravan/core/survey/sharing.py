@@ -6,9 +6,10 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.copies.search import TOLERANCE_MM, Shared, copies_in, geometries, held_bytes, movable, share
+from tidy_caravan.core.copies.search import TOLERANCE_MM, Shared, copies_in, movable, share
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64
+from tidy_caravan.core.scene.held import geometries, held_bytes
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_PLACES, Place, box_lines, place, within_budget

@@ -1,0 +1,29 @@
+"""What several meshes have alike is held once: the arrays of one shape with two looks."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+import numpy as np
+
+from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.mesh import Mesh
+
+
+def geometries(meshes: Sequence[Mesh]) -> I64:
+    """(M,) the first of the meshes that has the same arrays but for its materials: files hold them once."""
+    alike: dict[tuple[int, int, bytes], list[int]] = defaultdict(list)
+    for i, mesh in enumerate(meshes):
+        alike[mesh.vertices, mesh.triangles, mesh.positions[:4].tobytes()].append(i)
+    out = np.arange(len(meshes))
+    for rows in alike.values():
+        first: dict[str, int] = {}
+        for i in rows if len(rows) > 1 else ():
+            out[i] = first.setdefault(meshes[i].geometry_id, i)
+    return out
+
+
+def held_bytes(meshes: Sequence[Mesh]) -> int:
+    """Bytes of meshes, arrays that several have once."""
+    return sum(meshes[i].nbytes for i in np.unique(geometries(meshes)).tolist())
