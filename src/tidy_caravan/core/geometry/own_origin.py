@@ -41,9 +41,13 @@ def rebased(points: F64, corner: I64, metres: float | None = None, far: bool = F
     step below the size of the mesh. O(C).
     """
     none = np.zeros(3)
-    inside = corner[(corner >= 0) & (corner < len(points))]
-    if not len(inside):
+    if not len(corner):
         return points, none
+    inside = corner
+    if corner.min() < 0 or corner.max() >= len(points):
+        inside = corner[(corner >= 0) & (corner < len(points))]
+        if not len(inside):
+            return points, none
     finite = usable_rows(points)
     asked = np.zeros(len(points), np.bool_)
     asked[inside] = True
