@@ -27,6 +27,7 @@ from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
+from tidy_caravan.core.scene.held import geometries
 from tidy_caravan.core.space.transforms import split_trs
 
 ARRAY_BUFFER, INDEX_BUFFER = 34962, 34963
@@ -45,7 +46,9 @@ class Builder:
         self.views: list[dict[str, Any]] = []
         self.accessors: list[dict[str, Any]] = []
         self.seen: dict[tuple[int, int | None, bool], int] = {}
-        self.known: dict[tuple[bytes, str, tuple[int, ...], int | None, bool], int] = {}
+        self.shape = -1
+        """The shape that is written, where several meshes have it."""
+        self.known: dict[tuple[int, bytes, str, tuple[int, ...], int | None, bool], int] = {}
         self.alive: list[AnyArray] = []
 
     def view(self, data: bytes, target: int | None = None) -> int:
@@ -59,15 +62,16 @@ class Builder:
         return len(self.views) - 1
 
     def accessor(self, array: AnyArray, target: int | None = None, bounds: bool = False) -> int:
-        """Index of an accessor over the array; equal ones are stored once, as of two looks of one shape."""
+        """Index of an accessor over the array; the same object is stored once, and so are equal ones of one shape with
+        several looks."""
         key = (id(array), target, bounds)
         if key in self.seen:
             return self.seen[key]
         flat = np.ascontiguousarray(array).reshape(len(array), -1)
         self.alive.append(array)
-        content = hashlib.blake2b(flat.data, digest_size=16).digest() if flat.size else b""
-        known = (content, flat.dtype.str, flat.shape, target, bounds)
-        if known in self.known:
+        content = hashlib.blake2b(flat.data, digest_size=16).digest() if flat.size and self.shape >= 0 else b""
+        known = (self.shape, content, flat.dtype.str, flat.shape, target, bounds)
+        if content and known in self.known:
             self.seen[key] = self.known[known]
             return self.seen[key]
         entry: dict[str, Any] = {
@@ -79,7 +83,9 @@ class Builder:
         if bounds:
             entry["min"], entry["max"] = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
         self.accessors.append(entry)
-        self.seen[key] = self.known[known] = len(self.accessors) - 1
+        self.seen[key] = len(self.accessors) - 1
+        if content:
+            self.known[known] = self.seen[key]
         return self.seen[key]
 
 
@@ -310,11 +316,15 @@ def unit_vectors(vectors: F32, instead: Any) -> tuple[F32, int]:
 def write_meshes(scene: Scene, builder: Builder, out: Written) -> tuple[list[dict[str, Any]], dict[int, int]]:
     entries: list[dict[str, Any]] = []
     index: dict[int, int] = {}
+    shape = geometries(scene.meshes)
+    looks = np.bincount(shape, minlength=len(shape))
     for i, mesh in enumerate(scene.meshes):
         if not mesh.triangles:
             continue
         index[i] = len(entries)
+        builder.shape = int(shape[i]) if looks[shape[i]] > 1 else -1
         entries.append(write_mesh(mesh, scene, builder, out))
+    builder.shape = -1
     return entries, index
 
 
