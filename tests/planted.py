@@ -422,6 +422,12 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: f.json["scenes"][0].update(name="another")),
             r"the scene “.*” is called “another”",
         ),
+        "part switched off": (
+            in_gltf(
+                lambda f: f.node("bulb").setdefault("extensions", {}).update(KHR_node_visibility={"visible": False})
+            ),
+            r"it is switched off",
+        ),
         "a further scene": (
             in_gltf(lambda f: f.json["scenes"].append({"name": "further"})),
             r"a scene “further” arrived that nobody sent",

@@ -351,6 +351,10 @@ class Switched(unittest.TestCase):
         hidden = {n for n, f in zip(scene.nodes.names, scene.nodes.flags.tolist(), strict=True) if f & HIDDEN}
         self.assertEqual(hidden, {"off", "below"})
         self.assertEqual([n.code for n in scene.notes], ["import.damaged"])
+        written = write(scene, "glb", "x").files["x.glb"]
+        self.assertEqual(read(written).nodes.flags.tolist(), scene.nodes.flags.tolist())
+        messages = validate_bytes({"x.glb": written})
+        self.assertEqual((messages["errors"], messages["warnings"]), (0, 0))
 
 
 class Compressed(unittest.TestCase):

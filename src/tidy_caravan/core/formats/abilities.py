@@ -68,12 +68,14 @@ class Ability:
             "data of nodes": self.data,
             "places on shared lightmap pages": self.pages,
             "vertex colours": self.color_channels > 0,
+            "parts that are switched off": self.visible,
         }
         return [what for what, there in told.items() if not there]
 
 
 LENSES = frozenset({"kind", "angle", "aspect", "width", "height", "near", "far"})
 EVERYTHING = Ability(
+    visible=True,
     poses=True,
     data=True,
     lists=True,

@@ -19,6 +19,7 @@ from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, O
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.scene import (
+    HIDDEN,
     SCATTER,
     Camera,
     Channel,
@@ -43,6 +44,7 @@ EXTENSIONS = (
     "KHR_lights_punctual",
     "KHR_materials_emissive_strength",
     "KHR_materials_unlit",
+    "KHR_node_visibility",
     "KHR_texture_transform",
 )
 """Those that this receiver goes by."""
@@ -179,6 +181,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         mesh=mesh,
         skin=bound,
         light=lit,
+        flags=np.where([switched_off(n) for n in document.nodes], HIDDEN, 0).astype(np.uint8),
         camera=[-1 if n.camera is None else n.camera for n in document.nodes],
         extras={i: n.extras for i, n in enumerate(document.nodes) if n.extras},
     )
@@ -201,6 +204,10 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         },
     )
     return with_odd_bounds(with_scatters(scene, document, accessor), document, shared)
+
+
+def switched_off(node: Any) -> bool:
+    return ((node.extensions or {}).get("KHR_node_visibility") or {}).get("visible") is False
 
 
 def at(entries: Any, index: int) -> Any:

@@ -25,7 +25,7 @@ from tidy_caravan.core.formats.shared.written import (
 )
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
-from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
+from tidy_caravan.core.scene import HIDDEN, Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
 from tidy_caravan.core.scene.held import geometries
 from tidy_caravan.core.space.transforms import split_trs
@@ -478,6 +478,11 @@ def write_nodes(
             entries[i]["extensions"] = {
                 "EXT_mesh_gpu_instancing": {"attributes": instance_attributes(matrices, places, builder)}
             }
+    off = np.flatnonzero(nodes.flags & HIDDEN).tolist()
+    if off:
+        used.add("KHR_node_visibility")
+    for i in off:
+        entries[i].setdefault("extensions", {})["KHR_node_visibility"] = {"visible": False}
     return entries if not swallowed.any() else [entries[i] for i in kept.tolist()]
 
 

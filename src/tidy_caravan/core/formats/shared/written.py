@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from tidy_caravan.core.scene import SCATTER, Nodes, Note, Scene
+from tidy_caravan.core.scene import HIDDEN, SCATTER, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray, Bool
 from tidy_caravan.core.space.transforms import split_trs
 
@@ -74,12 +74,13 @@ def unique_names(names: list[str]) -> list[str]:
 
 
 def plain_copies(scene: Scene) -> Bool:
-    """(N,) parts that are nothing but a mesh in a place that translation, rotation and scale say: they could be one of a
-    list of transforms."""
+    """(N,) parts that are nothing but a mesh in a place that translation, rotation and scale say, and are shown: they could
+    be one of a list of transforms."""
     nodes = scene.nodes
     out = (nodes.mesh >= 0) & (nodes.children_count == 0) & (nodes.skin < 0) & (nodes.light < 0) & (nodes.camera < 0)
     out[list(nodes.extras)] = False
     out[list(nodes.rest)] = False
+    out &= (nodes.flags & HIDDEN) == 0
     simple: Bool = out & ~split_trs(nodes.local)[3]
     return simple
 
