@@ -139,9 +139,9 @@ class Damaged(unittest.TestCase):
         cases = {
             "f 1/1/1 2/7/1 3/-9/1 4/1/1": ("a.obj", "2 corners point at texture coordinates"),
             "f 1/1/1 2/1/0 3/1/1 4/1/1": ("a.obj", "1 corner points at normals"),
-            uv.format("", "vertex") + "int[] primvars:st:indices = [0, 1, 7, 0]": ("a.usda", "1 indices of the UV set “st”"),
+            uv.format("", "vertex") + "int[] primvars:st:indices = [0, 1, 7, 0]": ("a.usda", "1 index of the UV set “st”"),
             uv.format(",(1,0)", "faceVarying"): ("a.usda", "3 values of the UV set “st” for 4 corners; they were left out"),
-            uv.format(",(1,0),(0,1)", "uniform"): ("a.usda", "for 1 faces; they were taken for those of the corners"),
+            uv.format(",(1,0),(0,1)", "uniform"): ("a.usda", "for 1 face; they were taken for those of the corners"),
             normal.format("(0,0,1),(0,0,1),(0,0,1)", "faceVarying"): ("a.usda", "3 values of the normals"),
         }  # fmt: skip
         for text, (name, told) in cases.items():

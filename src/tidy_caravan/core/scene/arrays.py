@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any, TypeVar
 
 import numpy as np
@@ -79,3 +80,14 @@ def ranges(begin: I64, count: I64) -> I64:
     steps = np.arange(total) - np.repeat(np.cumsum(count) - count, count)
     out: I64 = np.repeat(begin, count) + steps
     return out
+
+
+def chunks(sizes: AnyArray, most: int) -> Iterator[I64]:
+    """Runs of rows whose sizes (N,) add up to about `most`; a larger one stands alone."""
+    ends = np.cumsum(sizes, dtype=np.int64)
+    at = 0
+    while at < len(ends):
+        before = int(ends[at - 1]) if at else 0
+        stop = max(at + 1, int(np.searchsorted(ends, before + most, side="right")))
+        yield np.arange(at, stop)
+        at = stop

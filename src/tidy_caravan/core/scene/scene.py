@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, frozen, ranges
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, chunks, frozen, ranges
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.keeping import kept
@@ -20,7 +20,6 @@ from tidy_caravan.core.scene.nodes import HIDDEN, Nodes
 from tidy_caravan.core.scene.provenance import Origin, Touched
 from tidy_caravan.core.scene.things import Camera, Clip, Light, Note, Root, Skin, Travel
 
-R = TypeVar("R")
 CHUNK = 1 << 21
 """Points transformed at once when world bounds are computed; bounds the working memory."""
 
@@ -77,15 +76,14 @@ class Scene:
         parts = self.nodes.parts
         out = np.zeros((len(parts), 2, 3))
         order, starts = self.parts_by_mesh
-        small = [(m, b, e) for m, b, e in starts if e - b < HULL_FROM and self.meshes[m].vertices <= SMALL]
-        for some in batches(small, [self.meshes[m].vertices * (e - b) for m, b, e in small]):
-            rows = np.concatenate([order[b:e] for _, b, e in some])
-            users = np.array([e - b for _, b, e in some])
-            out[rows] = boxes_of_small([self.meshes[m] for m, _, _ in some], users, self.nodes.world[parts[rows]])
-        chosen = {m for m, _, _ in small}
-        for mesh_index, begin, end in starts:
-            if mesh_index in chosen:
-                continue
+        small = [e - b < HULL_FROM and self.meshes[m].vertices <= SMALL for m, b, e in starts]
+        together = [one for one, is_small in zip(starts, small, strict=True) if is_small]
+        for some in chunks(np.array([self.meshes[m].vertices * (e - b) for m, b, e in together]), CHUNK):
+            runs = [together[k] for k in some.tolist()]
+            rows = np.concatenate([order[b:e] for _, b, e in runs])
+            users = np.array([e - b for _, b, e in runs])
+            out[rows] = boxes_of_small([self.meshes[m] for m, _, _ in runs], users, self.nodes.world[parts[rows]])
+        for mesh_index, begin, end in (one for one, is_small in zip(starts, small, strict=True) if not is_small):
             rows = order[begin:end]
             mesh = self.meshes[mesh_index]
             # a hull is worth its making from some hundreds of parts on; for fewer all vertices are turned and looked at
@@ -119,16 +117,6 @@ class Scene:
         """(M,) how many parts use each mesh."""
         mesh = self.nodes.mesh[self.nodes.parts]
         return np.bincount(mesh, minlength=len(self.meshes))
-
-
-def batches(runs: Sequence[R], sizes: Sequence[int]) -> Iterator[Sequence[R]]:
-    """The runs in order, as many at a time as have CHUNK points together, one at least."""
-    ends = np.cumsum(sizes, dtype=np.int64)
-    at = 0
-    while at < len(runs):
-        stop = max(at + 1, int(np.searchsorted(ends, (ends[at - 1] if at else 0) + CHUNK, side="right")))
-        yield runs[at:stop]
-        at = stop
 
 
 def boxes_of_small(meshes: Sequence[Mesh], users: I64, world: F64) -> F64:

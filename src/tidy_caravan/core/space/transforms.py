@@ -18,7 +18,8 @@ def polar(linear: F64, mirror_axis: int = 0) -> tuple[F64, F64]:
     """(N, 3, 3) -> rotation R (N, 3, 3), residual K (N, 3, 3) with linear = R · K and det R = +1.
 
     A mirror is always put on one axis of K, so that equal shapes get equal K: K = S · D with S symmetric
-    and D the mirror of `mirror_axis`. Polar decomposition by SVD (Higham, 1986). Singular input gives some rotation.
+    and D the mirror of `mirror_axis`. Polar decomposition by SVD (Higham, 1986), of what is all but a turn and a scale by
+    one step of Newton and Schulz (Higham, Functions of Matrices, 2008, 8.3). Singular input gives some rotation.
     """
     upright = linear.copy()
     upright[determinants(linear) < 0, :, mirror_axis] *= -1.0
@@ -26,7 +27,7 @@ def polar(linear: F64, mirror_axis: int = 0) -> tuple[F64, F64]:
     square = np.trace(gram, axis1=1, axis2=2) / 3
     even = np.abs(gram - square[:, None, None] * np.eye(3)).max(axis=(1, 2)) <= EVEN * square
     even &= square > TINY
-    # of a turn and one scale, which most are, a single step of Newton and Schulz leaves the square of what is uneven
+    # most are; a single step leaves the square of what is uneven
     rotation = np.empty_like(upright)
     some = upright[even] / np.sqrt(square[even])[:, None, None]
     rotation[even] = some @ (1.5 * np.eye(3) - gram[even] / (2 * square[even])[:, None, None])

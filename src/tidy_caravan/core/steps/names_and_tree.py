@@ -97,9 +97,9 @@ def unique_names(scene: Scene, chosen: Bool, pattern: str, limit: int, by_group:
         parent = scene.nodes.parent.tolist()
         together = Counter((parent[i], name.lower()) for i, name in enumerate(names))
         for i in rows:  # of those in one group the group's name tells none apart
-            own = names[i].lower()
-            if parent[i] >= 0 and times[own] > 1 and together[parent[i], own] == 1:
-                grouped |= {i} if names[parent[i]].lower() not in ("", own) else set()
+            own, group = names[i].lower(), names[parent[i]].lower() if parent[i] >= 0 else ""
+            if group not in ("", own) and times[own] > 1 and together[parent[i], own] == 1:
+                grouped.add(i)
     settled: set[int] = set()
     for i in rows:
         if names[i] == scene.nodes.names[i] and i not in grouped and names[i].lower() not in taken:

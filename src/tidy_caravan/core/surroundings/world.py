@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, determinants, ranges
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, chunks, determinants, ranges
 from tidy_caravan.core.scene.scene import usable_points
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.pairs import fingerprints, words_of
@@ -64,7 +64,7 @@ def placed(table: Table, mesh: I64, world: F64) -> Placed:
     triangles = np.diff(table.face)[mesh]
     points = np.zeros((int(vertices.sum()), 3))
     ends = np.cumsum(vertices)
-    for rows in chunks(vertices):
+    for rows in chunks(vertices, CHUNK):
         owner = np.repeat(rows, vertices[rows])
         own = table.positions[ranges(table.vertex[mesh[rows]], vertices[rows])].astype(np.float64)
         at = slice(int(ends[rows[0]] - vertices[rows[0]]), int(ends[rows[-1]]))
@@ -73,17 +73,6 @@ def placed(table: Table, mesh: I64, world: F64) -> Placed:
     local = ranges(np.zeros(len(mesh), np.int64), triangles)
     faces = table.indices[table.face[mesh[part]] + local] + (ends - vertices)[part][:, None]
     return Placed(points, faces, part, local)
-
-
-def chunks(sizes: I64, most: int = CHUNK) -> Iterator[I64]:
-    """Runs of rows whose sizes add up to about `most`; a larger one stands alone."""
-    ends = np.cumsum(sizes)
-    at = 0
-    while at < len(sizes):
-        before = int(ends[at - 1]) if at else 0
-        stop = max(at + 1, int(np.searchsorted(ends, before + most, side="right")))
-        yield np.arange(at, stop)
-        at = stop
 
 
 def strewn_by(scene: Scene, rows: AnyArray) -> I64:

@@ -9,13 +9,13 @@ import numpy as np
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, parsed, text_of, whole_numbers
 from tidy_caravan.core.formats.shared.bundle import Budget
+from tidy_caravan.core.formats.shared.many import astray
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.triangulate import with_holes
 from tidy_caravan.core.scene import Mesh, Note
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, stored32, usable_rows
-from tidy_caravan.core.words import plural
 
 PER_CORNER = {"NORMAL": "normals", "TEXCOORD": "texture coordinates", "UV": "texture coordinates", "COLOR": "colours"}
 SURFACES = ("triangles", "tristrips", "trifans", "polylist", "polygons")
@@ -286,13 +286,9 @@ def read_primitive(
                 told.append(f"Its {PER_CORNER[semantic]} were left out, because {error.what}.")
                 continue
             lengths.add(len(values))
-            rows, astray = picked(values, table[:, offset], {"NORMAL": 3, "COLOR": 4}.get(semantic, 2))
-            if astray:
-                one = astray == 1
-                told.append(
-                    f"{plural(astray, 'corner points', 'corners point')} at {PER_CORNER[semantic]} that are not there, "
-                    f"and {'has' if one else 'have'} none."
-                )
+            rows, missed = picked(values, table[:, offset], {"NORMAL": 3, "COLOR": 4}.get(semantic, 2))
+            if missed:
+                told.append(astray(missed, PER_CORNER[semantic]))
             if semantic == "NORMAL":
                 normals = rows
             elif semantic == "COLOR" and color is None:

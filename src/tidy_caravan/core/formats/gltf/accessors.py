@@ -168,25 +168,25 @@ class Accessors:
             if index not in self._unpacked:
                 self._unpacked[index] = self._unpack_view(packed, f"{where}.extensions.{PACKED}")
             return self._unpacked[index]
-        data = self.buffer(get_int(entry, "buffer", where, -1, 0))
-        start = get_int(entry, "byteOffset", where, 0)
-        length = get_int(entry, "byteLength", where, 0)
-        if start + length > len(data):
-            raise Damage(f"ends at byte {start + length} of a buffer of {len(data)}", where=where)
-        return data[start : start + length], get_int(entry, "byteStride", where, 0, 0, 255)
+        return self._cut(entry, where), get_int(entry, "byteStride", where, 0, 0, 255)
 
-    def _unpack_view(self, entry: dict[str, Any], where: str) -> tuple[memoryview, int]:
-        """The same of a view that is packed (EXT_meshopt_compression)."""
+    def _cut(self, entry: dict[str, Any], where: str) -> memoryview:
+        """The bytes of a buffer that a view, or what is packed in its place, is."""
         data = self.buffer(get_int(entry, "buffer", where, -1, 0))
         start, length = get_int(entry, "byteOffset", where, 0), get_int(entry, "byteLength", where, 0)
         if start + length > len(data):
             raise Damage(f"ends at byte {start + length} of a buffer of {len(data)}", where=where)
+        return data[start : start + length]
+
+    def _unpack_view(self, entry: dict[str, Any], where: str) -> tuple[memoryview, int]:
+        """The same of a view that is packed (EXT_meshopt_compression)."""
+        data = self._cut(entry, where)
         count, stride = get_int(entry, "count", where, 0), get_int(entry, "byteStride", where, 0, 1, 256)
         self.budget.take(count * stride, where)
         self.bundle.tell()
         mode, filter_ = get_text(entry, "mode", where), get_text(entry, "filter", where) or "NONE"
         try:
-            rows = meshopt.decode(bytes(data[start : start + length]), count, stride, mode, filter_)
+            rows = meshopt.decode(bytes(data), count, stride, mode, filter_)
         except (ValueError, IndexError) as error:
             raise Damage(f"cannot be unpacked: it holds {error}", where=where) from error
         return memoryview(rows.tobytes()), stride if mode == "ATTRIBUTES" else 0

@@ -113,8 +113,11 @@ class Bytes:
         return out
 
     def difference(self) -> int:
-        value = self.number()
-        return (value >> 1) ^ -(value & 1)
+        return signed(self.number())
+
+
+def signed(value: int) -> int:
+    return (value >> 1) ^ -(value & 1)
 
 
 def triangles(data: bytes, count: int) -> U32:
@@ -184,10 +187,8 @@ def sequence(data: bytes, count: int) -> U32:
     out = array("q")
     for _ in range(count):
         value = reader.number()
-        current = value & 1
-        value >>= 1
-        last[current] += (value >> 1) ^ -(value & 1)
-        out.append(last[current])
+        last[value & 1] += signed(value >> 1)
+        out.append(last[value & 1])
     if reader.at > len(data) - 4:
         raise ValueError("a stream that is cut short")
     return np.frombuffer(out, np.int64).astype(np.uint32)
@@ -199,7 +200,8 @@ def filtered(rows: U8, filter_: str) -> U8:
     if filter_ == EXPONENTIAL:
         packed = np.ascontiguousarray(rows).view("<i4")
         whole = np.ldexp((packed << 8 >> 8).astype(np.float64), packed >> 24)
-        floats: U8 = whole.astype("<f4").view(np.uint8).reshape(count, stride)
+        with np.errstate(over="ignore"):  # beyond single precision it is no number, and told as such
+            floats: U8 = whole.astype("<f4").view(np.uint8).reshape(count, stride)
         return floats
     if (filter_, stride) not in ((OCTAHEDRAL, 4), (OCTAHEDRAL, 8), (QUATERNION, 8)):
         raise ValueError(f"the filter {filter_[:20]} of {stride} bytes")

@@ -32,7 +32,6 @@ from tidy_caravan.core.space.transforms import compose
 from tidy_caravan.core.words import plural
 
 BAD_TYPES = (TypeError, ValueError, AttributeError, KeyError, OverflowError, IndexError)
-"""Most notes of one kind about single nodes; the rest is summed up."""
 
 
 def read_nodes(

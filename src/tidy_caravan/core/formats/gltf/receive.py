@@ -119,7 +119,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
         entry = at(document.accessors, index)
         if entry.sparse is not None or entry.bufferView is None:
             raise UnusableInput(
-                f"the receiver cannot read it: list {index} is sparse, which this one does not know",
+                f"the receiver cannot read it: list {index} has no view of its own, or is sparse, which this one does not know",
                 where=file.name,
                 code="arrival.unreadable",
             )

@@ -14,7 +14,7 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
-from tidy_caravan.core.formats.shared.many import tell, tell_rest
+from tidy_caravan.core.formats.shared.many import astray, tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import distinct
 from tidy_caravan.core.geometry.normals import face_vectors
@@ -23,7 +23,6 @@ from tidy_caravan.core.geometry.smoothing import corner_angles
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, extremes, stored32, usable_rows
-from tidy_caravan.core.words import plural
 
 REAL = b"0123456789.eE+- \n"
 WHOLE = b"0123456789/ \n"
@@ -298,8 +297,7 @@ class Pieces:
         tell_rest(self.notes, self.told, main)
         for what, count in self.astray.items():
             if count:
-                text = f"{plural(count, 'corner points', 'corners point')} at {what} that are not there, and {'has' if count == 1 else 'have'} none."
-                self.notes.append(Note("damaged", "import.damaged", main, text))
+                self.notes.append(Note("damaged", "import.damaged", main, astray(count, what)))
 
     def note(self, where: str, text: str) -> None:
         tell(self.notes, self.told, Note("damaged", "import.face", where[:120], text))
@@ -410,7 +408,7 @@ class Pieces:
         limits = (len(self.positions), len(self.coordinates), len(self.normals))
         for line, total in run.faces.each():
             face: list[tuple[int, int, int]] = []
-            astray = [0, 0]
+            missed = [0, 0]
             try:
                 for token in line.split("#")[0].split():
                     fields = token.split("/")
@@ -424,7 +422,7 @@ class Pieces:
                             elif k == 0:
                                 raise ValueError(f"the index {value} points at nothing")
                             else:  # the surface is there; what is missing is missed on that corner
-                                astray[k - 1] += 1
+                                missed[k - 1] += 1
                     if resolved[0] < 0:
                         raise ValueError("a corner has no position")
                     if not self.finite[resolved[0]]:
@@ -435,7 +433,7 @@ class Pieces:
                         raise ValueError(f"it has {len(face)} corners")
                     rows.extend(face)
                     sizes.append(len(face))
-                    for what, count in zip(self.astray, astray, strict=True):
+                    for what, count in zip(self.astray, missed, strict=True):
                         self.astray[what] += count
             except (ValueError, OverflowError) as error:
                 self.note(f"f {line}", f"A face was left out, because {error}.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from tidy_caravan.core.scene import Note
+from tidy_caravan.core.words import plural
 
 MANY = 20
 """Notes of one code that are told one by one."""
@@ -21,3 +22,8 @@ def tell_rest(notes: list[Note], told: dict[str, int], where: str) -> None:
         if count > MANY:
             kind = next(n.kind for n in notes if n.code == code)
             notes.append(Note(kind, code, where[:120], f"And {count - MANY} more of these, in other places."))
+
+
+def astray(count: int, what: str) -> str:
+    """Says of so many corners that what they point at (normals, texture coordinates) is not there."""
+    return f"{plural(count, 'corner points', 'corners point')} at {what} that are not there, and {'has' if count == 1 else 'have'} none."

@@ -14,6 +14,7 @@ from tidy_caravan.core.geometry.recipes import Fineness, level_for, make
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import Mesh, Recipe
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray, usable_rows
+from tidy_caravan.core.words import counted, plural
 
 PRIMITIVES = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane", "Cylinder_1", "Capsule_1")
 NOT_UV = ("normals", "displayColor", "displayOpacity", "tangents")
@@ -67,7 +68,7 @@ def flattened(primvar: Any, time: Any, width: int, what: str, notes: list[Said])
     out = np.zeros((len(index), rows.shape[1]), np.float32)
     out[usable] = rows[index[usable]]
     if not usable.all():
-        notes.append(("damaged", "import.damaged", f"{int((~usable).sum())} indices of {what} point at nothing; 0 was taken for them."))  # fmt: skip
+        notes.append(("damaged", "import.damaged", f"{plural(int((~usable).sum()), 'index', 'indices')} of {what}: nothing is there; 0 was taken instead."))  # fmt: skip
     return out
 
 
@@ -84,7 +85,9 @@ def fitted(
     count, wanted = len(values), sizes[kind]
     if count == wanted:
         return values, kind
-    told = f"There are {count} values of {what} for {wanted} {NOUNS[kind]}"
+    told = (
+        f"There {'is' if count == 1 else 'are'} {plural(count, 'value')} of {what} for {counted(wanted, NOUNS[kind])}"
+    )
     other = next((k for k in ("faceVarying", "vertex", "uniform") if sizes[k] == count), None)
     if other is not None:
         notes.append(("guess", "import.interpolation", f"{told}; they were taken for those of the {NOUNS[other]}."))
