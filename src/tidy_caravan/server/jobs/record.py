@@ -17,7 +17,7 @@ from tidy_caravan.core.conventions.evidence import candidates
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats.shared.images import sniff_image
 from tidy_caravan.core.picture import picture
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Note, Scene
 from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.columns import PartFacts, part_columns
 from tidy_caravan.server.db.models import FindingRow, SceneRow
@@ -45,6 +45,7 @@ AS_THEY_ARE = (
     "triangles_arrived",
     "told",
 )
+MOST_NOTES = 2000
 BRACES = str.maketrans("[]", "{}")
 BOUNDED = ("position_mm", "size_ratio", "surface_mm")
 """Figures that may be infinite."""
@@ -78,9 +79,7 @@ def record_scene(
             "declared": scene.convention.declared,
             "label": scene.convention.label(),
         },
-        notes=clean_json(
-            [{"kind": n.kind, "code": n.code, "where": n.where, "text": n.text} for n in scene.notes[:2000]]
-        ),
+        notes=clean_json(note_rows(scene.notes)),
     )
     if not whole:
         row.images = shown_images(store, scene)
@@ -95,6 +94,15 @@ def record_scene(
         copy_columns(session, "part", part_values(row.id, scene, findings))
         copy_columns(session, FindingRow.__tablename__, finding_values(row.id, findings))
     return row.id
+
+
+def note_rows(notes: Sequence[Note]) -> list[dict[str, str]]:
+    """Notes as they are kept: the first MOST_NOTES, and how many more there were."""
+    told = [{"kind": n.kind, "code": n.code, "where": n.where, "text": n.text} for n in notes[:MOST_NOTES]]
+    if len(notes) > MOST_NOTES:
+        more = f"And {len(notes) - MOST_NOTES} more notes on this scene."
+        told.append({"kind": "damaged", "code": "import.more", "where": "", "text": more})
+    return told
 
 
 def shown_images(store: Store, scene: Scene) -> list[list[str] | None]:
