@@ -203,9 +203,11 @@ class Others(unittest.TestCase):
         g.node(mesh=mesh)
         finding = next(f for f in survey(g.scene(), BUILT_IN[0]) if f.code == "name.clash")
         self.assertEqual(finding.mend, {"kind": "tidy_names"})  # half of them only
+        self.assertNotIn("groups", finding.text)
         scene = g.scene()
         kept = scene.but(nodes=replace(scene.nodes, names=tuple(n if n != "post" else f"post {i}" for i, n in enumerate(scene.nodes.names))))  # fmt: skip
         finding = next(f for f in survey(kept, BUILT_IN[0]) if f.code == "name.clash")
+        self.assertIn("groups that tell them apart", finding.text)
         after, _ = apply(scene, **(finding.mend or {}))
         self.assertEqual(
             after.nodes.names,

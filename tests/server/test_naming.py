@@ -10,13 +10,20 @@ from sqlalchemy import text
 
 from tests.server.stand import begin, client, settings, work
 from tests.support import read, trimesh_scene
-from tidy_caravan.core.scene import HIDDEN
+from tidy_caravan.core.scene import HIDDEN, Note
 from tidy_caravan.server import columns
 from tidy_caravan.server.columns import part_column, part_columns
 from tidy_caravan.server.db.models import Run
 from tidy_caravan.server.db.naming import name_parts
 from tidy_caravan.server.db.session import session_for
+from tidy_caravan.server.jobs.record import note_rows
 from tidy_caravan.server.store.blobs import Store
+
+
+class Notes(unittest.TestCase):
+    def test_more_than_are_kept_are_counted(self) -> None:
+        kept = note_rows([Note("damaged", "a", "b", "c")] * 2003)
+        self.assertEqual((len(kept), kept[-1]["text"]), (2001, "And 3 more notes on this scene."))
 
 
 class Naming(unittest.TestCase):

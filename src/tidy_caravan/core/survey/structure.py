@@ -189,16 +189,17 @@ def name_clashes(context: Context) -> Iterable[Finding]:
         example = names[int(rows[0])][:60]
         parent = scene.nodes.parent[rows].astype(np.int64)
         _, which, many = np.unique(parent * len(first) + group[rows], return_inverse=True, return_counts=True)
-        apart = (many[which.reshape(-1)] == 1) & (parent >= 0)
+        # as meshes that are all called “Geometry”, in groups with names of their own
+        by_group = ((many[which.reshape(-1)] == 1) & (parent >= 0)).mean() > 0.5
         yield Finding(
             code="name.clash",
             severity="warning",
             title="Name clashes",
             count=len(rows),
-            text=f"{len(rows)} nodes share their name with another, such as “{example}”.",
+            text=f"{len(rows)} nodes share their name with another, such as “{example}”"
+            f"{'; most of them hang in groups that tell them apart' if by_group else ''}.",
             parts=[int(i) for i in rows],
-            # where groups tell them apart, as meshes that are all called “Geometry” in groups with names of their own
-            mend={"kind": "tidy_names", **({"repeated": "group"} if apart.mean() > 0.5 else {})},
+            mend={"kind": "tidy_names", **({"repeated": "group"} if by_group else {})},
         )
 
 
