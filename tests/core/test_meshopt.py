@@ -41,7 +41,16 @@ def surfaces(rng: np.random.Generator) -> list[dict[str, Any]]:
     jobs = []
     for mesh in (trimesh.creation.icosphere(3), trimesh.creation.torus(1, 0.3), trimesh.creation.box()):
         loose = np.arange(len(mesh.faces) * 3).reshape(-1, 3)
-        for faces in (mesh.faces, rng.permutation(mesh.faces), loose, rng.integers(0, 60_000, mesh.faces.shape)):
+        again = np.concatenate([mesh.faces, [[0, 1, 2]], loose, [[0, 1, 2]]])
+        orders = (
+            mesh.faces,
+            mesh.faces.max() - mesh.faces,
+            loose.max() - loose,
+            rng.permutation(mesh.faces),
+            loose,
+            again,
+        )
+        for faces in (*orders, rng.integers(0, 60_000, mesh.faces.shape)):
             for stride in (2, 4):
                 rows = faces.ravel().astype(f"<u{stride}")
                 jobs += [{"mode": m, "stride": stride, "count": len(rows), "filter": "NONE", "data": rows} for m in ("TRIANGLES", "INDICES")]  # fmt: skip
