@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import unittest
 import zipfile
+from dataclasses import replace
 
 import DracoPy
 import numpy as np
@@ -13,6 +14,7 @@ import trimesh
 from tests.support import PNG, TRIANGLE, Gltf, one_triangle, read, trimesh_scene, validate_bytes
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import write
+from tidy_caravan.core.formats.gltf.write import write_glb
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -355,6 +357,20 @@ class Switched(unittest.TestCase):
         self.assertEqual(read(written).nodes.flags.tolist(), scene.nodes.flags.tolist())
         messages = validate_bytes({"x.glb": written})
         self.assertEqual((messages["errors"], messages["warnings"]), (0, 0))
+
+    def test_a_list_of_copies_shows_none_that_is_switched_off(self) -> None:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        g.node(name="stones", children=[g.node(mesh=mesh, name=f"stone {k}", translation=[k, 0, 0]) for k in range(4)])
+        scene = g.scene()
+        top, hidden = (
+            np.array([n == "stones" for n in scene.nodes.names]),
+            np.array([n == "stone 2" for n in scene.nodes.names]),
+        )
+        flags = np.where(top, SCATTER, np.where(hidden, HIDDEN, 0)).astype(np.uint8)
+        back = read(write_glb(scene.but(nodes=replace(scene.nodes, flags=flags)), "x", True).files["x.glb"])
+        off = back.nodes.mesh[(back.nodes.flags & HIDDEN) > 0]
+        self.assertEqual((len(back.nodes.parts), len(off)), (4, 1))
 
 
 class Compressed(unittest.TestCase):
