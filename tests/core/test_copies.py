@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import io
 import unittest
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
+import collada
 import numpy as np
 import pygltflib
 import trimesh
 from benchmarks.copies import PROTOTYPES, flattened, judged
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pxr import Sdf, Usd, UsdGeom
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
@@ -179,6 +183,42 @@ class Found(unittest.TestCase):
         before, after = (sum(map(len, write(s, "glb", "x").files.values())) for s in (scene, out))
         self.assertLess(after, before - scene.meshes[0].positions.nbytes)
         self.assertEqual(proven(out, [])[:2], (True, []))
+
+    @settings(max_examples=12, deadline=None)
+    @given(
+        st.lists(st.lists(st.sampled_from([-1, 0, 1, 2]), min_size=3, max_size=3), min_size=2, max_size=5),
+        st.booleans(),
+    )
+    def test_looks_of_one_shape_share_it_where_they_part_it_alike(self, looks: list[list[int]], again: bool) -> None:
+        """Each third of the post has a material of its own, or none."""
+        whole = as_mesh(POST, 0)
+        third = np.arange(whole.triangles) * 3 // whole.triangles
+        meshes = [
+            replace(whole, material=np.array(look, np.int32)[third], name=f"post {k}") for k, look in enumerate(looks)
+        ]
+        of = [*range(len(looks)), *([0] if again else [])]
+        nodes = make_nodes(np.full(len(of), -1), np.stack([at(k, 0, 0) for k in range(len(of))]), [f"p{k}" for k in range(len(of))], mesh=of)  # fmt: skip
+        scene = Scene(GLTF, nodes, tuple(meshes), tuple(Material(n, base_color=(k / 3, 0, 0, 1)) for k, n in enumerate("abc")))  # fmt: skip
+        # which thirds look alike, and which of them have no material
+        ways = {tuple((look.index(x), x < 0) for x in look) for look in looks}
+        text = write(scene, "dae", "x").files["x.dae"]
+        self.assertEqual(len(collada.Collada(io.BytesIO(text)).geometries), len(ways))
+        layer = Sdf.Layer.CreateAnonymous(".usda")
+        layer.ImportFromString(write(scene, "usda", "x").files["x.usda"].decode())
+        stage = Usd.Stage.Open(layer)
+        held = [p for p in layer.rootPrims for p in below(p) if "points" in p.attributes]
+        self.assertLessEqual(len(held), len({tuple(look) for look in looks}))
+        self.assertEqual(len(held), len(ways))
+        seen = [p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if p.IsA(UsdGeom.Mesh)]
+        self.assertEqual([len(UsdGeom.Mesh(p).GetPointsAttr().Get()) for p in seen], [whole.vertices] * len(of))
+        for fmt in ("glb", "dae", "usdc"):
+            self.assertEqual(proven(scene, [], fmt)[:2], (True, []), (fmt, looks))
+
+
+def below(prim: Any) -> Iterator[Any]:
+    yield prim
+    for child in prim.nameChildren:
+        yield from below(child)
 
 
 class Placed(unittest.TestCase):

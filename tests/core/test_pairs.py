@@ -16,6 +16,7 @@ from tests.core.test_sides import at, scene_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.surroundings.flicker import between
 from tidy_caravan.core.surroundings.gaps import gaps
+from tidy_caravan.core.surroundings.near import meeting_parts, shown_parts
 from tidy_caravan.core.work.heavy import Done, Piece, Remembered, Results, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.pairs import by_pair, fingerprints, shares
@@ -59,6 +60,18 @@ class Answers(unittest.TestCase):
                 again, anew = (ask(scene, w, lambda done, total: None) for w in (kept, Workshop()))
                 self.assertEqual(rows_of(again), rows_of(anew))
                 self.assertGreater(len(rows_of(again)), 0)
+
+    def test_pairs_that_all_share_are_those_that_each_would_look_for(self) -> None:
+        rng = np.random.default_rng(3)
+        scene = pile([(k, *rng.normal(0, 0.004, 3)) for k in range(24)])
+        parts, boxes = shown_parts(scene)
+        for spare in (np.zeros(len(parts)), rng.uniform(0, 0.005, len(parts)), np.full(len(parts), 0.02)):
+            # the definition: in no direction is one further from the other than half of both spares
+            room = (spare[:, None] + spare[None]) / 2
+            apart = (boxes[:, None, 0] - boxes[None, :, 1]).max(axis=2)
+            meet = (np.maximum(apart, apart.T) <= room) & (np.arange(len(parts))[:, None] < np.arange(len(parts)))
+            found = meeting_parts(scene, spare)
+            self.assertEqual(sorted(map(tuple, found.tolist())), list(zip(*(r.tolist() for r in np.nonzero(meet)), strict=True)))  # fmt: skip
 
 
 class Sums:

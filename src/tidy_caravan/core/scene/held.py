@@ -24,6 +24,20 @@ def geometries(meshes: Sequence[Mesh]) -> I64:
     return out
 
 
+def parted_alike(meshes: Sequence[Mesh]) -> I64:
+    """(M,) the first of the meshes that has the same arrays and whose materials part the triangles into the same groups, in
+    the same order, so that a file's geometry can be drawn with the materials of either; those without any stay without."""
+    out = geometries(meshes)
+    size = np.bincount(out, minlength=len(meshes))
+    first: dict[tuple[int, tuple[bool, ...], bytes], int] = {}
+    for i in np.flatnonzero(size[out] > 1).tolist():
+        mesh = meshes[i]
+        # each triangle's place among the slots, which are in the order of their first use
+        place = np.argsort(mesh.slots)[np.searchsorted(np.sort(mesh.slots), mesh.material)]
+        out[i] = first.setdefault((int(out[i]), tuple(s >= 0 for s in mesh.slots), place.astype(np.int32).tobytes()), i)
+    return out
+
+
 def held_bytes(meshes: Sequence[Mesh]) -> int:
     """Bytes of meshes, arrays that several have once."""
     return sum(meshes[i].nbytes for i in np.unique(geometries(meshes)).tolist())

@@ -15,6 +15,7 @@ from tidy_caravan.core.formats.shared.images import portable, tinted
 from tidy_caravan.core.formats.shared.written import Written, texture_path
 from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.scene.look import channel_of
 from tidy_caravan.core.words import plural
 
@@ -37,12 +38,13 @@ def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
     write_effects(root, scene, paths, out)
     write_things(root, scene)
     geometries = _add(root, "library_geometries")
+    shape = parted_alike(scene.meshes).tolist()
     for i, mesh in enumerate(scene.meshes):
-        if mesh.triangles:
+        if mesh.triangles and shape[i] == i:
             write_geometry(geometries, mesh, i)
     if not len(geometries):
         root.remove(geometries)
-    write_tree(root, scene, out)
+    write_tree(root, scene, shape, out)
     _add(_add(root, "scene"), "instance_visual_scene", url=f"#scene{scene.default_root}")
     for what, there in (
         ("skins", scene.skins),
@@ -323,8 +325,9 @@ def write_source(mesh: Any, key: str, values: AnyArray, params: str) -> None:
         _add(accessor, "param", name=param, type="float")
 
 
-def write_tree(root: Any, scene: Scene, out: Written) -> None:
-    """One visual scene per root, one node element per node; matrices with all digits."""
+def write_tree(root: Any, scene: Scene, shape: list[int], out: Written) -> None:
+    """One visual scene per root, one node element per node; matrices with all digits. shape: the mesh that was written as the
+    geometry of each."""
     nodes = scene.nodes
     library = _add(root, "library_visual_scenes")
     listed = scene.roots or ()
@@ -360,24 +363,34 @@ def write_tree(root: Any, scene: Scene, out: Written) -> None:
             if nodes.camera[i] >= 0:
                 _add(element, "instance_camera", url=f"#camera{nodes.camera[i]}")
             if nodes.mesh[i] >= 0 and scene.meshes[nodes.mesh[i]].triangles:
-                write_instance(element, scene, int(nodes.mesh[i]))
+                write_instance(element, scene, int(nodes.mesh[i]), shape)
             if nodes.light[i] >= 0:
                 _add(element, "instance_light", url=f"#light{nodes.light[i]}")
             waiting += [(element, c) for c in reversed(children.get(i, []))]
+    other = {
+        i
+        for i in np.unique(nodes.mesh[nodes.mesh >= 0]).tolist()
+        if scene.meshes[shape[i]].name != scene.meshes[i].name
+    }
+    if other:
+        out.rewritten(
+            f"{plural(len(other), 'mesh', 'meshes')} of the same shape as another {'is' if len(other) == 1 else 'are'} written once with it, under its name."
+        )
     if out.renamed:
         out.rewritten(f"Names of {len(out.renamed)} nodes were brought to the characters that COLLADA allows.")
     if changed:
         out.rewritten(f"Layer names of {changed} nodes were brought to the characters that COLLADA allows.")
 
 
-def write_instance(element: Any, scene: Scene, mesh: int) -> None:
-    instance = _add(element, "instance_geometry", url=f"#mesh{mesh}")
-    slots = [s for s in scene.meshes[mesh].slots if s >= 0]
+def write_instance(element: Any, scene: Scene, mesh: int, shape: list[int]) -> None:
+    """A geometry with the materials of a mesh, which the geometry has symbols for: those of the mesh it was written from."""
+    instance = _add(element, "instance_geometry", url=f"#mesh{shape[mesh]}")
+    slots = [(s, t) for s, t in zip(scene.meshes[shape[mesh]].slots, scene.meshes[mesh].slots, strict=True) if t >= 0]
     if not slots:
         return
     common = _add(_add(instance, "bind_material"), "technique_common")
-    for slot in slots:
-        bound = _add(common, "instance_material", symbol=f"slot{slot}", target=f"#material{slot}")
+    for symbol, slot in slots:
+        bound = _add(common, "instance_material", symbol=f"slot{symbol}", target=f"#material{slot}")
         for use in scene.materials[slot].uses():
             if not any(b.get("semantic") == f"UV{channel_of(use)}" for b in bound):
                 _add(

@@ -31,6 +31,7 @@ from tidy_caravan.core.formats.usd.native.prims import (
 )
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.space.transforms import split_trs
 
 MARK = "tidyCaravan:onePart"
@@ -129,11 +130,12 @@ def write_tree(
     nodes = scene.nodes
     groups = assemblies(scene, least) if least else {}
     used = np.bincount(nodes.mesh[nodes.mesh >= 0], minlength=len(scene.meshes))
+    shapes = write_shapes(layer, scene, names, used > 0)
     prototypes: dict[int, str] = {}
     for i, mesh in enumerate(scene.meshes):
         if used[i] > 1 and mesh.triangles:
             path = abstract(layer, names, mesh.name or f"mesh_{i}")
-            write_mesh(layer, f"{path}/mesh", mesh, scene, looks, path)
+            write_mesh(layer, f"{path}/mesh", mesh, scene, looks, path, shapes.get(i, ""))
             prototypes[i] = path
     kept: dict[int, str] = {}
     for i in dict.fromkeys(groups.values()):
@@ -151,7 +153,7 @@ def write_tree(
         paths[i] = path
         m = meshes[i]
         if i in batches:
-            prim = write_scatter(layer, path, scene, *batches[i], prototypes, looks)
+            prim = write_scatter(layer, path, scene, *batches[i], prototypes, looks, shapes)
         elif nodes.light[i] >= 0 and m < 0 and nodes.camera[i] < 0:
             prim = write_light(layer, path, scene.lights[nodes.light[i]], scene.convention.metres_per_unit)
         elif nodes.camera[i] >= 0 and m < 0:
@@ -164,7 +166,7 @@ def write_tree(
         if nodes.flags[i] & HIDDEN:
             put(prim, "visibility", T.Token, "invisible")
         if m >= 0 and scene.meshes[m].triangles:
-            write_part(layer, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]))
+            write_part(layer, prim, path, scene, m, prototypes, looks, names, bool(nodes.children_count[i]), shapes)
         if nodes.page[i, 3] > 0:
             write_places(prim, on_pages(nodes, np.array([i])), "constant")
         if i in groups:
@@ -172,25 +174,46 @@ def write_tree(
     return paths, stands_for
 
 
+def write_shapes(layer: Any, scene: Scene, names: Names, used: AnyArray) -> dict[int, str]:
+    """Path of an abstract prim by mesh, for those that share all but their materials with another; used: (M,)."""
+    there = [i for i, mesh in enumerate(scene.meshes) if used[i] and mesh.triangles]
+    first = parted_alike([scene.meshes[i] for i in there])
+    shared = np.bincount(first, minlength=len(there))[first] > 1
+    out: dict[int, str] = {}
+    for k in np.flatnonzero(shared).tolist():
+        i, own = there[first[k]], there[k]
+        if i == own:
+            mesh = scene.meshes[i]
+            out[i] = names.under(held(layer, names), f"{mesh.name or f'mesh_{i}'}_shape")
+            write_shape(layer, out[i], mesh, scene, Sdf.SpecifierClass)
+        out[own] = out[i]
+    return out
+
+
 def abstract(layer: Any, names: Names, name: str) -> str:
     """Path of a new abstract prim that others may refer to."""
-    holder = "/Prototypes"
-    if not layer.GetPrimAtPath(holder):
-        names.under("", "Prototypes")
-        define(layer, holder, "", Sdf.SpecifierClass)
-    path = names.under(holder, name)
+    path = names.under(held(layer, names), name)
     define(layer, path, "Xform", Sdf.SpecifierClass)
     return path
 
 
+def held(layer: Any, names: Names) -> str:
+    """Path of the prim below which abstract ones stand."""
+    holder = "/Prototypes"
+    if not layer.GetPrimAtPath(holder):
+        names.under("", "Prototypes")
+        define(layer, holder, "", Sdf.SpecifierClass)
+    return holder
+
+
 def write_part(
     layer: Any, prim: Any, path: str, scene: Scene, m: int, prototypes: dict[int, str], looks: dict[int, str],
-    names: Names, has_children: bool,
+    names: Names, has_children: bool, shapes: dict[int, str],
 ) -> None:  # fmt: skip
     """The surface of a part: shared ones as instances; under a node with children in a prim of its own."""
     mark(prim, MARK)
     if m not in prototypes:
-        write_mesh(layer, f"{path}/mesh", scene.meshes[m], scene, looks, "")
+        write_mesh(layer, f"{path}/mesh", scene.meshes[m], scene, looks, "", shapes.get(m, ""))
         names.taken.setdefault(path, set()).add("mesh")
         return
     holder = prim
@@ -200,9 +223,22 @@ def write_part(
     instance(holder, prototypes[m])
 
 
-def write_mesh(layer: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str) -> None:
-    """prototype: path of the abstract prim around it, inside which its materials have to be named as well."""
-    out = define(layer, path, "Mesh")
+def write_mesh(
+    layer: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str, shape: str = ""
+) -> None:
+    """prototype: path of the abstract prim around it, inside which its materials have to be named as well. shape: path of what
+    it shares with others that look otherwise, "" for nothing."""
+    if shape:
+        out = define(layer, path, "Mesh")
+        out.referenceList.prependedItems = [Sdf.Reference(primPath=shape)]
+    else:
+        out = write_shape(layer, path, mesh, scene)
+    dress(layer, out, path, mesh, scene, looks, prototype)
+
+
+def write_shape(layer: Any, path: str, mesh: Mesh, scene: Scene, specifier: Any = Sdf.SpecifierDef) -> Any:
+    """The prim of a mesh with all but its materials; what several of them draw as subsets `slot_k`."""
+    out = define(layer, path, "Mesh", specifier)
     order = sorted_by_slot(mesh)
     put(out, "points", T.Point3fArray, vectors(mesh.positions))
     put(out, "faceVertexCounts", T.IntArray, whole(np.full(mesh.triangles, 3)))
@@ -219,6 +255,24 @@ def write_mesh(layer: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int,
         put(out, f"primvars:{set_name(k)}", T.TexCoord2fArray, array, interpolation="vertex")
     if mesh.colors:
         put(out, "primvars:displayColor", T.Color3fArray, vectors(mesh.colors[0][:, :3]), interpolation="vertex")
+    if len(mesh.slots) > 1:
+        begin = 0
+        for k, s in enumerate(mesh.slots):
+            count = int((mesh.material == s).sum())
+            if s >= 0:
+                subset = define(layer, f"{path}/slot_{k}", "GeomSubset")
+                put(subset, "elementType", T.Token, "face", uniform=True)
+                put(subset, "indices", T.IntArray, whole(np.arange(begin, begin + count)))
+                put(subset, "familyName", T.Token, "materialBind", uniform=True)
+            begin += count
+        put(out, "subsetFamily:materialBind:familyType", T.Token, "nonOverlapping", uniform=True)
+    return out
+
+
+def dress(
+    layer: Any, out: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str
+) -> None:  # fmt: skip
+    """Binds the materials of a mesh to its prim or to the subsets below it; see `write_mesh`."""
     slots = [s for s in mesh.slots if s >= 0]
     if any(scene.materials[s].double_sided for s in slots):
         put(out, "doubleSided", T.Bool, True, uniform=True)
@@ -232,18 +286,11 @@ def write_mesh(layer: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int,
     if len(mesh.slots) == 1 and slots:
         bind(out, bound[slots[0]])
     elif slots:
-        begin = 0
         apply_schema(out, BINDING)
-        for s in mesh.slots:
-            count = int((mesh.material == s).sum())
+        for k, s in enumerate(mesh.slots):
             if s >= 0:
-                subset = define(layer, f"{path}/slot_{s}", "GeomSubset")
-                put(subset, "elementType", T.Token, "face", uniform=True)
-                put(subset, "indices", T.IntArray, whole(np.arange(begin, begin + count)))
-                put(subset, "familyName", T.Token, "materialBind", uniform=True)
-                bind(subset, bound[s])
-            begin += count
-        put(out, "subsetFamily:materialBind:familyType", T.Token, "nonOverlapping", uniform=True)
+                below = f"{path}/slot_{k}"
+                bind(layer.GetPrimAtPath(below) or define(layer, below, "", Sdf.SpecifierOver), bound[s])
 
 
 def bind(prim: Any, material: str) -> None:
@@ -361,7 +408,7 @@ def write_texture(stage: Any, path: str, scene: Scene, use: Any, picture: str, s
 
 def write_scatter(
     layer: Any, path: str, scene: Scene, m: int, matrices: AnyArray, places: AnyArray | None, prototypes: dict[int, str],
-    looks: dict[int, str],
+    looks: dict[int, str], shapes: dict[int, str],
 ) -> Any:  # fmt: skip
     out = define(layer, path, "PointInstancer")
     define(layer, f"{path}/Prototypes", "")
@@ -370,7 +417,7 @@ def write_scatter(
     if m in prototypes:
         instance(holder, prototypes[m])
     else:
-        write_mesh(layer, f"{prototype}/mesh", scene.meshes[m], scene, looks, "")
+        write_mesh(layer, f"{prototype}/mesh", scene.meshes[m], scene, looks, "", shapes.get(m, ""))
     point_to(out, "prototypes", prototype)
     translation, rotation, scale, _ = split_trs(np.asarray(matrices, np.float64))
     put(out, "protoIndices", T.IntArray, whole(np.zeros(len(translation))))
