@@ -120,13 +120,14 @@ def kiosk() -> Scene:
         "view",
         "gate",
         "gate rail",
+        "anchor",
     ]
-    parent = [-1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 10]
-    mesh = [-1, 0, 0, 1, 1, 2, 3, -1, -1, -1, -1, 3]
+    parent = [-1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 10, 0]
+    mesh = [-1, 0, 0, 1, 1, 2, 3, -1, -1, -1, -1, 3, -1]
     local = np.tile(np.eye(4), (len(names), 1, 1))
     for i, place in enumerate(
         [(5, 0, -3), (0, 1.2, 1), (0, 1.2, -1), (-1, 1.1, 0), (1, 1.1, 0), (0, 2.5, 0), (0, 1, 1.6), (0, 9, 0),
-         (0, 2.3, 0.5), (3, 1.7, 4), (2, 0, 0), (0.6, 1, 0)]
+         (0, 2.3, 0.5), (3, 1.7, 4), (2, 0, 0), (0.6, 1, 0), (0, 0, 0)]
     ):  # fmt: skip
         local[i, :3, 3] = place
     turn = np.array([[0.8, 0, 0.6], [0, 1, 0], [-0.6, 0, 0.8]])
@@ -454,6 +455,19 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         "root taken out": (
             in_gltf(lambda f: f.json["scenes"].insert(0, {"nodes": [f.json["nodes"].index(f.node("sun"))]})),
             r"nothing draws it",
+        ),
+        "empty node added": (
+            in_gltf(
+                lambda f: (
+                    f.node("kiosk")["children"].append(len(f.json["nodes"]))
+                    or f.json["nodes"].append({"name": "spare"})
+                )
+            ),
+            r"a node “kiosk/spare” arrived that nobody sent",
+        ),
+        "empty node taken out": (
+            in_gltf(lambda f: f.node("kiosk")["children"].remove(f.json["nodes"].index(f.node("anchor")))),
+            r"“kiosk/anchor” (did not arrive|is drawn by no scene)",
         ),
         "part lost": (in_gltf(part_gone), r"lost: kiosk/post left"),
         "part taken out": (in_gltf(part_taken_out), r"^(?!.*mm off).*lost: kiosk/post left"),

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
+
+import numpy as np
 
 from tidy_caravan.core.formats.shared.written import PAGE_KEY
 from tidy_caravan.core.scene import Scene
@@ -71,6 +74,19 @@ def added_data(before: Scene, after: Scene, called: Sequence[str], origin: I64, 
         if names and not (isinstance(said, dict) and said):
             out.append(f"“{called[j]}”: data that the source has not: {', '.join(f'“{k}”' for k in names[:3])}")
     return listed(out)
+
+
+def helper_problems(before: Scene, after: Scene, called: tuple[Sequence[str], Sequence[str]]) -> list[str]:
+    """Nodes that carry nothing, of which one did not arrive or arrived though nobody sent it. called: by node, its path on
+    both sides. O(nodes)."""
+    plain = [(s.nodes.mesh < 0) & (s.nodes.light < 0) & (s.nodes.camera < 0) for s in (before, after)]
+    here, there = (
+        Counter(paths[i] for i in np.flatnonzero(p).tolist()) for paths, p in zip(called, plain, strict=True)
+    )
+    # one that lost what it carried, or got something to carry, is told of there
+    lost, added = here - Counter(called[1]), there - Counter(called[0])
+    out = [f"the node “{path}” did not arrive" for path in lost.elements()]
+    return listed(out) + listed([f"a node “{path}” arrived that nobody sent" for path in added.elements()])
 
 
 def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -> int:
