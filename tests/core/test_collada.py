@@ -10,12 +10,15 @@ from typing import Any
 import collada
 import collada.schema
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from lxml import etree
 
 from tests.support import PNG
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, load, write
 from tidy_caravan.core.formats.collada.nodes import matrix_of
+from tidy_caravan.core.formats.collada.xml import MANY, parsed
 from tidy_caravan.core.scene import Scene
 
 HEAD = '<?xml version="1.0"?><COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">'
@@ -343,6 +346,29 @@ class Written(unittest.TestCase):
         np.testing.assert_array_equal(back.nodes.world, scene.nodes.world)
         self.assertEqual(back.images[0].data, PNG)
         self.assertEqual(back.convention, scene.convention)
+
+
+class Numbers(unittest.TestCase):
+    """Long lists go another way than short ones, and mean the same."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.floats(allow_nan=False), min_size=1, max_size=40), st.sampled_from(["%r", "%.9g", "%+.3e", "%.17g", "%.0f", "%d"]), st.sampled_from([" ", "\n", "\t  ", " \r\n    "]))  # fmt: skip
+    def test_any_decimal_comes_to_the_last_bit(self, values: list[float], form: str, blank: str) -> None:
+        values = [v for v in values if np.isfinite(v)] or [0.0]
+        words = [form % v for v in values] * 50
+        text = f"{blank}{blank.join(words)}{blank}"
+        self.assertEqual(parsed(text).tolist(), [float(w) for w in words])
+
+    def test_what_is_a_number_here_and_none_elsewhere_is_read(self) -> None:
+        for word, value in (("+1", 1.0), (".5", 0.5), ("2.", 2.0), ("007", 7.0), ("1e400", np.inf), ("-Inf", -np.inf)):
+            found = parsed(" ".join(["1"] * MANY + [word]))
+            self.assertEqual((len(found), found[-1]), (MANY + 1, value), word)
+        self.assertTrue(np.isnan(parsed(" ".join(["1"] * MANY + ["NaN"]))[-1]))
+
+    def test_what_is_no_list_of_numbers_is_refused(self) -> None:
+        for word in ("x", "[2]", "[2, 3]", '"2"', "true", "null", "{}", "1,2", "0x10", "1;2"):
+            with self.assertRaises(ValueError, msg=word):
+                parsed(" ".join(["1"] * MANY + [word]))
 
 
 class BadInput(unittest.TestCase):

