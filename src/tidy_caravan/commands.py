@@ -6,8 +6,11 @@ import argparse
 import dataclasses
 import hashlib
 import sys
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from fnmatch import fnmatchcase
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -39,13 +42,42 @@ from tidy_caravan.core.survey import Finding, leave, survey
 from tidy_caravan.core.work.heavy import Workshop
 
 SHOWN = 12
+TELL_SECONDS = 0.2
+"""Between two lines of what is going on."""
+Progress = Callable[[str, int, int], None]
+"""Hears what is done, how much of it, and of how much, 0 where nobody knows."""
 PICTURES = 3
 """Places of a finding that are drawn."""
 
 
-def read(path: Path) -> tuple[Scene, str]:
+@contextmanager
+def telling() -> Iterator[Progress]:
+    """Where somebody watches, one line of what is going on; it is gone when the work is done."""
+    watched, shown = sys.stderr.isatty(), time.monotonic()
+
+    def progress(title: str, done: int, total: int) -> None:
+        nonlocal shown
+        if watched and time.monotonic() - shown > TELL_SECONDS:
+            shown = time.monotonic()
+            share = f"{100 * done // total:4} %" if total > 0 else ""
+            print(f"\r{title[:60]}{share}\x1b[K", end="", file=sys.stderr, flush=True)
+
+    try:
+        yield progress
+    finally:
+        if watched:
+            print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+
+
+def read(path: Path, progress: Progress) -> tuple[Scene, str]:
     """The scene in a file and the SHA-256 of that file."""
-    bundle = bundle_from_path(path)
+
+    def tell(*facts: Any) -> None:
+        if facts:
+            progress(*facts)
+
+    progress("reading", 0, 0)
+    bundle = dataclasses.replace(bundle_from_path(path), tell=tell)
     return load_all([bundle]), hashlib.sha256(path.read_bytes()).hexdigest()
 
 
@@ -107,8 +139,9 @@ def print_findings(findings: list[Finding]) -> None:
 
 
 def run_survey(args: argparse.Namespace) -> int:
-    scene, _ = read(args.file)
-    findings = survey(scene, destination(args.destination or BUILT_IN[0].name))
+    with telling() as progress:
+        scene, _ = read(args.file, progress)
+        findings = survey(scene, destination(args.destination or BUILT_IN[0].name), progress=progress)
     if args.route:
         findings = leave(findings, scene, read_route(args.route).left)
     drawn = draw_places(scene, findings, args.pictures) if args.pictures else {}
@@ -162,9 +195,10 @@ def draw_steps(scene: Scene, route: Route, target: Destination, folder: Path) ->
 
 def run_propose(args: argparse.Namespace) -> int:
     target = destination(args.to)
-    scene, _ = read(args.file)
     kept = read_route(args.route) if args.route else Route()
-    proposed = propose(leave(survey(scene, target), scene, kept.left), target)
+    with telling() as progress:
+        scene, _ = read(args.file, progress)
+        proposed = propose(leave(survey(scene, target, progress=progress), scene, kept.left), target)
     route = as_route(proposed) | {
         k: v for k, v in kept.model_dump(by_alias=True, mode="json").items() if k != "steps" and v
     }
@@ -186,16 +220,17 @@ def run_price(args: argparse.Namespace) -> int:
     from tidy_caravan.core.steps import StepContext, Where
 
     target = destination(args.to)
-    scene, _ = read(args.file)
     route = read_route(args.route) if args.route else Route()
-    assignment = assignment_of(scene, route)
-    if args.route:
-        scene, _ = run(scene, route, target)
-    context = StepContext(target, assignment=assignment)
-    whole, top = price(scene, target), costly(scene, target, args.top)
-    ways = alternatives(scene, context, Where(names=[args.parts]), args.by) if args.parts else []
-    wanted = Budget(draw_calls=args.calls, triangles=args.triangles, megabytes=args.megabytes)
-    plan = plan_for(scene, context, wanted) if wanted != Budget() else None
+    with telling() as progress:
+        scene, _ = read(args.file, progress)
+        assignment = assignment_of(scene, route)
+        if args.route:
+            scene, _ = run(scene, route, target, progress=progress)
+        context = StepContext(target, assignment=assignment, progress=partial(progress, "weighing"))
+        whole, top = price(scene, target), costly(scene, target, args.top)
+        ways = alternatives(scene, context, Where(names=[args.parts]), args.by) if args.parts else []
+        wanted = Budget(draw_calls=args.calls, triangles=args.triangles, megabytes=args.megabytes)
+        plan = plan_for(scene, context, wanted) if wanted != Budget() else None
     if args.json:
         show(
             {
@@ -231,14 +266,15 @@ def run_light(args: argparse.Namespace) -> int:
             "--texel, --ceiling and --unseen have to be more than 0, --largest 16 to 8192", where="the command line"
         )
     target = destination(args.to)
-    scene, _ = read(args.file)
     route = read_route(args.route) if args.route else Route()
-    assignment = assignment_of(scene, route)
-    if args.route:
-        scene, _ = run(scene, route, target)
-    lamp = Lamp.of(scene, target, assignment)
-    if args.unseen != 1:
-        lamp = lamp.looked_for(scene, Workshop())
+    with telling() as progress:
+        scene, _ = read(args.file, progress)
+        assignment = assignment_of(scene, route)
+        if args.route:
+            scene, _ = run(scene, route, target, progress=progress)
+        lamp = Lamp.of(scene, target, assignment)
+        if args.unseen != 1:
+            lamp = lamp.looked_for(scene, Workshop())
     told = lamp.report(Ask(args.texel, args.megabytes, args.ceiling, args.unseen, args.largest))
     enough = args.megabytes is None or told.bytes <= args.megabytes * 1e6
     if args.json:
@@ -276,20 +312,21 @@ def run_bake(args: argparse.Namespace) -> int:
     except ValidationError as error:
         wrong = ", ".join(sorted({f"--{e['loc'][0]}" for e in error.errors()}))
         raise UnusableInput(f"{wrong} is out of range", where="the command line") from error
-    scene, _ = read(args.file)
     route = read_route(args.route)
     if not args.route:
         route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
-    scene, _ = run(scene, route, target)
-    if args.parts:
-        chosen = [
-            s for s, name in zip(scene.nodes.source.tolist(), scene.nodes.names, strict=True)
-            if s >= 0 and any(fnmatchcase(name, pattern) for pattern in args.parts)
-        ]  # fmt: skip
-        asked = asked.model_copy(update={"parts": [scene.identities.names[s] for s in chosen]})
-        if not chosen:
-            raise UnusableInput(f"no part is called {' or '.join(args.parts)}", where="the command line")
-    look = look_at(scene, target.lightmap_channel, asked, Workshop())
+    with telling() as progress:
+        scene, _ = read(args.file, progress)
+        scene, _ = run(scene, route, target, progress=progress)
+        if args.parts:
+            chosen = [
+                s for s, name in zip(scene.nodes.source.tolist(), scene.nodes.names, strict=True)
+                if s >= 0 and any(fnmatchcase(name, pattern) for pattern in args.parts)
+            ]  # fmt: skip
+            asked = asked.model_copy(update={"parts": [scene.identities.names[s] for s in chosen]})
+            if not chosen:
+                raise UnusableInput(f"no part is called {' or '.join(args.parts)}", where="the command line")
+        look = look_at(scene, target.lightmap_channel, asked, Workshop(), partial(progress, "tracing light"))
     report = look.report
     save(look.files(), args.out)
     if args.json:
@@ -330,16 +367,10 @@ def read_route(path: Path | None) -> Route:
 def run_carry(args: argparse.Namespace) -> int:
     target = destination(args.to)
     route = read_route(args.route)
-    scene, digest = read(args.file)
-    tty = sys.stderr.isatty()
-
-    def progress(title: str, done: int, total: int) -> None:
-        if tty:
-            print(f"\r{title:32}{100 * done // max(1, total):4} %", end="", file=sys.stderr, flush=True)
-
-    package, _, records, findings = carry(scene, args.file.name, digest, target, route, args.format, progress=progress)
-    if tty:
-        print(file=sys.stderr)
+    with telling() as progress:
+        scene, digest = read(args.file, progress)
+        name, fmt = args.file.name, args.format
+        package, _, records, findings = carry(scene, name, digest, target, route, fmt, progress=progress)
     drawn = draw_steps(scene, route, target, args.pictures) if args.pictures else []
     save(package.files, args.out)
     problems = [c for r in records for c in r.changes if c.problem]
@@ -370,8 +401,10 @@ def run_arrive(args: argparse.Namespace) -> int:
     from tidy_caravan.core.arrival.compare import read_manifest  # brings the libraries of the comparison
 
     manifest = read_manifest(args.dir)
-    scene, digest = read(args.against)
-    report, _ = prove(args.dir, scene)
+    with telling() as progress:
+        scene, digest = read(args.against, progress)
+        tell, reading = (partial(progress, what) for what in ("comparing", "reading as the destination reads"))
+        report, _ = prove(args.dir, scene, tell=tell, reading=reading)
     if digest != manifest.source_sha256:
         print("tidy-caravan: note: the source file is not the one that was packed", file=sys.stderr)
     if args.json:

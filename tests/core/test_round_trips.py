@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
+import re
+import time
 import unittest
 from functools import lru_cache
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from threading import Event
 
 import numpy as np
+import trimesh
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.core.test_sides import scene_of
 from tests.independent import independent, middles, same
 from tests.support import read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
+from tidy_caravan.core.errors import Cancelled, TooLarge
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import writable, write
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.formats.registry import receive
+from tidy_caravan.core.formats.shared.pace import aside
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.scene import Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.steps import StepContext, parse_step
 
@@ -120,3 +131,65 @@ def plain(name: str) -> str:
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Stopped(unittest.TestCase):
+    """Writers and receivers tell how far they are, and end where whoever listens wants them to."""
+
+    def test_every_writer_and_receiver(self) -> None:
+        scene, to = read(authored(5, 700, True)[1]), BUILT_IN[0]
+        with TemporaryDirectory() as folder:
+            for kind in writable():
+                heard: list[tuple[int, int]] = []
+                save(dict(write(scene, kind, "x", tell=lambda *how, told=heard: told.append(how)).files), Path(folder))  # type: ignore[misc]
+                self.assertGreater(len(heard), 2, kind)
+                self.assertGreater(max(done / total for done, total in heard if total), 0.5, kind)
+                with self.assertRaisesRegex(Cancelled, "^2$", msg=kind):
+                    write(scene, kind, "x", tell=Listener(2, Cancelled))
+                if kind == "ply":  # one call of a library, and over before anybody asks
+                    continue
+                for why in (Cancelled, ConnectionError):  # what ends a job is not taken for a fault of the file
+                    with self.assertRaisesRegex(why, "^2$", msg=kind):
+                        receive(Path(folder) / f"x.{kind}", to, kind, Listener(2, why))  # type: ignore[arg-type]
+
+    def test_nobody_waits_for_a_library_that_was_told_to_stop(self) -> None:
+        free = Event()
+        began = time.monotonic()
+        with self.assertRaises(Cancelled):
+            aside(lambda: free.wait(30), Listener(2, Cancelled))
+        self.assertLess(time.monotonic() - began, 10)
+        free.set()
+        self.assertEqual(aside(lambda: 7, Listener(1, Cancelled)), 7)
+        with self.assertRaises(ZeroDivisionError):
+            aside(lambda: 1 // 0, Listener(1, Cancelled))
+
+
+class Crowds(unittest.TestCase):
+    def test_formats_that_hold_each_copy_anew_refuse_what_would_fill_the_memory(self) -> None:
+        ball = trimesh.creation.icosphere(5)
+        many = np.full(3000, 1)
+        scene = scene_of({"ball": (ball, np.eye(4))})
+        nodes = make_nodes(np.full(len(many), -1), np.tile(np.eye(4), (len(many), 1, 1)), ["ball"] * len(many), mesh=many - 1)  # fmt: skip
+        crowd = scene.but(nodes=nodes)
+        for kind in ("obj", "ply", "stl"):
+            with self.assertRaisesRegex(
+                TooLarge, r"61 440 000 triangles come to about [\d.]+ GB.*such as GLB"
+            ) as refused:
+                write(crowd, kind, "x")
+            self.assertEqual(refused.exception.code, "package.too-large")
+            # what it says of the size is so, give or take what digits make of it
+            told = float(re.findall(r"about ([\d.]+) GB", str(refused.exception))[0]) * 1e9 / len(many)
+            self.assertLess(abs(np.log(told / len(write(scene, kind, "x").files[f"x.{kind}"]))), np.log(1.6), kind)
+        self.assertLess(len(write(crowd, "glb", "x").files["x.glb"]), 2e6)
+
+
+class Listener:
+    """Raises at the call of a number, with that number."""
+
+    def __init__(self, last: int, why: type[Exception]) -> None:
+        self.calls, self.last, self.why = 0, last, why
+
+    def __call__(self, done: int, total: int) -> None:
+        self.calls += 1
+        if self.calls >= self.last:
+            raise self.why(str(self.calls))

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.pace import nobody
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
 from tidy_caravan.core.packing.pack import Package, Source, pack
 from tidy_caravan.core.route import Route, StepRecord, as_json, as_read, declared_by, read_convention, run
@@ -29,19 +31,20 @@ def carry(
 ) -> tuple[Package, Scene, list[StepRecord], list[Finding]]:
     """Package, scene as packed, what the steps changed, and the findings that are left. Raises CaravanError."""
     done, records = run(scene, route, destination, progress=progress, workshop=workshop)
-    findings = survey(done, destination, workshop)
-    package = package_of(done, scene, name, sha256, destination, route, fmt, records, findings)
+    findings = survey(done, destination, workshop, progress)
+    writing = partial(progress, "writing")
+    package = package_of(done, scene, name, sha256, destination, route, fmt, records, findings, writing)
     return package, done, records, findings
 
 
 def prove(
     folder: Path, source: Scene, result: Scene | None = None, workshop: Workshop | None = None,
-    tell: Tell = lambda done, total: None,
+    tell: Tell = nobody, reading: Tell = nobody,
 ) -> tuple[ArrivalReport, Scene]:  # fmt: skip
     """Reads the package in a folder as its destination would and compares it with the source and the route's result.
 
     source: as it was loaded. result: the scene that was packed; without it the route is run again, which gives the
-    same. Raises CaravanError.
+    same. tell hears how far the comparison is, reading how far the reading. Raises CaravanError.
     """
     from tidy_caravan.core.arrival.compare import arrive, read_manifest  # dear to load, and asked for last
 
@@ -56,7 +59,7 @@ def prove(
     if result is None:
         result, _ = run(source, route, manifest.destination, workshop=workshop)
     reference = as_read(source, route, manifest.destination)
-    return arrive(folder, manifest, reference, result, declared_by(route), workshop, tell)
+    return arrive(folder, manifest, reference, result, declared_by(route), workshop, tell, reading)
 
 
 def package_of(
@@ -69,6 +72,7 @@ def package_of(
     fmt: FormatName,
     records: list[StepRecord],
     findings: list[Finding],
+    tell: Tell = nobody,
 ) -> Package:
     """The package of a scene that already went through its route."""
     origin = Source(name, sha256, read_convention(source, route))
@@ -85,4 +89,5 @@ def package_of(
         sets=route.sets,
         changes=changes,
         checks=checks,
+        tell=tell,
     )

@@ -82,6 +82,7 @@ def arrive(
     declared: Declared,
     workshop: Workshop | None = None,
     tell: Tell = lambda done, total: None,
+    reading: Tell = lambda done, total: None,
 ) -> tuple[ArrivalReport, Scene]:
     """Reads the package in `folder` as its destination would and compares it with what was packed and with the source.
 
@@ -94,7 +95,7 @@ def arrive(
         raise UnusableInput(f"the package has no {manifest.main_file}", where=str(folder))
     changed = changed_files(folder, manifest)
     try:
-        arrived = receive(main, manifest.destination, manifest.format)
+        arrived = receive(main, manifest.destination, manifest.format, reading)
     except UnusableInput as error:
         if changed and error.code == "arrival.unreadable":
             told = error.what if error.what.startswith("the receiver") else f"the receiver cannot read it: {error.what}"
@@ -104,13 +105,13 @@ def arrive(
                 code=error.code,
             ) from error
         raise
-    problems, words = levels_proven(folder, manifest, result, workshop, tell)
+    problems, words = levels_proven(folder, manifest, result, workshop, tell, reading)
     report, there = compare(source, result, arrived, manifest, declared, [*changed, *problems], workshop, tell)
     return report.model_copy(update={"declared": [*report.declared, *words]}), there
 
 
 def levels_proven(
-    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop, tell: Tell
+    folder: Path, manifest: Manifest, result: Scene, workshop: Workshop, tell: Tell, reading: Tell
 ) -> tuple[list[str], list[str]]:
     """What is wrong with the levels of detail of a package, and what there is of them.
 
@@ -149,7 +150,7 @@ def levels_proven(
             meshes=tuple(replace(m, origin=None) for m in coarse.meshes),
         )
         try:
-            arrived = receive(file, manifest.destination, manifest.format)
+            arrived = receive(file, manifest.destination, manifest.format, reading)
         except UnusableInput as error:
             problems.append(f"level of detail {one.level}: {error.sentence()}")
             continue

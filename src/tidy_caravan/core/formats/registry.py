@@ -14,18 +14,20 @@ from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.consistent import consistent
 from tidy_caravan.core.formats.shared.far_out import within_reach
+from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]
-Writer = Callable[[Scene, str, bool], Written]
-Receiver = Callable[[Path, Destination, FormatName], Scene]
+Writer = Callable[[Scene, str, bool, Tell], Written]
+Receiver = Callable[[Path, Destination, FormatName, Tell], Scene]
 Sniffer = Callable[[bytes], bool]
 
 
 @dataclass(frozen=True)
 class Writable:
-    """One way in which a format can be written. write: (scene, file stem, whether scatters may stay one node).
+    """One way in which a format can be written. write: (scene, file stem, whether scatters may stay one node,
+    who hears how far it is).
 
     ability: what it can hold; what it cannot hold is told as lost and as not provable.
     """
@@ -112,22 +114,33 @@ def format_named(fmt: str) -> Writable:
     return known[fmt]
 
 
-def write(scene: Scene, fmt: str, stem: str, instancing: bool = False) -> Written:
-    """The scene, as it is, in a format. Raises CaravanError for an unknown one."""
-    return format_named(fmt).write(scene, stem, instancing)
+def write(scene: Scene, fmt: str, stem: str, instancing: bool = False, tell: Tell = nobody) -> Written:
+    """The scene, as it is, in a format. Raises CaravanError for an unknown one, and what `tell` raises to stop it."""
+    return format_named(fmt).write(scene, stem, instancing, tell)
 
 
-def receive(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """The scene as the destination's importer takes it. Raises UnusableInput when it cannot be read.
 
     Receivers read with other people's libraries: nothing of our own readers or writers is used, so that a fault
     there cannot hide itself.
     """
+    stopped: list[Exception] = []
+
+    def hear(done: int, total: int) -> None:
+        try:
+            tell(done, total)
+        except Exception as why:
+            stopped.append(why)
+            raise
+
     try:
-        return consistent(format_named(fmt).receive(file, destination, fmt), file.name)
+        return consistent(format_named(fmt).receive(file, destination, fmt, hear), file.name)
     except CaravanError:
         raise
     except Exception as error:  # third-party readers raise anything on damaged files
+        if error in stopped:
+            raise
         raise UnusableInput(
             "the receiver cannot read it: the file is cut short, damaged or names files that are not there; pack again",
             where=file.name,

@@ -20,6 +20,7 @@ from tidy_caravan import __version__
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import (
     LightmapPlace,
@@ -69,8 +70,12 @@ def pack(
     sets: list[PartSet],
     changes: list[PackedChange],
     checks: list[PackedCheck],
+    tell: Tell = nobody,
 ) -> Package:
-    """The package of a scene that has been through its route. Raises CaravanError for an unknown format."""
+    """The package of a scene that has been through its route. Raises CaravanError for an unknown format.
+
+    tell hears how far the writing is.
+    """
     target = destination.file_convention(fmt)
     form = format_named(fmt)
     whole = len(scene.nodes)
@@ -78,7 +83,7 @@ def pack(
         scene = gathered(scene, destination, *dealt_with(scene, source.scene, sets))
     drawn = scene if form.ability.poses else at_rest(scene)
     placed = convert(drawn, target)
-    written = form.write(placed, STEM, destination.gpu_instancing)
+    written = form.write(placed, STEM, destination.gpu_instancing, tell)
     if written.renamed:
         as_written = tuple(written.renamed.get(i, n) for i, n in enumerate(placed.nodes.names))
         placed = placed.but(nodes=dataclasses.replace(placed.nodes, names=as_written))
@@ -97,7 +102,7 @@ def pack(
         coarse = at_level(scene, one.level)
         stem = f"{STEM}_LOD{one.level}"
         further = form.write(
-            convert(coarse if form.ability.poses else at_rest(coarse), target), stem, destination.gpu_instancing
+            convert(coarse if form.ability.poses else at_rest(coarse), target), stem, destination.gpu_instancing, tell
         )
         one.main_file = f"{stem}.{fmt}"
         written.files.update(further.files)

@@ -43,6 +43,24 @@ class Lost:
     raised: bool = False
 
 
+class Unheard(Exception):
+    """Whoever is told raised what is its cause; none of the kinds that tell of a child's end."""
+
+
+def listener(tell: Callable[..., None] | None) -> Callable[..., None]:
+    """The same, with what it raises told from what a broken line to a child raises."""
+
+    def hear(*facts: Any) -> None:
+        if tell is None:
+            return
+        try:
+            tell(*facts)
+        except Exception as why:
+            raise Unheard from why
+
+    return hear
+
+
 class Watch:
     """Processor time of a process since now, against a limit, and against another between two signs of progress."""
 
@@ -240,15 +258,18 @@ class Child:
             body = pickle.dumps((function, args), protocol=5)
             self.process.stdin.write(struct.pack("<Q", len(body)) + body)
             self.process.stdin.flush()
-            watch = Watch(self.process.pid, seconds, quiet)
+            watch, hear = Watch(self.process.pid, seconds, quiet), listener(tell)
             while True:
-                (size,) = struct.unpack("<Q", self._read(8, watch, tell))
+                (size,) = struct.unpack("<Q", self._read(8, watch, hear))
                 kind, value = pickle.loads(self._read(size, watch))
                 if kind != "report":
                     return Lost(*value) if kind == "error" else value
                 watch.progress()
-                if tell:
-                    tell(*value)
+                hear(*value)
+        except Unheard as end:
+            self.stop()
+            assert end.__cause__
+            raise end.__cause__ from None
         except TimeoutError as error:
             self.stop()
             return Lost(str(error))

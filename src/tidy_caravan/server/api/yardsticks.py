@@ -13,7 +13,7 @@ from fastapi import Response
 
 from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named
 from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers, yardstick
-from tidy_caravan.core.formats.registry import format_named
+from tidy_caravan.core.formats.registry import format_named, write
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.server.api.context import SessionDep, destination_named
 from tidy_caravan.server.api.requests import router as new_router
@@ -33,7 +33,7 @@ def habits() -> list[HabitOut]:
 def download_yardstick(destination: str, fmt: str, session: SessionDep) -> Response:
     """The yardstick's files; one file as it is, several as a zip."""
     target = destination_named(session, destination)
-    files = format_named(fmt).write(yardstick(target, fmt), "yardstick", False).files
+    files = write(yardstick(target, fmt), fmt, "yardstick").files
     if len(files) == 1:
         name, data = next(iter(files.items()))
         kind = "application/octet-stream"
@@ -51,7 +51,7 @@ def answer_for(request: AnswerRequest, session: SessionDep) -> Answers:
     """What a stand-in with that habit shows of the yardstick."""
     target = destination_named(session, request.destination)
     habit = habit_named(request.habit)
-    files = format_named(request.format).write(yardstick(target, request.format), "yardstick", False).files
+    files = write(yardstick(target, request.format), request.format, "yardstick").files
     with tempfile.TemporaryDirectory(prefix="caravan-yardstick-") as folder:
         save(files, Path(folder))
         return answer(Path(folder) / f"yardstick.{request.format}", target, request.format, habit)

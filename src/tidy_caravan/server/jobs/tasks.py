@@ -10,6 +10,7 @@ import time
 import uuid
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -460,6 +461,7 @@ def do_pack(
         arguments.get("format", "glb"),
         [StepRecord.model_validate(r) for r in done.records],
         findings,
+        partial(progress, "writing"),
     )
     progress("storing", 2, 3)
     files = [{"path": k, "bytes": len(v), "key": store.put_blob(v)} for k, v in package.files.items()]
@@ -499,7 +501,8 @@ def do_arrive(
             source,
             result,
             workshop_of(session, store, haul.id),
-            lambda done, total: progress("comparing", done, total),
+            partial(progress, "comparing"),
+            partial(progress, "reading as the destination reads"),
         )
     origin = np.full(len(arrived.nodes), -1, np.int64)
     origin[[r.node for r in report.rows]] = [r.source_id for r in report.rows]

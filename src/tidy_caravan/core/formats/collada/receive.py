@@ -14,6 +14,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.formats.collada.doubts import OPAQUE, loose_sources
+from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, aside, nobody
 from tidy_caravan.core.formats.shared.received import DOUBTS, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
@@ -23,13 +24,9 @@ from tidy_caravan.core.space.srgb import linear
 UP = {"X_UP": "X", "Y_UP": "Y", "Z_UP": "Z"}
 
 
-def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive_dae(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """All scenes of the file as pycollada reads them; nodes in document order, what is not in the main one as well."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        document = collada.Collada(
-            str(file), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError]
-        )
+    document = aside(partial(document_of, file), tell)
     materials = list(document.materials)
     material_of = {m.id: i for i, m in enumerate(materials)}
     gallery = Gallery()
@@ -42,6 +39,8 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         if not isinstance(node, collada.scene.Node):
             return
         here = tree.add(node.xmlnode.get("name") or "", above, matrix_of(node))
+        if here % OFTEN == 0:
+            tell(here, 0)
         for child in node.children:
             if isinstance(child, collada.scene.GeometryNode):
                 slots = {m.symbol: material_of[m.target.id] for m in child.materials}
@@ -87,6 +86,13 @@ def receive_dae(file: Path, destination: Destination, fmt: FormatName) -> Scene:
         default_root=main,
         extras={"declared": declared, DOUBTS: doubts},
     )
+
+
+def document_of(file: Path) -> Any:
+    """The document as pycollada reads it, what it does not know left out."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return collada.Collada(str(file), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError])
 
 
 def asked(effect: Any) -> set[str]:

@@ -12,6 +12,7 @@ from lxml import etree
 
 from tidy_caravan.core.formats.collada.xml import NAMESPACES
 from tidy_caravan.core.formats.shared.images import portable, tinted
+from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, nobody, paced
 from tidy_caravan.core.formats.shared.written import Written, texture_path
 from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -27,7 +28,7 @@ DATE = "2000-01-01T00:00:00Z"
 UNIT_NAMES = {1.0: "meter", 0.01: "centimeter", 0.001: "millimeter", 0.0254: "inch", 0.3048: "foot"}
 
 
-def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_dae(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.dae and a folder of textures."""
     out = Written({}, node_index=list(range(len(scene.nodes))))
     root = etree.Element("COLLADA", {"xmlns": NAMESPACES[0], "version": "1.4.1"})
@@ -39,12 +40,12 @@ def write_dae(scene: Scene, name: str, instancing: bool = False) -> Written:
     write_things(root, scene)
     geometries = _add(root, "library_geometries")
     shape = parted_alike(scene.meshes).tolist()
-    for i, mesh in enumerate(scene.meshes):
+    for i, mesh in enumerate(paced(scene.meshes, tell)):
         if mesh.triangles and shape[i] == i:
             write_geometry(geometries, mesh, i)
     if not len(geometries):
         root.remove(geometries)
-    write_tree(root, scene, shape, out)
+    write_tree(root, scene, shape, out, tell)
     _add(_add(root, "scene"), "instance_visual_scene", url=f"#scene{scene.default_root}")
     for what, there in (
         ("skins", scene.skins),
@@ -325,7 +326,7 @@ def write_source(mesh: Any, key: str, values: AnyArray, params: str) -> None:
         _add(accessor, "param", name=param, type="float")
 
 
-def write_tree(root: Any, scene: Scene, shape: list[int], out: Written) -> None:
+def write_tree(root: Any, scene: Scene, shape: list[int], out: Written, tell: Tell) -> None:
     """One visual scene per root, one node element per node; matrices with all digits. shape: the mesh that was written as the
     geometry of each."""
     nodes = scene.nodes
@@ -349,6 +350,8 @@ def write_tree(root: Any, scene: Scene, shape: list[int], out: Written) -> None:
             if i in taken:
                 continue
             taken.add(i)
+            if len(taken) % OFTEN == 0:
+                tell(len(taken), len(nodes))
             attributes = {"id": f"node{i}"}
             if nodes.names[i]:
                 attributes["name"] = token(nodes.names[i])

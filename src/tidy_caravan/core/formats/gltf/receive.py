@@ -6,6 +6,7 @@ import json
 import re
 import warnings
 from collections.abc import Callable, Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody, paced
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
@@ -59,7 +61,7 @@ classes take the same fields at once."""
 MAGIC = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"RIFF": "image/webp", b"\xabKTX": "image/ktx2"}
 
 
-def document_of(file: Path) -> tuple[Any, list[str]]:
+def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
     """The document as pygltflib reads it, and what is doubtful about it as a whole. The standard allows any value as
     extras; the library only takes objects. Raises UnusableInput for what asks for another receiver."""
     data = file.read_bytes()
@@ -87,11 +89,9 @@ def document_of(file: Path) -> tuple[Any, list[str]]:
     undeclared = [e for e in EXTENSIONS if e not in (plain.get("extensionsUsed") or []) and uses_extension(text, e)]
     doubts = [f"the file uses {e} without declaring it: receivers may pass over it" for e in undeclared]
     many = {key: plain.pop(key, []) for key in MANY}
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        document = pygltflib.GLTF2.from_json(json.dumps(plain), infer_missing=True)
+    document: Any = aside(partial(typed, json.dumps(plain)), tell)
     for key, kind in MANY.items():
-        setattr(document, key, [with_fields(kind, entry) for entry in many[key]])
+        setattr(document, key, [with_fields(kind, entry) for entry in paced(many[key], tell)])
     for mesh in document.meshes:
         mesh.primitives = [with_fields(pygltflib.Primitive, p) for p in mesh.primitives]
         for primitive in mesh.primitives:
@@ -99,6 +99,13 @@ def document_of(file: Path) -> tuple[Any, list[str]]:
     if blob is not None:
         document.set_binary_blob(blob)
     return document, doubts
+
+
+def typed(text: str) -> Any:
+    """A document as the library makes it of its text."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return pygltflib.GLTF2.from_json(text, infer_missing=True)
 
 
 def with_fields(kind: Any, entry: dict[str, Any]) -> Any:
@@ -110,9 +117,9 @@ def uses_extension(text: bytes, name: str) -> bool:
     return re.search(rb'"' + name.encode() + rb'"\s*:', text) is not None
 
 
-def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """glTF through pygltflib; accessors decoded here, world matrices multiplied node by node."""
-    document, doubts = document_of(file)
+    document, doubts = document_of(file, tell)
     blobs = [document.binary_blob() if b.uri is None else beside(file, b.uri) for b in document.buffers]
 
     def accessor(index: int) -> AnyArray:
@@ -150,7 +157,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
             kept[index] = accessor(index)
         return kept[index]
 
-    meshes = [mesh_of(m, shared) for m in document.meshes]
+    meshes = [mesh_of(m, shared) for m in paced(document.meshes, tell)]
     count = len(document.nodes)
     parent = np.full(count, -1, np.int32)
     for i, node in enumerate(document.nodes):
@@ -159,7 +166,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName) -> Scene
                 told = "below two others" if 0 <= child < count else "nowhere"
                 raise beyond(file, f"node {child} of {count} hangs {told}")
             parent[child] = i
-    local = np.array([local_of(n) for n in document.nodes]).reshape(-1, 4, 4)
+    local = np.array([local_of(n) for n in paced(document.nodes, tell)]).reshape(-1, 4, 4)
     mesh = [-1 if n.mesh is None else n.mesh for n in document.nodes]
     names = [n.name or "" for n in document.nodes]
     bound = [-1 if n.skin is None else n.skin for n in document.nodes]

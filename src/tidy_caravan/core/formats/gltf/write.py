@@ -15,6 +15,7 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.formats.shared.images import portable
+from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.written import (
     PAGE_KEY,
     TARGET_NAMES,
@@ -89,9 +90,9 @@ class Builder:
         return self.seen[key]
 
 
-def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_glb(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """One binary file `name`.glb with everything inside."""
-    document, builder, out, _ = build(scene, loose=False, instancing=instancing)
+    document, builder, out, _ = build(scene, tell, loose=False, instancing=instancing)
     body = b"".join(builder.chunks)
     if body:
         document["buffers"] = [{"byteLength": len(body)}]
@@ -105,9 +106,9 @@ def write_glb(scene: Scene, name: str, instancing: bool = False) -> Written:
     return out
 
 
-def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_gltf(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.gltf, `name`.bin and a folder of textures."""
-    document, builder, out, pictures = build(scene, loose=True, instancing=instancing)
+    document, builder, out, pictures = build(scene, tell, loose=True, instancing=instancing)
     body = b"".join(builder.chunks)
     if body:
         document["buffers"] = [{"byteLength": len(body), "uri": f"{name}.bin"}]
@@ -117,7 +118,9 @@ def write_gltf(scene: Scene, name: str, instancing: bool = False) -> Written:
     return out
 
 
-def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any], Builder, Written, dict[str, bytes]]:
+def build(
+    scene: Scene, tell: Tell, *, loose: bool, instancing: bool
+) -> tuple[dict[str, Any], Builder, Written, dict[str, bytes]]:
     builder, out = Builder(), Written({})
     scene = portable(scene, out.rewritten)
     used: set[str] = set()
@@ -129,7 +132,7 @@ def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any
     samplers: list[dict[str, Any]] = []
     textures, texture_of = write_textures(scene, image_of, samplers, out)
     materials = [write_material(m, texture_of, used) for m in scene.materials]
-    meshes, mesh_of = write_meshes(scene, builder, out)
+    meshes, mesh_of = write_meshes(scene, builder, out, tell)
     skin_of = {i: k for k, i in enumerate(i for i, s in enumerate(scene.skins) if s.joints)}
     skins = [
         _named({"joints": list(s.joints)}, s.name, s.extras)
@@ -142,7 +145,7 @@ def build(scene: Scene, *, loose: bool, instancing: bool) -> tuple[dict[str, Any
         for s in scene.skins
         if s.joints
     ]
-    nodes = write_nodes(scene, mesh_of, skin_of, builder, used, out, instancing)
+    nodes = write_nodes(scene, mesh_of, skin_of, builder, used, out, instancing, tell)
     renumber = out.node_index
     for skin in skins:
         skin["joints"] = [renumber[j] for j in skin["joints"]]
@@ -313,12 +316,14 @@ def unit_vectors(vectors: F32, instead: Any) -> tuple[F32, int]:
     return out, int(bad.sum())
 
 
-def write_meshes(scene: Scene, builder: Builder, out: Written) -> tuple[list[dict[str, Any]], dict[int, int]]:
+def write_meshes(
+    scene: Scene, builder: Builder, out: Written, tell: Tell
+) -> tuple[list[dict[str, Any]], dict[int, int]]:
     entries: list[dict[str, Any]] = []
     index: dict[int, int] = {}
     shape = geometries(scene.meshes)
     looks = np.bincount(shape, minlength=len(shape))
-    for i, mesh in enumerate(scene.meshes):
+    for i, mesh in enumerate(paced(scene.meshes, tell)):
         if not mesh.triangles:
             continue
         index[i] = len(entries)
@@ -419,6 +424,7 @@ def write_nodes(
     used: set[str],
     out: Written,
     instancing: bool,
+    tell: Tell,
 ) -> list[dict[str, Any]]:
     """Node entries; identity parts are left out. Scatters become one node when `instancing`."""
     nodes = scene.nodes
@@ -431,7 +437,7 @@ def write_nodes(
     moved = np.asarray((translation != 0).any(axis=1)).tolist()
     turned = np.asarray((np.abs(rotation[:, :3]) > 1e-15).any(axis=1)).tolist()
     scaled = np.asarray((np.abs(scale - 1) > 1e-12).any(axis=1)).tolist()
-    entries: list[dict[str, Any]] = [{"name": n} if n else {} for n in nodes.names]
+    entries: list[dict[str, Any]] = [{"name": n} if n else {} for n in paced(nodes.names, tell)]
     t, r, s = translation.tolist(), rotation.tolist(), scale.tolist()
     for entry, has_t, has_r, has_s, et, er, es in zip(entries, moved, turned, scaled, t, r, s, strict=True):
         if has_t:

@@ -11,13 +11,14 @@ from trimesh.exchange.obj import load_obj
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.received import DOUBTS, OPACITY_IMAGE, Gallery, received_scene
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 
 
-def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive_obj(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """OBJ through trimesh, one object at a time so that its vertices stay apart from the others'."""
     text = file.read_text(encoding="utf-8")
     names: list[str] = []
@@ -25,7 +26,7 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName) -> Scene:
     materials: dict[str, int] = {}
     seen = np.zeros(3, np.int64)
     used = ""  # a material stays in force until the next one, from object to object
-    for block in text.split("\no ")[1:]:
+    for block in paced(text.split("\no ")[1:], tell):
         name, _, body = block.partition("\n")
         lines = body.splitlines()
         here = seen.copy()

@@ -10,7 +10,8 @@ import io
 import numpy as np
 
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.placed import digits, placed_parts
+from tidy_caravan.core.formats.shared.pace import Tell, nobody
+from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written, changed_names, texture_path, unique_names
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -20,8 +21,9 @@ NO_MATERIAL = "none"
 """Stands where triangles without a material follow others."""
 
 
-def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_obj(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.obj, `name`.mtl and a folder of textures; positions with 9 significant digits, more far out."""
+    check_room(scene, "OBJ", size_of)
     out = Written({}, node_index=list(range(len(scene.nodes))))
     scene = portable(scene, out.rewritten)
     pictures: dict[str, bytes] = {}
@@ -33,7 +35,7 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
     text.write(f"# Tidy Caravan\nmtllib {name}.mtl\n")
     base = np.ones(3, np.int64)
     bare, bare_faces, in_force = unique_names([*material_names, NO_MATERIAL])[-1], 0, False
-    for part, placed in zip(part_names, placed_parts(scene), strict=True):
+    for part, placed in zip(part_names, placed_parts(scene, tell), strict=True):
         mesh = placed.mesh
         text.write(f"o {part}\n")
         if mesh.colors:
@@ -78,6 +80,12 @@ def write_obj(scene: Scene, name: str, instancing: bool = False) -> Written:
     out.files[f"{name}.mtl"] = library.encode()
     out.files |= pictures
     return out
+
+
+def size_of(mesh: Mesh) -> int:
+    """Bytes that a mesh takes as text, about."""
+    corner = 7 * (1 + bool(mesh.uvs) + (mesh.normals is not None))
+    return mesh.vertices * (34 + 20 * bool(mesh.uvs) + 34 * (mesh.normals is not None)) + mesh.triangles * 3 * corner
 
 
 def rows(text: io.StringIO, word: str, values: F64, precision: int = 9) -> None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.formats.shared.placed import digits, placed_parts
+from tidy_caravan.core.formats.shared.pace import Tell, nobody
+from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -14,11 +15,12 @@ FLOAT_DIGITS = 11
 FACE = np.dtype([("n", "u1"), ("corners", "<i4", 3), ("part", "<i4")])
 
 
-def write_ply(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_ply(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.ply with normals, UV set and vertex colours where any part has them."""
+    check_room(scene, "PLY", lambda m: m.vertices * 36 + m.triangles * FACE.itemsize)
     out = Written({}, node_index=list(range(len(scene.nodes))))
     meshes = [scene.meshes[m] for m in scene.nodes.mesh[scene.nodes.parts]]
-    parts = list(placed_parts(scene))
+    parts = list(placed_parts(scene, tell))
     # float32 is the usual width; far from the origin it would round the parts, and double is as open
     wide = any(digits(p.positions) > FLOAT_DIGITS for p in parts)
     fields = ["x", "y", "z"]

@@ -12,6 +12,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.received import ODD, Gallery, received_scene
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, U32
@@ -27,12 +28,12 @@ SLIVER = 1e-3
 """Height of a triangle, as part of the solid's size, below which the digits of its corners may turn it by as much."""
 
 
-def receive_stl(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive_stl(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """STL solid by solid through trimesh."""
     names: list[str] = []
     meshes: list[Mesh] = []
     odd: dict[int, list[str]] = {}
-    for block in ("\n" + file.read_text(encoding="utf-8")).split("\nsolid ")[1:]:
+    for block in paced(("\n" + file.read_text(encoding="utf-8")).split("\nsolid ")[1:], tell):
         name = block.partition("\n")[0]
         if "\nendsolid" not in block:
             raise UnusableInput(

@@ -6,7 +6,8 @@ import io
 
 import numpy as np
 
-from tidy_caravan.core.formats.shared.placed import digits, placed_parts
+from tidy_caravan.core.formats.shared.pace import Tell, nobody
+from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written, changed_names, unique_names
 from tidy_caravan.core.geometry.normals import face_normals
 from tidy_caravan.core.scene import Scene
@@ -14,13 +15,14 @@ from tidy_caravan.core.scene import Scene
 FACET = "facet normal %.9g %.9g %.9g\nouter loop\n" + "vertex %.9g %.9g %.9g\n" * 3 + "endloop\nendfacet\n"
 
 
-def write_stl(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_stl(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.stl; positions with 9 significant digits, more far out."""
+    check_room(scene, "STL", lambda m: m.triangles * 230)
     out = Written({}, node_index=list(range(len(scene.nodes))))
     text = io.StringIO()
     names = unique_names([scene.nodes.names[i] or f"part_{i}" for i in scene.nodes.parts.tolist()])
     out.renamed = changed_names(scene, names)
-    for part, placed in zip(names, placed_parts(scene), strict=True):
+    for part, placed in zip(names, placed_parts(scene, tell), strict=True):
         text.write(f"solid {part}\n")
         normals = face_normals(placed.positions, placed.faces).astype(np.float64)
         rows = np.column_stack([normals, placed.positions[placed.faces].reshape(-1, 9)]) + 0.0

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import CaravanError, UnusableInput
+from tidy_caravan.core.formats.shared.pace import Tell, heard, nobody
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.work.isolation import Child, Lost
 
@@ -13,13 +14,12 @@ JOB = "tidy_caravan.core.formats.usd.native.received:read"
 SECONDS, BYTES_A_SECOND = 60.0, 200_000
 
 
-def receive_usd(file: Path, destination: Destination, fmt: FormatName) -> Scene:
+def receive_usd(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """Raises UnusableInput when the library cannot read it, in our words."""
     child = Child()
     try:
-        answer = child.call(
-            JOB, (str(file), destination.file_convention(fmt)), SECONDS + file.stat().st_size / BYTES_A_SECOND
-        )
+        limit = SECONDS + file.stat().st_size / BYTES_A_SECOND
+        answer = child.call(JOB, (str(file), destination.file_convention(fmt)), limit, heard(tell))
     finally:
         child.stop()
     if isinstance(answer, Lost):

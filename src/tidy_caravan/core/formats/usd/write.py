@@ -6,6 +6,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.formats.shared.images import portable
+from tidy_caravan.core.formats.shared.pace import Tell, heard, nobody
 from tidy_caravan.core.formats.shared.written import Written, scatter_batches, texture_path
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.convert import one_thing_each
@@ -17,22 +18,22 @@ LEAST = 8
 JOB = "tidy_caravan.core.formats.usd.native.package:build"
 
 
-def write_usda(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_usda(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.usda and a folder of textures."""
-    return write_usd(scene, name, ".usda", instancing)
+    return write_usd(scene, name, ".usda", instancing, tell)
 
 
-def write_usdc(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_usdc(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """`name`.usdc and a folder of textures."""
-    return write_usd(scene, name, ".usdc", instancing)
+    return write_usd(scene, name, ".usdc", instancing, tell)
 
 
-def write_usdz(scene: Scene, name: str, instancing: bool = False) -> Written:
+def write_usdz(scene: Scene, name: str, instancing: bool = False, tell: Tell = nobody) -> Written:
     """One uncompressed, aligned archive with the binary layer first."""
-    return write_usd(scene, name, ".usdz", instancing)
+    return write_usd(scene, name, ".usdz", instancing, tell)
 
 
-def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written:
+def write_usd(scene: Scene, name: str, ending: str, instancing: bool, tell: Tell) -> Written:
     """Raises CaravanError when the library fails on it."""
     scene = one_thing_each(scene)  # a prim is a surface's transform, a light or a camera
     nodes = scene.nodes
@@ -53,9 +54,8 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool) -> Written
     child = Child()
     try:
         limit = 120.0 + len(nodes) / 200 + sum(m.nbytes for m in scene.meshes) / 1e6
-        answer = child.call(
-            JOB, (scene, name, ending, pictures, batches, swallowed, files, LEAST if instancing else 0), limit
-        )
+        least = LEAST if instancing else 0
+        answer = child.call(JOB, (scene, name, ending, pictures, batches, swallowed, files, least), limit, heard(tell))
     finally:
         child.stop()
     if isinstance(answer, Lost):

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
 
+from tidy_caravan.core.formats.shared.pace import paced
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
 from tidy_caravan.core.formats.usd.native.prims import (
@@ -33,6 +34,7 @@ from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.space.transforms import split_trs
+from tidy_caravan.core.work.nursery import report
 
 MARK = "tidyCaravan:onePart"
 HOLDER = "tidyCaravan:holder"
@@ -132,7 +134,7 @@ def write_tree(
     used = np.bincount(nodes.mesh[nodes.mesh >= 0], minlength=len(scene.meshes))
     shapes = write_shapes(layer, scene, names, used > 0)
     prototypes: dict[int, str] = {}
-    for i, mesh in enumerate(scene.meshes):
+    for i, mesh in enumerate(paced(scene.meshes, report)):
         if used[i] > 1 and mesh.triangles:
             path = abstract(layer, names, mesh.name or f"mesh_{i}")
             write_mesh(layer, f"{path}/mesh", mesh, scene, looks, path, shapes.get(i, ""))
@@ -143,7 +145,7 @@ def write_tree(
     stands_for = twins(scene, groups)
     paths = [""] * len(nodes)
     parent, meshes = nodes.parent.tolist(), nodes.mesh.tolist()
-    for i in np.argsort(nodes.depth, kind="stable").tolist():
+    for i in paced(np.argsort(nodes.depth, kind="stable").tolist(), report):
         if swallowed[i]:
             continue
         if i in stands_for:  # it is there by the reference of the group's node

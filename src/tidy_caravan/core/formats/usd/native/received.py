@@ -16,10 +16,12 @@ import numpy as np
 import PIL.Image
 from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
+from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, bounded
 from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.work.nursery import report
 
 PROXIES = Usd.TraverseInstanceProxies()
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
@@ -62,6 +64,7 @@ class Reader:
         self.number: dict[str, int] = {}
         self.scatters: set[int] = set()
         self.odd: dict[int, list[str]] = {}
+        self.oddities: dict[str, list[str]] = {}
         self.doubts: list[str] = []
         self.places: dict[int, list[float]] = {}
 
@@ -84,6 +87,8 @@ class Reader:
             return
         tree = self.tree
         here = tree.add(name_of(prim), above, local_of(prim))
+        if here % OFTEN == 0:
+            report(here, 0)
         if UsdGeom.Imageable(prim).GetVisibilityAttr().Get() == UsdGeom.Tokens.invisible:
             tree.hidden.add(here)
         if kind == "PointInstancer":
@@ -101,14 +106,14 @@ class Reader:
 
     def draw(self, prim: Any, here: int) -> None:
         shared = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
-        self.tree.mesh[here] = self.tree.shared(str(shared.GetPath()), lambda: self.mesh_from(prim))
+        key = str(shared.GetPath())
+        if key not in self.oddities:  # what a prototype is, all its copies are
+            self.oddities[key] = oddities(prim)
+        self.tree.mesh[here] = self.tree.shared(key, lambda: self.mesh_from(prim))
         if places := lightmap_places(prim):
             self.places[here] = places[0]
-        scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
-        if scheme != "none":
-            self.odd.setdefault(here, []).append(f"is a subdivision surface ({scheme})")
-        if not bounded_mesh(prim):
-            self.odd.setdefault(here, []).append(OTHER_BOUNDS)
+        if self.oddities[key]:
+            self.odd[here] = [*self.odd.get(here, []), *self.oddities[key]]
 
     def scatter(self, prim: Any, here: int) -> None:
         instancer = UsdGeom.PointInstancer(prim)
@@ -372,6 +377,13 @@ def local_of(prim: Any) -> F64:
 def surface_below(prim: Any) -> Any | None:
     """The first mesh at or below a prim."""
     return next((p for p in Usd.PrimRange(prim, PROXIES) if p.IsA(UsdGeom.Mesh)), None)
+
+
+def oddities(prim: Any) -> list[str]:
+    """What makes a mesh another than its triangles say."""
+    scheme = str(UsdGeom.Mesh(prim).GetSubdivisionSchemeAttr().Get())
+    out = [f"is a subdivision surface ({scheme})"] if scheme != "none" else []
+    return out if bounded_mesh(prim) else [*out, OTHER_BOUNDS]
 
 
 def bounded_mesh(prim: Any) -> bool:

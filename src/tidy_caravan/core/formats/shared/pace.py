@@ -1,0 +1,61 @@
+"""What takes long tells how far it is, and can be stopped there: loops of writers and receivers, and their children."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, wait
+from threading import Thread
+from typing import Any, TypeVar
+
+from tidy_caravan.core.work.heavy import Tell
+
+OFTEN = 256
+"""Things after which a loop tells of itself."""
+PATIENCE = 0.2
+"""Seconds after which a call that goes on is told of."""
+T = TypeVar("T")
+__all__ = ["OFTEN", "Tell", "aside", "heard", "nobody", "paced"]
+
+
+def nobody(done: int, total: int) -> None:
+    """A Tell that nobody listens to."""
+
+
+def paced(things: Sequence[T], tell: Tell) -> Iterator[T]:
+    """The things one by one, telling now and then how many are done."""
+    for k, one in enumerate(things):
+        if k % OFTEN == 0:
+            tell(k, len(things))
+        yield one
+
+
+def aside(call: Callable[[], T], tell: Tell) -> T:
+    """What a call gives, made in a thread beside this one, which tells meanwhile that it goes on.
+
+    A library in the midst of its work cannot be stopped; but nobody has to wait for it any more.
+    """
+    made: Future[T] = Future()
+
+    def work() -> None:
+        try:
+            made.set_result(call())
+        except BaseException as error:
+            made.set_exception(error)
+
+    Thread(target=work, daemon=True).start()
+    while not made.done():
+        wait([made], PATIENCE)
+        if not made.done():
+            tell(0, 0)
+    return made.result()
+
+
+def heard(tell: Tell) -> Callable[..., None]:
+    """What a child's reports are passed on by: (done, total), or nothing where it only goes on."""
+    last = [0, 0]
+
+    def hear(*facts: Any) -> None:
+        last[:] = facts or last
+        tell(*last)
+
+    return hear
