@@ -5,10 +5,13 @@ from __future__ import annotations
 import re
 import time
 import unittest
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from threading import Event
+from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import trimesh
@@ -21,7 +24,7 @@ from tests.support import read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import Cancelled, TooLarge
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.formats import writable, write
+from tidy_caravan.core.formats import bundle_from_files, load, writable, write
 from tidy_caravan.core.formats.registry import receive
 from tidy_caravan.core.formats.shared.pace import aside
 from tidy_caravan.core.packing.pack import save
@@ -156,12 +159,40 @@ class Stopped(unittest.TestCase):
         free = Event()
         began = time.monotonic()
         with self.assertRaises(Cancelled):
-            aside(lambda: free.wait(30), Listener(2, Cancelled))
+            aside(lambda _: free.wait(30), Listener(2, Cancelled))
         self.assertLess(time.monotonic() - began, 10)
         free.set()
-        self.assertEqual(aside(lambda: 7, Listener(1, Cancelled)), 7)
+        self.assertEqual(aside(lambda _: 7, Listener(1, Cancelled)), 7)
         with self.assertRaises(ZeroDivisionError):
-            aside(lambda: 1 // 0, Listener(1, Cancelled))
+            aside(lambda _: 1 // 0, Listener(1, Cancelled))
+
+    def test_every_reader(self) -> None:
+        scene = read(authored(5, 700, True)[1])
+        with patch("tidy_caravan.core.formats.shared.pace.PATIENCE", 0.001):
+            for kind in sorted({*writable()} - {"glb", "gltf", "ply"}):  # these are over before anybody asks
+                bundle = bundle_from_files(dict(write(scene, kind, "x").files))
+                heard: list[tuple[Any, ...]] = []
+                whole = load(replace(bundle, tell=lambda *facts, told=heard: told.append(facts)))  # type: ignore[misc]
+                self.assertEqual(len(whole.nodes.parts), 700, kind)
+                self.assertGreater(len(heard), 0, kind)
+                with self.assertRaisesRegex(Cancelled, "^1$", msg=kind):
+                    load(replace(bundle, tell=Listener(1, Cancelled)))
+
+    def test_what_goes_on_by_itself_ends_at_its_next_word(self) -> None:
+        ended = Event()
+
+        def endless(say: Any) -> None:
+            try:
+                while True:
+                    say("reading", 1, 2)
+            finally:
+                ended.set()
+
+        heard = Listener(2, Cancelled)
+        with self.assertRaises(Cancelled):
+            aside(endless, heard)
+        self.assertTrue(ended.wait(10))
+        self.assertEqual(heard.told, ("reading", 1, 2))
 
 
 class Crowds(unittest.TestCase):
@@ -188,8 +219,10 @@ class Listener:
 
     def __init__(self, last: int, why: type[Exception]) -> None:
         self.calls, self.last, self.why = 0, last, why
+        self.told: tuple[Any, ...] = ()
 
-    def __call__(self, done: int, total: int) -> None:
+    def __call__(self, *told: Any) -> None:
         self.calls += 1
+        self.told = told
         if self.calls >= self.last:
             raise self.why(str(self.calls))

@@ -11,10 +11,10 @@ from typing import Any
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.bundle import Bundle, nothing
 from tidy_caravan.core.formats.shared.consistent import consistent
 from tidy_caravan.core.formats.shared.far_out import within_reach
-from tidy_caravan.core.formats.shared.pace import Tell, nobody
+from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.scene import Note, Scene
 
@@ -153,6 +153,13 @@ def endings() -> tuple[str, ...]:
     return tuple(sorted({e for f in _formats.values() for e in f.endings}))
 
 
+def read_aside(read: Reader, bundle: Bundle) -> Scene:
+    """What a reader makes of a bundle, and whoever wants to hear of it may stop it at any time."""
+    if bundle.tell is nothing:
+        return read(bundle)
+    return aside(lambda say: read(replace(bundle, tell=say)), bundle.tell)
+
+
 def load(bundle: Bundle) -> Scene:
     """The scene in a bundle. Raises UnusableInput with one sentence when nothing can be made of it.
 
@@ -174,7 +181,7 @@ def load(bundle: Bundle) -> Scene:
     if form not in by_content:
         raise UnusableInput(f"the content is not what the ending {ending} says; export it again", where=bundle.main)
     try:
-        scene = within_reach(form.read(bundle))
+        scene = within_reach(read_aside(form.read, bundle))
     except CaravanError:
         raise
     except RecursionError as error:

@@ -14,7 +14,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.formats.collada.doubts import OPAQUE, loose_sources
-from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, aside, nobody
+from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, aside, heard, nobody
 from tidy_caravan.core.formats.shared.received import DOUBTS, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
@@ -26,7 +26,7 @@ UP = {"X_UP": "X", "Y_UP": "Y", "Z_UP": "Z"}
 
 def receive_dae(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """All scenes of the file as pycollada reads them; nodes in document order, what is not in the main one as well."""
-    document = aside(partial(document_of, file), tell)
+    document = aside(lambda _: document_of(file), heard(tell))
     materials = list(document.materials)
     material_of = {m.id: i for i, m in enumerate(materials)}
     gallery = Gallery()

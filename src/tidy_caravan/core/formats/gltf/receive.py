@@ -6,7 +6,6 @@ import json
 import re
 import warnings
 from collections.abc import Callable, Mapping
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +15,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody, paced
+from tidy_caravan.core.formats.shared.pace import Tell, aside, heard, nobody, paced
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
@@ -89,7 +88,7 @@ def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
     undeclared = [e for e in EXTENSIONS if e not in (plain.get("extensionsUsed") or []) and uses_extension(text, e)]
     doubts = [f"the file uses {e} without declaring it: receivers may pass over it" for e in undeclared]
     many = {key: plain.pop(key, []) for key in MANY}
-    document: Any = aside(partial(typed, json.dumps(plain)), tell)
+    document: Any = aside(lambda _: typed(json.dumps(plain)), heard(tell))
     for key, kind in MANY.items():
         setattr(document, key, [with_fields(kind, entry) for entry in paced(many[key], tell)])
     for mesh in document.meshes:

@@ -6,7 +6,7 @@ The format declares neither unit nor axes; metre, Y up, right-handed is assumed 
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -15,6 +15,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.many import astray, tell, tell_rest
+from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import distinct
 from tidy_caravan.core.geometry.normals import face_vectors
@@ -90,7 +91,7 @@ def read(bundle: Bundle) -> Scene:
     ]
     data = bundle.data.replace(b"\r\n", b"\n").replace(b"\r", b"\n").replace(b"\\\n", b" ")
     materials = MaterialTable(bundle, notes)
-    parsed = split_lines(data, materials)
+    parsed = split_lines(data, materials, bundle.tell)
     positions, colors = vertices(parsed.positions, "v", 3, notes)
     coordinates, _ = vertices(parsed.coordinates, "vt", 2, notes)
     normals, _ = vertices(parsed.normals, "vn", 3, notes)
@@ -119,7 +120,7 @@ def read(bundle: Bundle) -> Scene:
         )
         positions = np.where(finite[:, None], positions, 0.0)
     pieces = Pieces(positions, colors, stored32(coordinates), stored32(normals), finite, notes, parsed.smoothing)
-    scene = assemble(parsed.runs, pieces, bundle.main)
+    scene = assemble(parsed.runs, pieces, bundle.main, bundle.tell)
     pieces.close(bundle.main)
     if not len(scene.nodes.parts):
         notes.append(
@@ -143,13 +144,15 @@ def read(bundle: Bundle) -> Scene:
     return travels.onto(whole)
 
 
-def split_lines(data: bytes, materials: MaterialTable) -> Parsed:
+def split_lines(data: bytes, materials: MaterialTable, say: Callable[..., None]) -> Parsed:
     """Lines by their keyword. Those that stand among many of their kind are taken all at once."""
     out = Parsed()
     current_object, group, material, smooth = "", "", -1, 0
     run: Run | None = None
     sinks = {"v": out.positions, "vt": out.coordinates, "vn": out.normals}
-    for kind, count, begin, end in blocks(data):
+    for number, (kind, count, begin, end) in enumerate(blocks(data)):
+        if number % OFTEN == 0:
+            say("reading lines", begin, len(data))
         text = data[begin:end].decode("utf-8", errors="replace")
         given_lines = [text] if kind else text.split("\n")
         for line in given_lines:
@@ -450,7 +453,7 @@ def all_alike(text: bytes, width: int, double: bool) -> bool:
     return bool((per_corner == (2 if double else width - 1)).all())
 
 
-def assemble(runs: list[Run], pieces: Pieces, main: str) -> Scene:
+def assemble(runs: list[Run], pieces: Pieces, main: str, say: Callable[..., None]) -> Scene:
     """Nodes: an object is a node; its groups hang below it when there are several."""
     grouped: dict[str, dict[str, list[Run]]] = {}
     for run in runs:
@@ -474,6 +477,8 @@ def assemble(runs: list[Run], pieces: Pieces, main: str) -> Scene:
         names.append(name)
         parents.append(parent)
         mesh_of.append(number)
+        if len(names) % OFTEN == 0:
+            say("reading objects", len(names), max(len(runs), len(names)))
         return len(names) - 1
 
     for name, groups in grouped.items():

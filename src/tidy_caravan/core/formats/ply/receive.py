@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +11,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody
+from tidy_caravan.core.formats.shared.pace import Tell, aside, heard, nobody
 from tidy_caravan.core.formats.shared.received import PART_OF_TRIANGLE, Gallery, received_scene
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import U32, AnyArray
@@ -61,8 +60,8 @@ def refused(file: Path, why: str) -> UnusableInput:
 def receive_ply(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
     """PLY through trimesh: one mesh, as every receiver of the format gets it."""
     check_header(file)
-    load = partial(trimesh.load, file, file_type="ply", process=False, maintain_order=True, force="mesh")
-    loaded: Any = aside(load, tell)
+    how: dict[str, Any] = {"file_type": "ply", "process": False, "maintain_order": True, "force": "mesh"}
+    loaded: Any = aside(lambda _: trimesh.load(file, **how), heard(tell))
     raw = loaded.metadata.get("_ply_raw") or {}
     if "vertex" not in raw or "face" not in raw or not len(raw["face"]["data"]):
         return received_scene(destination, fmt, [], [], [], Gallery())

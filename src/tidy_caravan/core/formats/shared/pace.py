@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, wait
-from threading import Thread
+from threading import Event, Thread
 from typing import Any, TypeVar
 
+from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.work.heavy import Tell
 
 OFTEN = 256
@@ -29,24 +30,39 @@ def paced(things: Sequence[T], tell: Tell) -> Iterator[T]:
         yield one
 
 
-def aside(call: Callable[[], T], tell: Tell) -> T:
+def aside(call: Callable[[Callable[..., None]], T], tell: Callable[..., None]) -> T:
     """What a call gives, made in a thread beside this one, which tells meanwhile that it goes on.
 
-    A library in the midst of its work cannot be stopped; but nobody has to wait for it any more.
+    The call gets what it may say facts to; the last of them are told. A library in the midst of its work cannot be
+    stopped, but nobody waits for it any more, and the first word that is said afterwards ends it.
     """
     made: Future[T] = Future()
+    over = Event()
+    news: tuple[Any, ...] = ()
+
+    def say(*facts: Any) -> None:
+        nonlocal news
+        news = facts or news
+        if over.is_set():
+            raise Cancelled("nobody waits for it any more")
 
     def work() -> None:
         try:
-            made.set_result(call())
+            made.set_result(call(say))
         except BaseException as error:
             made.set_exception(error)
 
-    Thread(target=work, daemon=True).start()
-    while not made.done():
-        wait([made], PATIENCE)
-        if not made.done():
-            tell(0, 0)
+    thread = Thread(target=work, daemon=True)
+    thread.start()
+    try:
+        while not made.done():
+            wait([made], PATIENCE)
+            if not made.done():
+                tell(*news)
+    except BaseException:
+        over.set()
+        thread.join(PATIENCE)  # so that it clears away what it can
+        raise
     return made.result()
 
 

@@ -6,12 +6,14 @@ The format declares no unit and has neither vertices that triangles share nor a 
 from __future__ import annotations
 
 import warnings
+from collections.abc import Callable
 from pathlib import PurePosixPath
 
 import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
+from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.normals import face_vectors, unit_normals
@@ -31,7 +33,7 @@ def read(bundle: Bundle) -> Scene:
     text = (
         data.lstrip()[:5].lower() == b"solid" and b"facet" in data[: data.find(b"\n") + 4096] and not fits_binary(data)
     )
-    solids = text_solids(data, stem, bundle.main) if text else [binary_solid(data, stem, bundle.main)]
+    solids = text_solids(data, stem, bundle.main, bundle.tell) if text else [binary_solid(data, stem, bundle.main)]
     notes = [
         Note(
             "guess",
@@ -45,7 +47,9 @@ def read(bundle: Bundle) -> Scene:
     names: list[str] = []
     origins: list[F64] = []
     far = far_file(np.concatenate([c.reshape(-1, 3) for _, c, _ in solids]) if solids else np.zeros((0, 3)))
-    for name, corners, stored in solids:
+    for k, (name, corners, stored) in enumerate(solids):
+        if k % OFTEN == 0:
+            bundle.tell("joining corners", k, len(solids))
         mesh, origin = solid_mesh(name, corners, stored, notes, far)
         if mesh is not None:
             origins.append(origin)
@@ -80,11 +84,14 @@ def binary_solid(data: bytes, name: str, where: str) -> tuple[str, F64, F32]:
     return name, rows["corners"].astype(np.float64), np.array(rows["normal"])
 
 
-def text_solids(data: bytes, stem: str, where: str) -> list[tuple[str, F64, F32]]:
+def text_solids(data: bytes, stem: str, where: str, say: Callable[..., None]) -> list[tuple[str, F64, F32]]:
     """(name, corners (T, 3, 3), stored normals (T, 3)) per solid. Raises UnusableInput."""
     out: list[tuple[str, F64, F32]] = []
     text = data.decode("utf-8", errors="replace")
-    for k, block in enumerate(("\n" + text.lstrip()).split("\nsolid")[1:]):
+    blocks = ("\n" + text.lstrip()).split("\nsolid")[1:]
+    for k, block in enumerate(blocks):
+        if k % OFTEN == 0:
+            say("reading solids", k, len(blocks))
         first, _, body = block.partition("\n")
         name = first.strip()[:200] or (stem if k == 0 else f"{stem}_{k + 1}")
         plain = plain_facets(body)
