@@ -419,6 +419,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: f.json["samplers"][0].update(magFilter=9728)),
             r"filter of the base colour texture is nearest from near and linear between mipmaps from afar",
         ),
+        "image renamed": (
+            in_gltf(lambda f: f.json["images"][0].update(name="another")),
+            r"name of the .* texture is another instead of",
+        ),
         "scene renamed": (
             in_gltf(lambda f: f.json["scenes"][0].update(name="another")),
             r"the scene “.*” is called “another”",

@@ -59,11 +59,12 @@ def look_of(scene: Scene, material: Material) -> Look:
     for role, name in ROLES.items():
         use: TextureUse | None = getattr(material, name)
         texture = scene.textures[use.texture] if use is not None else None
-        data = scene.images[texture.image].data if texture is not None and texture.image >= 0 else None
-        if use is None or texture is None or data is None:
+        image = scene.images[texture.image] if texture is not None and texture.image >= 0 else None
+        if use is None or texture is None or image is None or image.data is None:
             continue
         sampler = texture.sampler
-        out[f"{role} texture"] = Picture(data)
+        out[f"{role} texture"] = Picture(image.data)
+        out[f"name of the {role} texture"] = image.name.removesuffix(".webp")  # which is written as PNG
         out[f"UV set of the {role} texture"] = channel_of(use)
         out[f"placing of the {role} texture"] = (*use.offset, use.rotation, *use.scale)
         wraps = (sampler.wrap_s, sampler.wrap_t) if sampler is not None else (10497, 10497)
@@ -109,7 +110,7 @@ def as_usd(look: Look, material: Material) -> Look:
     """UsdPreviewSurface: an unlit surface glows in its colour; two-sidedness belongs to the mesh; no glow, no picture."""
     look.pop("two-sided")
     unlit = look.pop("unlit")
-    for key in [k for k in look if k.startswith("filter of")]:
+    for key in [k for k in look if k.startswith(("filter of", "name of"))]:
         look.pop(key)
     if unlit:
         look["emission"], look["base colour"] = look["base colour"], (0.0, 0.0, 0.0)

@@ -307,7 +307,8 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, 
             across, upwards = (10497 if w is None else int(w) for w in (entry.wrapS, entry.wrapT))
             sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards)
         source = texture.source
-        out.add(pictures[source] if source is not None and 0 <= source < len(pictures) else None, sampler)
+        there = source is not None and 0 <= source < len(pictures)
+        out.add(pictures[source] if there else None, sampler, (document.images[source].name or "") if there else "")
     return out, untold
 
 

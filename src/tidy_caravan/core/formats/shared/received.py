@@ -32,9 +32,9 @@ class Gallery:
     images: list[Image] = field(default_factory=list)
     textures: list[Texture] = field(default_factory=list)
 
-    def add(self, data: bytes | None, sampler: Sampler | None = None) -> int:
+    def add(self, data: bytes | None, sampler: Sampler | None = None, name: str = "") -> int:
         """Number of a new texture over the picture."""
-        self.images.append(Image(data=data))
+        self.images.append(Image(name, data=data))
         self.textures.append(Texture(len(self.images) - 1, sampler))
         return len(self.textures) - 1
 
