@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.formats.shared.written import PAGE_KEY
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import SCATTER, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 
 LISTED = 200
@@ -79,7 +79,10 @@ def added_data(before: Scene, after: Scene, called: Sequence[str], origin: I64, 
 def helper_problems(before: Scene, after: Scene, called: tuple[Sequence[str], Sequence[str]]) -> list[str]:
     """Nodes that carry nothing, of which one did not arrive or arrived though nobody sent it. called: by node, its path on
     both sides. O(nodes)."""
-    plain = [(s.nodes.mesh < 0) & (s.nodes.light < 0) & (s.nodes.camera < 0) for s in (before, after)]
+    plain = [  # a list of copies is told by them
+        (s.nodes.mesh < 0) & (s.nodes.light < 0) & (s.nodes.camera < 0) & ((s.nodes.flags & SCATTER) == 0)
+        for s in (before, after)
+    ]
     here, there = (
         Counter(paths[i] for i in np.flatnonzero(p).tolist()) for paths, p in zip(called, plain, strict=True)
     )

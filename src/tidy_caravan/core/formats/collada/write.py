@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -39,7 +40,7 @@ def write_dae(scene: Scene, name: str, instancing: bool = False, tell: Tell = no
     write_effects(root, scene, paths, out)
     write_things(root, scene)
     geometries = _add(root, "library_geometries")
-    shape = parted_alike(scene.meshes).tolist()
+    shape = written_for(scene.meshes)
     for i, mesh in enumerate(paced(scene.meshes, tell)):
         if mesh.triangles and shape[i] == i:
             write_geometry(geometries, mesh, i)
@@ -282,6 +283,21 @@ def write_light(entry: Any, light: Light) -> None:
     _add(kind, "color", spaced(np.array([srgb(c) * top for c in light.color])))
     if light.kind == "spot":
         _add(kind, "falloff_angle", f"{math.degrees(light.outer_cone) * 2:.9g}")
+
+
+def written_for(meshes: Sequence[Mesh]) -> list[int]:
+    """(M,) the mesh that is written as the geometry of each: one for several looks of a shape. Meshes that look alike as well
+    stay apart, since nothing else would tell them from copies of one."""
+    looks: dict[int, list[tuple[int, set[tuple[int, ...]]]]] = {}
+    out = []
+    for i, first in enumerate(parted_alike(meshes).tolist()):
+        slots, known = meshes[i].slots, looks.setdefault(first, [])
+        found = next((k for k, (_, there) in enumerate(known) if slots not in there), len(known))
+        if found == len(known):
+            known.append((i, set()))
+        known[found][1].add(slots)
+        out.append(known[found][0])
+    return out
 
 
 def write_geometry(library: Any, mesh: Mesh, index: int) -> None:
