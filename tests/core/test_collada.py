@@ -18,7 +18,7 @@ from tests.support import PNG
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, load, write
 from tidy_caravan.core.formats.collada.nodes import matrix_of
-from tidy_caravan.core.formats.collada.xml import MANY, listed, parsed
+from tidy_caravan.core.formats.collada.xml import MANY, parsed, values_in
 from tidy_caravan.core.scene import Scene
 
 HEAD = '<?xml version="1.0"?><COLLADA xmlns="http://www.collada.org/2005/11/COLLADASchema" version="1.4.1">'
@@ -362,7 +362,7 @@ class Numbers(unittest.TestCase):
     @settings(max_examples=40, deadline=None)
     @given(st.lists(st.integers(-(2**62), 2**62), min_size=1, max_size=40), st.sampled_from([" ", "\n", "\t  "]))
     def test_so_does_any_whole_number(self, values: list[int], blank: str) -> None:
-        found = listed(blank.join(map(str, values * 300)), np.int64)
+        found = values_in(blank.join(map(str, values * 300)), np.int64)
         self.assertEqual((found.tolist(), found.dtype), (values * 300, np.int64))
 
     def test_long_lists_of_indices_with_something_else_in_them_are_as_short_ones(self) -> None:
@@ -370,7 +370,7 @@ class Numbers(unittest.TestCase):
             answers = []
             for many in (1, MANY):
                 try:
-                    answers.append(listed(" ".join(["1"] * many + [word]), np.int64)[-1])
+                    answers.append(values_in(" ".join(["1"] * many + [word]), np.int64)[-1])
                 except ValueError as refused:
                     answers.append(type(refused))
             self.assertEqual(answers[0], answers[1], word)

@@ -46,6 +46,7 @@ from tidy_caravan.core.aspects import Allowed, Aspect, Declared, Effect
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
+from tidy_caravan.core.formats.shared.pace import nobody
 from tidy_caravan.core.formats.shared.received import DOUBTS
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
@@ -81,12 +82,13 @@ def arrive(
     result: Scene,
     declared: Declared,
     workshop: Workshop | None = None,
-    tell: Tell = lambda done, total: None,
-    reading: Tell = lambda done, total: None,
+    tell: Tell = nobody,
+    reading: Tell = nobody,
 ) -> tuple[ArrivalReport, Scene]:
     """Reads the package in `folder` as its destination would and compares it with what was packed and with the source.
 
-    The source must be in the convention it was carried in. Raises UnusableInput.
+    The source must be in the convention it was carried in. tell hears how far the comparison is, reading how far the reading.
+    Raises UnusableInput.
     """
     # the source and what was packed are compared with the same arrived meshes: what is alike is compared once
     workshop = workshop or Workshop(results=Remembered())

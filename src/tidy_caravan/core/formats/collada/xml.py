@@ -82,20 +82,20 @@ def text_of(element: Element | None) -> str:
 
 def parsed(text: str) -> F64:
     """All numbers in a text. Raises ValueError for a word that is no number."""
-    return listed(text, np.float64)
+    return values_in(text, np.float64)
 
 
-def listed(text: str, kind: type[Any]) -> AnyArray:
+def values_in(text: str, kind: type[Any]) -> AnyArray:
     """The same, of float64 or int64."""
     if not text or text.isspace():
         return np.zeros(0, kind)
     if len(text) >= MANY:
         with suppress(ValueError, TypeError, RuntimeError):  # what is a number here and none in JSON
-            return listed_quickly(text, kind)
+            return values_quickly(text, kind)
     return np.fromstring(text, kind, sep=" ")
 
 
-def listed_quickly(text: str, kind: type[Any]) -> AnyArray:
+def values_quickly(text: str, kind: type[Any]) -> AnyArray:
     """Plain decimal numbers, three times as fast as the other way: as the list of a JSON document. Raises ValueError,
     TypeError or RuntimeError where they are none for that."""
     import simdjson
@@ -118,7 +118,7 @@ def numbers(element: Element | None) -> F64:
 
 def whole_numbers(element: Element | None) -> I64:
     """All whole numbers in an element's text. Raises ValueError."""
-    return listed((element.text or "") if element is not None else "", np.int64)
+    return values_in((element.text or "") if element is not None else "", np.int64)
 
 
 def number(element: Element | None, spare: float) -> float:

@@ -186,7 +186,7 @@ def write_shapes(layer: Any, scene: Scene, names: Names, used: AnyArray) -> dict
         i, own = there[first[k]], there[k]
         if i == own:
             mesh = scene.meshes[i]
-            out[i] = names.under(held(layer, names), f"{mesh.name or f'mesh_{i}'}_shape")
+            out[i] = names.under(abstract_holder(layer, names), f"{mesh.name or f'mesh_{i}'}_shape")
             write_shape(layer, out[i], mesh, scene, Sdf.SpecifierClass)
         out[own] = out[i]
     return out
@@ -194,12 +194,12 @@ def write_shapes(layer: Any, scene: Scene, names: Names, used: AnyArray) -> dict
 
 def abstract(layer: Any, names: Names, name: str) -> str:
     """Path of a new abstract prim that others may refer to."""
-    path = names.under(held(layer, names), name)
+    path = names.under(abstract_holder(layer, names), name)
     define(layer, path, "Xform", Sdf.SpecifierClass)
     return path
 
 
-def held(layer: Any, names: Names) -> str:
+def abstract_holder(layer: Any, names: Names) -> str:
     """Path of the prim below which abstract ones stand."""
     holder = "/Prototypes"
     if not layer.GetPrimAtPath(holder):
@@ -271,9 +271,7 @@ def write_shape(layer: Any, path: str, mesh: Mesh, scene: Scene, specifier: Any 
     return out
 
 
-def dress(
-    layer: Any, out: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str
-) -> None:  # fmt: skip
+def dress(layer: Any, out: Any, path: str, mesh: Mesh, scene: Scene, looks: dict[int, str], prototype: str) -> None:
     """Binds the materials of a mesh to its prim or to the subsets below it; see `write_mesh`."""
     slots = [s for s in mesh.slots if s >= 0]
     if any(scene.materials[s].double_sided for s in slots):
