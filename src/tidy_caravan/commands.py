@@ -403,7 +403,7 @@ def run_arrive(args: argparse.Namespace) -> int:
     manifest = read_manifest(args.dir)
     with telling() as progress:
         scene, digest = read(args.against, progress)
-        tell, reading = (partial(progress, what) for what in ("comparing", "reading as the destination reads"))
+        tell, reading = (partial(progress, what) for what in ("comparing", "reading the package"))
         report, _ = prove(args.dir, scene, tell=tell, reading=reading)
     if digest != manifest.source_sha256:
         print("tidy-caravan: note: the source file is not the one that was packed", file=sys.stderr)

@@ -249,7 +249,7 @@ export function PackStation({
       )}
       <div className="flex items-center gap-2">
         <select
-          className="select select-sm w-80"
+          className="select select-sm w-96"
           value={format}
           aria-label="Format of the package"
           onChange={(e) => setFormat(e.target.value)}

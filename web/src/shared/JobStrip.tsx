@@ -9,7 +9,7 @@ const WORDS: Record<string, string> = {
   supply: "Adding images",
   run: "Running the route",
   pack: "Packing",
-  arrive: "Reading back and comparing",
+  arrive: "Reading back",
 };
 
 export const working = (job: Job | null | undefined) => job?.state === "waiting" || job?.state === "running";
@@ -26,8 +26,8 @@ export function JobStrip({ job }: { job: Job }) {
       role="status"
       aria-label="Work in progress"
     >
-      <span className="truncate font-medium">{WORDS[job.kind]}</span>
-      <span className="w-36 truncate opacity-80">
+      <span className="shrink-0 font-medium">{WORDS[job.kind]}</span>
+      <span className="w-36 min-w-0 truncate opacity-80" title={job.title}>
         {job.state === "waiting" ? "waiting for a worker" : job.title}
       </span>
       <progress

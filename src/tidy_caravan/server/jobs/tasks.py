@@ -495,14 +495,14 @@ def do_arrive(
         progress("laying the package out", 1, 4)
         contents = {f["path"]: store.get(f["key"]) for f in package.files}
         save(contents, Path(folder))
-        progress("reading as the destination reads", 2, 4)
+        progress("reading", 2, 4)
         report, arrived = prove(
             Path(folder),
             source,
             result,
             workshop_of(session, store, haul.id),
             partial(progress, "comparing"),
-            partial(progress, "reading as the destination reads"),
+            partial(progress, "reading"),
         )
     origin = np.full(len(arrived.nodes), -1, np.int64)
     origin[[r.node for r in report.rows]] = [r.source_id for r in report.rows]
