@@ -7,6 +7,7 @@ import threading
 import uuid
 from collections import OrderedDict
 from collections.abc import Callable, Coroutine, Iterator
+from contextlib import contextmanager
 from typing import Annotated, Any, TypeVar
 
 from fastapi import Depends, Request
@@ -119,10 +120,17 @@ def at_once(kind: type[V]) -> Callable[..., Coroutine[Any, Any, V]]:
     return make
 
 
+@contextmanager
+def looking(state: State) -> Iterator[Session]:
+    """A session that cannot change anything."""
+    with session_for(state.settings.database) as session:
+        session.connection(execution_options={"postgresql_readonly": True})
+        yield session
+
+
 def session_of(request: Request) -> Iterator[Session]:
-    with session_for(state_of(request).settings.database) as session:
-        if request.method in ("GET", "HEAD"):
-            session.execute(text("SET TRANSACTION READ ONLY"))  # nothing is changed by looking
+    state = state_of(request)
+    with looking(state) if request.method in ("GET", "HEAD") else session_for(state.settings.database) as session:
         yield session
 
 

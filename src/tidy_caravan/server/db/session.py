@@ -23,7 +23,8 @@ ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 @lru_cache(maxsize=4)
 def engine_for(address: str) -> Engine:
-    return create_engine(address, pool_size=8, max_overflow=16, pool_pre_ping=True, pool_recycle=600)
+    # all stay open: opening one costs more than most questions do
+    return create_engine(address, pool_size=24, max_overflow=0, pool_pre_ping=True, pool_recycle=600)
 
 
 @contextmanager
