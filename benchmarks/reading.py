@@ -11,7 +11,7 @@ import trimesh
 
 from benchmarks.timing import in_turn
 from tidy_caravan.core.formats import bundle_from_files, load, write
-from tidy_caravan.core.formats.gltf.read import glb_chunks
+from tidy_caravan.core.formats.gltf.document import glb_chunks
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.space.transforms import compose
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import unittest
 import zipfile
 from dataclasses import replace
@@ -265,6 +266,31 @@ class Reading(unittest.TestCase):
         self.assertEqual((m.triangles, len(m.uvs)), (2, 1))
         assert m.normals is not None
         np.testing.assert_allclose(m.normals, [[0, 0, 1]] * 6)  # what was missing is flat, as the standard says
+
+    def test_json_that_is_not_quite_json_is_read_and_told(self) -> None:
+        plain = {
+            "asset": {"version": "2.0"},
+            "scenes": [{"nodes": [0]}],
+            "nodes": [{"name": "Bänk", "scale": [2, 2, 2]}],
+        }
+        text = json.dumps(plain, ensure_ascii=False)
+        for written, name, scale, code in (
+            (text.encode("cp1252"), "Bänk", 2.0, "import.encoding"),
+            (text.encode("utf-16"), "Bänk", 2.0, "import.encoding"),
+            (text.encode("utf-8-sig"), "Bänk", 2.0, ""),
+            (text.replace("ä", "\\ud83d").encode(), "B\ufffdnk", 2.0, "import.json"),
+            (text.replace("ä", "\\ud83e\\ude91").encode(), "B\U0001fa91nk", 2.0, ""),
+            (text.replace("[2, 2, 2]", "[NaN, 2, 2]").encode(), "Bänk", 1.0, "import.json"),
+        ):
+            with self.subTest(written):
+                scene = read({"a.gltf": written})
+                self.assertEqual(list(scene.nodes.names), [name])
+                self.assertEqual(scene.nodes.local[0, 0, 0], scale)
+                told = {n.code for n in scene.notes}
+                self.assertEqual(told & {"import.encoding", "import.json"}, {code} - {""})
+        for broken in (text[:-5], text.replace('"nodes"', "nodes"), "[" * 100_000):
+            with self.assertRaisesRegex(UnusableInput, "JSON is broken at line 1"):
+                read({"a.gltf": ("{" + broken[1:]).encode("cp1252")})
 
     def test_loose_files_zip_and_data_addresses(self) -> None:
         files = dict(write(landing(), "gltf", "scene").files)

@@ -5,16 +5,14 @@ A broken piece costs that piece and leaves a note; only a broken frame (header, 
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Callable
 from typing import Any, TypeVar
-
-import orjson
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 from tidy_caravan.core.formats.gltf import look as gltf_look
 from tidy_caravan.core.formats.gltf import things as gltf_things
 from tidy_caravan.core.formats.gltf.accessors import Accessors
+from tidy_caravan.core.formats.gltf.document import open_document
 from tidy_caravan.core.formats.gltf.meshes import read_mesh
 from tidy_caravan.core.formats.gltf.nodes import read_nodes, read_roots
 from tidy_caravan.core.formats.shared.bundle import Bundle
@@ -41,8 +39,8 @@ T = TypeVar("T")
 
 def read(bundle: Bundle) -> Scene:
     """The whole file, all its scenes. Raises UnusableInput."""
-    document, chunk = open_document(bundle)
     notes: list[Note] = []
+    document, chunk = open_document(bundle, notes)
     check_extensions(document, bundle.main, notes)
     accessors = Accessors(document, bundle, chunk)
 
@@ -137,61 +135,6 @@ def read(bundle: Bundle) -> Scene:
         format="gltf",
     )
     return travels.onto(scene)
-
-
-def open_document(bundle: Bundle) -> tuple[dict[str, Any], memoryview | None]:
-    """The JSON and the binary chunk, if any (4.4 of the specification)."""
-    data, chunk = bundle.data, None
-    if data[:4] == b"glTF":
-        text, chunk = glb_chunks(data, bundle.main)
-    else:
-        text = memoryview(data.removeprefix(b"\xef\xbb\xbf"))
-    try:
-        document = orjson.loads(text)
-    except orjson.JSONDecodeError as error:
-        place = f"line {error.lineno}, column {error.colno}"
-        raise UnusableInput(f"the JSON is broken at {place}; export the file again", where=bundle.main) from error
-    if not isinstance(document, dict):
-        raise UnusableInput("the JSON is not an object; this is no glTF file", where=bundle.main)
-    asset = document.get("asset")
-    version = asset.get("version") if isinstance(asset, dict) else None
-    if not isinstance(version, str):
-        raise UnusableInput("there is no asset.version; this is no glTF 2.0 file", where=bundle.main)
-    if version.split(".")[0] != "2":
-        raise UnusableInput(
-            f"this is glTF {version[:20]}; only version 2 can be read, export it as 2.0", where=bundle.main
-        )
-    return document, chunk
-
-
-def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
-    if len(data) < 20:
-        raise UnusableInput(f"the file is cut off after {len(data)} bytes", where=name)
-    version, length = struct.unpack_from("<II", data, 4)
-    if version != 2:
-        raise UnusableInput(f"this is GLB version {version}; only version 2 can be read", where=name)
-    if length > len(data):
-        raise UnusableInput(
-            f"the header claims {length} bytes and there are {len(data)}; the file is cut off", where=name
-        )
-    view, at = memoryview(data)[:length], 12
-    text: memoryview | None = None
-    binary: memoryview | None = None
-    while at + 8 <= length:
-        size, kind = struct.unpack_from("<II", view, at)
-        if at + 8 + size > length:
-            raise UnusableInput(
-                f"the chunk at byte {at} claims {size} bytes and {length - at - 8} are left", where=name
-            )
-        body = view[at + 8 : at + 8 + size]
-        if kind == 0x4E4F534A and text is None:
-            text = body
-        elif kind == 0x004E4942 and binary is None:
-            binary = body
-        at += 8 + size
-    if text is None:
-        raise UnusableInput("there is no JSON chunk; this is no GLB file", where=name)
-    return text, binary
 
 
 def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> None:
