@@ -63,8 +63,8 @@ def text() -> str:
         f"Read: {', '.join(endings())}, and zip of them. Written: {', '.join(sorted(writable()))}.",
         "",
         f"Extensions of glTF that are read: {', '.join(sorted(SUPPORTED))}. A file that requires another is refused; of an optional one "
-        "it is told what stays behind. JSON that is not UTF-8 is taken for UTF-16 or Windows-1252, as a guess; NaN and letters "
-        "cut in half cost their value only.",
+        "it is told what stays behind. Text that is not UTF-8 is taken for Windows-1252, as a guess, in every format; NaN and letters "
+        "cut in half cost their value only in glTF.",
         "",
     ]
     lines += [

@@ -276,7 +276,7 @@ class Reading(unittest.TestCase):
         text = json.dumps(plain, ensure_ascii=False)
         for written, name, scale, code in (
             (text.encode("cp1252"), "Bänk", 2.0, "import.encoding"),
-            (text.encode("utf-16"), "Bänk", 2.0, "import.encoding"),
+            (text.encode("utf-16"), "Bänk", 2.0, ""),
             (text.encode("utf-8-sig"), "Bänk", 2.0, ""),
             (text.replace("ä", "\\ud83d").encode(), "B\ufffdnk", 2.0, "import.json"),
             (text.replace("ä", "\\ud83e\\ude91").encode(), "B\U0001fa91nk", 2.0, ""),

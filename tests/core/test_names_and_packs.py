@@ -17,7 +17,7 @@ import trimesh
 from tests.core.test_pose import FIGURE
 from tests.support import one_triangle, read
 from tidy_caravan.core.errors import TooLarge, UnusableInput
-from tidy_caravan.core.formats import bundle_from_path, bundles_from_files, load
+from tidy_caravan.core.formats import bundle_from_path, bundles_from_files, load, write
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
@@ -139,6 +139,29 @@ class Encodings(unittest.TestCase):
         with TemporaryDirectory() as folder:
             (Path(folder) / "x.usda").write_bytes(USDA.replace(b"plain", b"caf\xe9"))
             self.assertEqual(len(load(bundle_from_path(Path(folder) / "x.usda")).nodes.parts), 1)
+
+    def test_names_in_another_encoding_are_read_as_a_guess(self) -> None:
+        sheet = trimesh.Scene()
+        sheet.add_geometry(trimesh.creation.box(), node_name="Bank", geom_name="Bank")
+        solid = trimesh.creation.box().export(file_type="stl_ascii").partition("\n")[2]
+        texts = {
+            "obj": ("mtllib m.mtl\no Bänk\nusemtl Grün\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "Bänk"),
+            "stl": (f"solid Bänk\n{solid}", "Bänk"),
+            "dae": (
+                write(read(sheet.export(file_type="glb")), "dae", "a").files["a.dae"].decode().replace("Bank", "Bänk"),
+                "Bänk",
+            ),
+        }
+        for ending, (text, name) in texts.items():
+            for encoding, guessed in (("cp1252", True), ("utf-8", False)):
+                with self.subTest(ending, encoding=encoding):
+                    library = "newmtl Grün\nKd 0 1 0\n".encode(encoding)
+                    scene = read({f"a.{ending}": text.encode(encoding), "m.mtl": library}, f"a.{ending}")
+                    self.assertIn(name, set(scene.nodes.names) | {m.name for m in scene.meshes})
+                    told = [n.kind for n in scene.notes if n.code == "import.encoding"]
+                    self.assertEqual(set(told), {"guess"} if guessed else set())
+                    if ending == "obj":
+                        self.assertEqual([m.name for m in scene.materials], ["Grün"])
 
     def test_damage_is_told_in_our_words(self) -> None:
         for cut in range(60, len(USDA) - 20, 97):

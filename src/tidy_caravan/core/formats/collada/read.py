@@ -22,9 +22,9 @@ def read(bundle: Bundle) -> Scene:
     """All visual scenes; the one that the file instances is the default. Raises UnusableInput."""
     budget = Budget(bundle.limits.decoded_bytes)
     budget.take(len(bundle.data) * 2, bundle.main)
-    document = Document(parse(bundle.data, bundle.main), bundle.main)
-    version = document.root.get("version", "")
     notes: list[Note] = []
+    document = Document(parse(bundle.data, bundle.main, notes), bundle.main)
+    version = document.root.get("version", "")
     if not version.startswith(("1.4", "1.5")):
         notes.append(
             Note(

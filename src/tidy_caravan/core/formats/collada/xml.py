@@ -10,6 +10,8 @@ import numpy as np
 from lxml import etree
 
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.encoding import MARKS, in_utf8
+from tidy_caravan.core.scene import Note
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 
 ENCODINGS = re.compile(rb"""<\?xml[^>]*encoding\s*=\s*["']([A-Za-z0-9._\-]+)["']""")
@@ -25,7 +27,7 @@ COMMAS = bytes.maketrans(b" \t\r\n", b",,,,")
 Element = Any
 
 
-def parse(data: bytes, where: str) -> Element:
+def parse(data: bytes, where: str, notes: list[Note]) -> Element:
     """The document element with all tags reduced to their local names. Raises UnusableInput.
 
     Entities are refused before parsing, whatever they would expand to; huge number lists are allowed.
@@ -46,6 +48,8 @@ def parse(data: bytes, where: str) -> Element:
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, huge_tree=True, remove_comments=True, remove_pis=True
     )
+    if (not declared or name.startswith("utf")) and not data.startswith(MARKS):
+        data = in_utf8(data, where, notes)
     try:
         root = etree.fromstring(data, parser)
     except etree.XMLSyntaxError as error:

@@ -1,7 +1,5 @@
 """glTF 2.0: loose or as one GLB; read and written by our own code, received through pygltflib."""
 
-from codecs import BOM_UTF16_BE, BOM_UTF16_LE
-
 from tidy_caravan.core.formats.abilities import EVERYTHING
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
@@ -11,9 +9,8 @@ ABILITY = EVERYTHING
 
 def sniff(head: bytes) -> bool:
     """The magic of GLB, or a JSON object, in UTF-8 or in UTF-16 with its mark."""
-    if head[:4] == b"glTF" or head.startswith((BOM_UTF16_LE, BOM_UTF16_BE)):
-        return True
-    return head.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"{"
+    text = head.lstrip(b"\xef\xbb\xbf \t\r\n")
+    return head[:4] == b"glTF" or text[:1] == b"{" or text.startswith((b"\xff\xfe{", b"\xfe\xff\0{"))
 
 
 RECEIVE = later(__name__, "receive:receive_gltf")

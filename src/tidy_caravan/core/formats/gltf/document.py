@@ -6,13 +6,13 @@ import json
 import math
 import re
 import struct
-from codecs import BOM_UTF16_BE, BOM_UTF16_LE
 from typing import Any
 
 import orjson
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.scene import Note
 
 HALF = re.compile("[\ud800-\udfff]")
@@ -79,18 +79,12 @@ def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
 def understood(text: bytes, notes: list[Note]) -> Any:
     """What JSON means that is not quite RFC 8259: another encoding than UTF-8, letters cut in half, numbers that are
     none. Each is told. None for what is broken."""
+    told: list[Note] = []
     try:
-        written = text.decode("utf-16" if text.startswith((BOM_UTF16_LE, BOM_UTF16_BE)) else "utf-8-sig")
-        encoding = "UTF-16" if text.startswith((BOM_UTF16_LE, BOM_UTF16_BE)) else ""
-    except UnicodeDecodeError:
-        written, encoding = text.decode("cp1252", errors="replace"), "Windows-1252"
-    try:
-        document = json.loads(written)
+        document = json.loads(in_utf8(text, "JSON", told))
     except (ValueError, RecursionError):
         return None
-    if encoding:
-        said = f"The text is not UTF-8, as the standard asks; it was taken for {encoding}. Check names with accents."
-        notes.append(Note("guess", "import.encoding", "JSON", said))
+    notes += told
     halves: list[str] = []
     numbers: list[str] = []
     document = cleaned(document, "", halves, numbers)

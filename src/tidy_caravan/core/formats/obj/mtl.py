@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.formats.shared.images import picture
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
 from tidy_caravan.core.scene.look import LARGEST_GLOW, glowing
@@ -62,7 +63,7 @@ class MaterialTable:
         """Reads one library, or several separated by blanks when no file has the whole name."""
         data = self._find(names)
         if data is not None:
-            self.parse(data.decode("utf-8", errors="replace"), names)
+            self.parse(in_utf8(data, names, self.notes).decode(), names)
             return
         parts = names.split()
         for part in parts if len(parts) > 1 else [names]:
@@ -77,7 +78,7 @@ class MaterialTable:
                     )
                 )
             else:
-                self.parse(data.decode("utf-8", errors="replace"), part)
+                self.parse(in_utf8(data, part, self.notes).decode(), part)
 
     def _find(self, name: str) -> bytes | None:
         try:

@@ -14,6 +14,7 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.formats.shared.many import astray, tell, tell_rest
 from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
@@ -89,7 +90,7 @@ def read(bundle: Bundle) -> Scene:
             "OBJ declares neither unit nor axes; metre, Y up, right-handed was assumed.",
         )
     ]
-    data = bundle.data.replace(b"\r\n", b"\n").replace(b"\r", b"\n").replace(b"\\\n", b" ")
+    data = in_utf8(bundle.data, bundle.main, notes).replace(b"\r\n", b"\n").replace(b"\r", b"\n").replace(b"\\\n", b" ")
     materials = MaterialTable(bundle, notes)
     parsed = split_lines(data, materials, bundle.tell)
     positions, colors = vertices(parsed.positions, "v", 3, notes)

@@ -13,6 +13,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
+from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import join
@@ -33,7 +34,6 @@ def read(bundle: Bundle) -> Scene:
     text = (
         data.lstrip()[:5].lower() == b"solid" and b"facet" in data[: data.find(b"\n") + 4096] and not fits_binary(data)
     )
-    solids = text_solids(data, stem, bundle.main, bundle.tell) if text else [binary_solid(data, stem, bundle.main)]
     notes = [
         Note(
             "guess",
@@ -42,6 +42,10 @@ def read(bundle: Bundle) -> Scene:
             "STL declares neither unit nor axes; millimetre, Z up, right-handed is usual for it and was assumed.",
         )
     ]
+    if text:
+        solids = text_solids(in_utf8(data, bundle.main, notes).decode(), stem, bundle.main, bundle.tell)
+    else:
+        solids = [binary_solid(data, stem, bundle.main)]
     travels = Travels()
     meshes: list[Mesh] = []
     names: list[str] = []
@@ -84,10 +88,9 @@ def binary_solid(data: bytes, name: str, where: str) -> tuple[str, F64, F32]:
     return name, rows["corners"].astype(np.float64), np.array(rows["normal"])
 
 
-def text_solids(data: bytes, stem: str, where: str, say: Callable[..., None]) -> list[tuple[str, F64, F32]]:
+def text_solids(text: str, stem: str, where: str, say: Callable[..., None]) -> list[tuple[str, F64, F32]]:
     """(name, corners (T, 3, 3), stored normals (T, 3)) per solid. Raises UnusableInput."""
     out: list[tuple[str, F64, F32]] = []
-    text = data.decode("utf-8", errors="replace")
     blocks = ("\n" + text.lstrip()).split("\nsolid")[1:]
     for k, block in enumerate(blocks):
         if k % OFTEN == 0:

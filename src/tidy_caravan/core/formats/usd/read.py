@@ -16,6 +16,7 @@ from typing import Any
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.encoding import in_utf8, is_utf8
 from tidy_caravan.core.formats.shared.images import packed_channels, picture
 from tidy_caravan.core.scene import Image, Note, Scene
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
@@ -39,7 +40,7 @@ def read(bundle: Bundle) -> Scene:
     with ExitStack() as stack:
         main = bundle.main
         told: list[Note] = []
-        if bundle.folder is not None and sayable(str(bundle.folder / main)) and in_utf8(bundle.data):
+        if bundle.folder is not None and sayable(str(bundle.folder / main)) and sound(bundle.data):
             top = bundle.folder
         else:
             top = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="caravan-usd-")))
@@ -78,15 +79,9 @@ def sayable(path: str) -> bool:
     return True
 
 
-def in_utf8(data: bytes) -> bool:
+def sound(data: bytes) -> bool:
     """Whether a layer is text in UTF-8, or no text at all."""
-    if data[:5] != b"#usda":
-        return True
-    try:
-        data.decode("utf-8")
-    except UnicodeDecodeError:
-        return False
-    return True
+    return data[:5] != b"#usda" or is_utf8(data)
 
 
 def readable(files: Mapping[str, bytes], told: list[Note]) -> dict[str, bytes]:
@@ -95,11 +90,7 @@ def readable(files: Mapping[str, bytes], told: list[Note]) -> dict[str, bytes]:
     for name, data in files.items():
         if not sayable(name):
             continue
-        if not in_utf8(data):
-            data = data.decode("cp1252", errors="replace").encode()
-            text = "The layer is not in UTF-8, as the format wants it; it was taken for Windows-1252."
-            told.append(Note("guess", "import.encoding", name[:120], text))
-        out[name] = data
+        out[name] = data if sound(data) else in_utf8(data, name, told)
     return out
 
 
