@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.loading import loading
 
 FORMATS_HELP = "glb (as it is without), gltf, usda, usdc, usdz, dae, obj, ply, stl"
 
@@ -134,7 +135,8 @@ def main(argv: list[str] | None = None) -> int:
     """Runs one command; returns the exit code."""
     try:
         args = parser().parse_args(argv)
-        from tidy_caravan import commands  # brings all libraries with it; the help needs none of them
+        with loading():
+            from tidy_caravan import commands  # brings all libraries with it; the help needs none of them
 
         return commands.COMMANDS[args.command](args)
     except SystemExit as stop:

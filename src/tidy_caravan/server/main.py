@@ -8,10 +8,13 @@ from pathlib import Path
 
 
 def main() -> int:
-    from tidy_caravan.core.errors import CaravanError
-    from tidy_caravan.server.faults import disk_full
-    from tidy_caravan.server.settings import ROOT
-    from tidy_caravan.server.start import serve
+    from tidy_caravan.core.loading import loading
+
+    with loading():
+        from tidy_caravan.core.errors import CaravanError
+        from tidy_caravan.server.faults import disk_full
+        from tidy_caravan.server.settings import ROOT
+        from tidy_caravan.server.start import serve
 
     parser = argparse.ArgumentParser(
         prog="tidy-caravan-server", description="Starts the server, with its database and its workers."

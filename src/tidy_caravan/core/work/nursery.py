@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import gc
 import importlib
 import json
 import os
@@ -22,6 +21,8 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+
+from tidy_caravan.core.loading import loading
 
 REFUSED = -1
 """Answered instead of a process id: this process cannot fork any more; another is to be started."""
@@ -78,13 +79,11 @@ def load(modules: Sequence[str]) -> bool:
     One that fails is left for the child to fail on.
     """
     new = [m for m in modules if m not in sys.modules]
-    for module in new:
-        with contextlib.suppress(Exception):
-            for needed in getattr(importlib.import_module(module), "LOADS", ()):
-                getattr(importlib.import_module(needed), "get_ready", lambda: None)()
-    if new:
-        gc.collect()
-        gc.freeze()  # children that collect do not copy what they never use
+    with loading():
+        for module in new:
+            with contextlib.suppress(Exception):
+                for needed in getattr(importlib.import_module(module), "LOADS", ()):
+                    getattr(importlib.import_module(needed), "get_ready", lambda: None)()
     return len(os.listdir("/proc/self/task")) == 1
 
 

@@ -30,8 +30,8 @@ NICE = 10
 MEMORY_LOG = "distributed.worker.memory"
 METHOD = "forkserver" if sys.version_info >= (3, 11, 1) else "spawn"
 """Before 3.11.1 whoever was on the machine could have code run by the process that others are forked from (CVE-2022-42919)."""
-LOADED = ("tidy_caravan.server.jobs.tasks", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-"""What the process has loaded that worker processes are forked from: they would load it for three seconds each."""
+PRELOADED = ["tidy_caravan.server.jobs.preloaded"]
+"""Instead of what the library would have the process load that worker processes are forked from."""
 
 
 class Silent:
@@ -140,7 +140,7 @@ class Workers:
             self.client = Client(settings.scheduler, security=security_of(settings), timeout=20, set_as_default=False)
             return
         if METHOD == "forkserver":
-            get_mp_context().set_forkserver_preload(["distributed", *LOADED])  # instead of what it would have loaded
+            get_mp_context().set_forkserver_preload(PRELOADED)
         security = Security.temporary()
         common = {"host": "127.0.0.1", "protocol": "tls://", "security": security}
         logger = logging.getLogger(MEMORY_LOG)
