@@ -14,6 +14,8 @@ from typing import NoReturn
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.loading import loading
 
+FILE_HELP = "a scene, alone or in a zip"
+TO_HELP = "the destination; see destinations"
 FORMATS_HELP = "glb (as it is without), gltf, usda, usdc, usdz, dae, obj, ply, stl"
 
 
@@ -40,26 +42,26 @@ def parser() -> Parser:
     )
     commands = top.add_subparsers(dest="command", required=True, parser_class=Parser)
     one = commands.add_parser("survey", help="what is in a scene file, and what is wrong with it")
-    one.add_argument("file", type=Path)
-    one.add_argument("--destination", metavar="NAME")
+    one.add_argument("file", type=Path, help=FILE_HELP)
+    one.add_argument("--destination", metavar="NAME", help="whose limits hold; see destinations")
     one.add_argument("--route", type=Path, metavar="ROUTE.json", help="with what it says is left as it is")
     one.add_argument("--pictures", type=Path, metavar="DIR", help="a picture of the worst places of each finding")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
-    two.add_argument("file", type=Path)
-    two.add_argument("--to", required=True, metavar="NAME")
-    two.add_argument("--out", required=True, type=Path, metavar="DIR")
-    two.add_argument("--route", type=Path, metavar="ROUTE.json")
+    two.add_argument("file", type=Path, help=FILE_HELP)
+    two.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
+    two.add_argument("--out", required=True, type=Path, metavar="DIR", help="for the package and its manifest")
+    two.add_argument("--route", type=Path, metavar="ROUTE.json", help="steps and sets; the usual ones otherwise")
     two.add_argument("--format", type=writable_format, default="glb", metavar="FORMAT", help=FORMATS_HELP)
     two.add_argument("--pictures", type=Path, metavar="DIR", help="a picture before and after each step")
     three = commands.add_parser(
         "arrive", help="read a package back as its destination would and compare it with the source"
     )
-    three.add_argument("dir", type=Path)
-    three.add_argument("--against", required=True, type=Path, metavar="FILE")
+    three.add_argument("dir", type=Path, help="folder of the package")
+    three.add_argument("--against", required=True, type=Path, metavar="FILE", help="the source that it was made from")
     four = commands.add_parser("destinations", help="the conventions that are known")
     five = commands.add_parser("propose", help="the route that the survey of a scene proposes, with reasons")
-    five.add_argument("file", type=Path)
-    five.add_argument("--to", required=True, metavar="NAME")
+    five.add_argument("file", type=Path, help=FILE_HELP)
+    five.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     five.add_argument("--route", type=Path, metavar="ROUTE.json", help="whose sets, and what is left as it is, hold")
     five.add_argument(
         "--out", type=Path, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
@@ -67,20 +69,25 @@ def parser() -> Parser:
     six = commands.add_parser(
         "price", help="what a frame of a scene costs, ways to combine parts, steps that meet a budget"
     )
-    six.add_argument("file", type=Path)
-    six.add_argument("--to", required=True, metavar="NAME")
+    six.add_argument("file", type=Path, help=FILE_HELP)
+    six.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     six.add_argument("--route", type=Path, metavar="ROUTE.json", help="price what the route makes of it")
     six.add_argument("--top", choices=("part", "mesh", "material", "layer"), default="part", help="what costs most, by")
     six.add_argument("--parts", metavar="PATTERN", help="compare ways to let parts of such names travel")
-    six.add_argument("--by", choices=("parent", "layer", "material", "cell", "all"), default="parent")
+    six.add_argument(
+        "--by",
+        choices=("parent", "layer", "material", "cell", "all"),
+        default="parent",
+        help="what they are combined by",
+    )
     six.add_argument("--calls", type=int, default=0, metavar="N", help="steps that bring draw calls below this")
     six.add_argument("--triangles", type=int, default=0, metavar="N", help="the same for triangles")
     six.add_argument(
         "--megabytes", type=float, default=0, metavar="MB", help="the same for vertices, indices, textures"
     )
     seven = commands.add_parser("light", help="what lightmaps weigh, for a texel size or for so many megabytes")
-    seven.add_argument("file", type=Path)
-    seven.add_argument("--to", required=True, metavar="NAME")
+    seven.add_argument("file", type=Path, help=FILE_HELP)
+    seven.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     seven.add_argument("--route", type=Path, metavar="ROUTE.json", help="of what the route makes of it, by its sets")
     seven.add_argument("--texel", type=float, default=0.05, metavar="M", help="metres of a texel of weight 1")
     seven.add_argument("--megabytes", type=float, metavar="MB", help="the finest texels that are enough for")
@@ -90,10 +97,12 @@ def parser() -> Parser:
     )
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
     eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write the page")
-    eight.add_argument("file", type=Path)
-    eight.add_argument("--to", required=True, metavar="NAME")
+    eight.add_argument("file", type=Path, help=FILE_HELP)
+    eight.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     eight.add_argument("--route", type=Path, metavar="ROUTE.json", help="the route; the usual one otherwise")
-    eight.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="for light.exr and light.png")
+    eight.add_argument(
+        "--out", type=Path, required=True, metavar="FOLDER", help="for light.exr and light.png, or those of each page"
+    )
     eight.add_argument("--samples", type=int, default=8, metavar="N", help="of each texel")
     eight.add_argument(
         "--divide", type=int, default=4, metavar="N", help="maps that many times smaller, for a first look"

@@ -340,6 +340,9 @@ def run_bake(args: argparse.Namespace) -> int:
         f"  the file's lights: suns {report.sun_lux:.0f} lux, lamps {report.lamps_lumen:.0f} lumen, "
         f"what glows {report.glow_lumen:.0f} lumen; white is {report.white:.0f} lux"
     )
+    for page in report.pages:
+        of = "" if page.number is None else f", page {page.number} of the route"
+        print(f"  {page.name}.exr: {page.width} × {page.height} texels{of}")
     for part in report.parts[:SHOWN]:
         print(
             f"  {part.name}: {part.lux:.0f} lux, noise {part.noise:.0%}, {part.buried:.0%} look into a wall, {part.leaks} texels with light through a gap"

@@ -1,20 +1,24 @@
-"""Prints the reference of checks, steps, formats and destinations, from what registered itself."""
+"""Prints the reference of checks, steps, formats, destinations, commands and addresses, from what registered itself."""
 
 from __future__ import annotations
 
+import argparse
 import inspect
 
+from tidy_caravan.cli import parser
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.formats.gltf.read import SUPPORTED
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
+from tidy_caravan.server.app import create_app
+from tidy_caravan.server.settings import Settings
 
 
 def text() -> str:
     """The whole page as Markdown."""
     lines = [
-        "# Checks, steps, formats, destinations",
+        "# Checks, steps, formats, destinations, shell, API",
         "",
         "Printed by `python -m tidy_caravan.reference`; a test keeps it fresh.",
         "",
@@ -79,7 +83,52 @@ def text() -> str:
         lines.append(
             f"| `{d.name}` | {w.metres_per_unit:g} m | {w.up} | {w.forward} | {w.handedness} | {scale} | {d.max_texture} px |"
         )
-    return "\n".join([*lines, ""])
+    return "\n".join([*lines, "", *shell(), "", *addresses(), ""])
+
+
+def shell() -> list[str]:
+    """Every command with its options, as its help has them."""
+    lines = [
+        "## Shell",
+        "",
+        "Every command takes `--json`. Exit 0: fine. 1: findings of severity error, or something is missing or did not arrive. "
+        "2: unusable input, one sentence on stderr.",
+    ]
+    (commands,) = (a for a in parser()._actions if isinstance(a, argparse._SubParsersAction))
+    said = {a.dest: a.help or "" for a in commands._choices_actions}
+    for name, command in commands.choices.items():
+        lines += ["", f"### `{name}`", "", f"{sentence(said[name])}", ""]
+        for option in command._actions:
+            if option.dest not in ("help", "json"):
+                given = (
+                    f" {option.metavar or option.dest.upper()}" if option.option_strings and option.nargs != 0 else ""
+                )
+                called = (option.option_strings or [option.dest.upper()])[0] + given
+                default = "" if option.default in (None, False, argparse.SUPPRESS) else f" (default {option.default})"
+                choices = f" {', '.join(map(str, option.choices))}." if option.choices else ""
+                lines.append(f"- `{called}`: {sentence(option.help or option.dest)}{choices}{default}")
+    return lines
+
+
+def addresses() -> list[str]:
+    """Every address of the API with what it is for."""
+    lines = [
+        "## API",
+        "",
+        "What it takes and answers: `GET /api/openapi.json`.",
+        "",
+        "| address | what it does |",
+        "| --- | --- |",
+    ]
+    for path, operations in create_app(Settings(database=""), work=False).openapi()["paths"].items():
+        for method, operation in operations.items():
+            said = operation.get("description") or f"{operation['summary']}."
+            lines.append(f"| `{method.upper()} {path}` | {' '.join(said.split())} |")
+    return lines
+
+
+def sentence(text: str) -> str:
+    return text[:1].upper() + text[1:].rstrip(".") + "."
 
 
 if __name__ == "__main__":

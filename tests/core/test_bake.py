@@ -482,10 +482,10 @@ class Denoised(unittest.TestCase):
             look_at(lit, 1, ask.model_copy(update={"denoise": False}), Workshop()),
         )
         self.assertIn("the noise could not be taken out (it crashed)", found.report.lost)
-        np.testing.assert_array_equal(found.page.light, plain.page.light)
+        np.testing.assert_array_equal(found.pages[0].light, plain.pages[0].light)
         clean = look_at(lit, 1, ask, Workshop())
         self.assertEqual(clean.report.lost, [])
-        self.assertTrue((clean.page.light != plain.page.light).any())
+        self.assertTrue((clean.pages[0].light != plain.pages[0].light).any())
 
 
 class Texels(unittest.TestCase):
@@ -607,8 +607,8 @@ class Bakes(unittest.TestCase):
         sizes = np.where(scene.nodes.mesh[:, None] >= 0, [[16, 16]], 0).astype(np.int32)
         lit = scene.but(meshes=meshes, nodes=replace(scene.nodes, lightmap=sizes))
         found = look_at(lit, 1, BakeAsk(samples=1, divide=1, bounces=1), Workshop())
-        self.assertTrue(np.isfinite(found.page.light).all())
-        self.assertGreater(found.page.light.max(), 0)
+        self.assertTrue(np.isfinite(found.pages[0].light).all())
+        self.assertGreater(found.pages[0].light.max(), 0)
         told = " / ".join(found.report.unread)
         self.assertIn("negative or no number (lamp, spot, glow and 1 more)", told)
         self.assertIn("the image is missing or cannot be read (wall)", told)

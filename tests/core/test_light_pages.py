@@ -19,15 +19,20 @@ from pxr import Usd, UsdGeom, Vt
 from tests.core.test_light_budget import hall
 from tests.core.test_lists import target
 from tests.core.test_sides import as_mesh, at
+from tidy_caravan.core.bake.look import look_at
+from tidy_caravan.core.bake.pages import by_themselves, filled, for_view, laid_out
+from tidy_caravan.core.bake.report import BakeAsk
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Material, Scene, make_nodes
+from tidy_caravan.core.space.convert import keep_nodes
 from tidy_caravan.core.steps.base import StepContext
 from tidy_caravan.core.steps.light_budget import LightBudget
 from tidy_caravan.core.steps.light_pages import LightPages
+from tidy_caravan.core.work.heavy import Workshop
 
 COUNT = 40
 
@@ -304,6 +309,68 @@ def rewritten(path: Path, change: Any) -> int:
             count += len(given)
     stage.Save()
     return count
+
+
+class Baked(unittest.TestCase):
+    """A bake lies on the pages that the manifest tells of, or on as many of its own as it takes."""
+
+    def test_it_lies_where_the_route_put_the_maps(self) -> None:
+        scene, _ = LightPages(side=128, by="layer").apply(street(), StepContext())
+        nodes = scene.nodes
+        scene = scene.but(nodes=replace(nodes, page=nodes.page + np.array([5, 0, 0, 0, 0], np.int32)))
+        scene = keep_nodes(scene, nodes.layer == 0)  # the slab is larger than a page
+        for divide, fits in ((1, True), (2, True), (32, False)):
+            look = look_at(scene, 1, BakeAsk(samples=1, divide=divide, bounces=0), Workshop())
+            pages = look.report.pages
+            self.assertEqual({p.number is not None for p in pages}, {fits}, divide)
+            self.assertEqual(set(look.files()), {f"{p.name}.{end}" for p in pages for end in ("exr", "png")})
+            if not fits:
+                continue
+            self.assertEqual([p.name for p in pages], [f"light_{p.number}" for p in pages])
+            self.assertGreater(len(pages), 1)
+            rest = {p.number: page.light.copy() for p, page in zip(pages, look.pages, strict=True)}
+            for k, sheet in enumerate(look.baked.sheets):
+                number, x, y, width, height = scene.nodes.page[sheet.node].tolist()
+                own = rest[number]
+                self.assertEqual(own.shape[:2], (height // divide, width // divide))
+                x, y = x // divide, y // divide
+                region = own[y : y + sheet.height, x : x + sheet.width]
+                image, there = look.baked.image(k, BakeAsk().mix())
+                hidden = np.zeros(there.size, np.bool_)
+                hidden[sheet.index[look.baked.buried(k)]] = True
+                np.testing.assert_array_equal(region, filled(image, there, hidden.reshape(there.shape)))
+                region[:] = 0
+            self.assertFalse(any(page.any() for page in rest.values()))
+
+    def test_what_one_page_does_not_hold_lies_on_several(self) -> None:
+        rng = np.random.default_rng(3)
+        size = 2 ** rng.integers(6, 12, (60, 2))
+        nodes = make_nodes([-1] * 60, np.tile(np.eye(4), (60, 1, 1)), [""] * 60, lightmap=size.astype(np.int32))
+        layout = laid_out(nodes, np.arange(60), size, 1)
+        self.assertGreater(len(layout.side), 1)
+        self.assertEqual([layout.name(k) for k in range(2)], ["light_0", "light_1"])
+        taken = [np.zeros((h, w), np.int8) for w, h in layout.side.tolist()]
+        for page, (x, y), (w, h) in zip(layout.page, layout.corner, layout.size, strict=True):
+            taken[page][y : y + h, x : x + w] += 1
+        self.assertEqual(max(int(t.max()) for t in taken), 1)
+        self.assertEqual(sum(int(t.sum()) for t in taken), int(size.prod(axis=1).sum()))
+        with self.assertRaisesRegex(ValueError, "more than 67 million texels"):
+            laid_out(nodes, np.arange(60), np.full((60, 2), 2048), 1)
+        with self.assertRaisesRegex(ValueError, "larger than a page"):
+            laid_out(nodes, np.arange(1), np.array([[8192, 64]]), 1)
+
+    def test_a_view_finds_each_map_on_the_pages_that_it_loads(self) -> None:
+        size = np.array([[4096, 4096], [4096, 2048], [512, 512], [1024, 2048]])
+        layout = by_themselves(size)
+        pictures = [np.zeros((h, w, 3), np.uint8) for w, h in layout.side.tolist()]
+        for k, (page, (x, y), (w, h)) in enumerate(zip(layout.page, layout.corner, size, strict=True)):
+            pictures[page][y : y + h, x : x + w] = 50 * (k + 1)
+        stack, places = for_view(layout, pictures)
+        self.assertLessEqual(stack[..., 0].size, 4096**2)
+        for k, (sx, sy, ox, oy, page) in enumerate(places):
+            for u, v in ((0.01, 0.01), (0.99, 0.02), (0.5, 0.98)):
+                row, column = int((v * sy + oy) * stack.shape[1]), int((u * sx + ox) * stack.shape[2])
+                self.assertEqual(stack[int(page), row, column].tolist(), [50 * (k + 1)] * 3)
 
 
 if __name__ == "__main__":

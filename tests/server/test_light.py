@@ -125,7 +125,9 @@ class Bakes(unittest.TestCase):
             view = c.get(f"/api/jobs/{job['id']}/view").content
             header = json.loads(view[8 : 8 + int.from_bytes(view[:8], "little")])
             self.assertEqual(header["places"]["shape"], [6, 4])
-            self.assertEqual(header["page"]["shape"], [*pixels.shape[:2], 4])
+            self.assertEqual(header["pages"]["shape"], [1, *pixels.shape[:2], 4])
+            self.assertEqual(header["leaves"]["shape"], [6])
+            self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.exr?page=1").status_code, 404)
             self.tidied()
             for ending in ("exr", "png"):
                 self.assertEqual(c.get(f"/api/jobs/{job['id']}/light.{ending}").status_code, 200, "it was freed")

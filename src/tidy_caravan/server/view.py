@@ -16,8 +16,8 @@ from tidy_caravan.server.store.scenes import to_bytes
 def view_bytes(scene: Scene, light: tuple[dict[int, AnyArray], AnyArray] | None = None) -> bytes:
     """safetensors: instances (N, 16) column by column, nodes (N,), lightmaps (N, 2) in texels, and all meshes end to end.
 
-    light: by node where its map lies on a page (scale and offset, 4), and the page as sRGB (H, W, 3): then also
-    places (N, 4) and page (H, W, 4). Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough.
+    light: by node where its map lies (scale, offset and page, 5), and the pages as sRGB (P, H, W, 3): then also
+    places (N, 4), leaves (N,) and pages (P, H, W, 4). Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough.
     Each mesh's triangles are sorted by material: a run is one draw call for all its instances.
     """
     scene = at_rest(scene)
@@ -72,8 +72,10 @@ def view_bytes(scene: Scene, light: tuple[dict[int, AnyArray], AnyArray] | None 
     arrays["sources"] = nodes.source[order].astype(np.int32)
     arrays["lightmaps"] = nodes.lightmap[order].astype(np.float32)
     if light is not None:
-        arrays["places"] = np.array([light[0].get(i, np.zeros(4)) for i in order.tolist()], np.float32).reshape(-1, 4)
-        arrays["page"] = np.dstack([light[1], np.full(light[1].shape[:2], 255, np.uint8)])  # as textures want it
+        places = np.array([light[0].get(i, np.zeros(5)) for i in order.tolist()], np.float32).reshape(-1, 5)
+        arrays["places"], arrays["leaves"] = np.ascontiguousarray(places[:, :4]), np.ascontiguousarray(places[:, 4])
+        white = np.full((*light[1].shape[:3], 1), 255, np.uint8)
+        arrays["pages"] = np.concatenate([light[1], white], axis=3)  # as textures want it
     meta = {
         "centre": centre.tolist(),
         "low": (low - centre).tolist(),

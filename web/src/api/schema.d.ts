@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read Arrival */
+        /**
+         * Read Arrival
+         * @description What the comparison came to: the verdict, its reasons, and how many parts are right.
+         */
         get: operations["read_arrival"];
         put?: never;
         post?: never;
@@ -48,7 +51,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Checks */
+        /**
+         * Checks
+         * @description All checks of the survey, by family.
+         */
         get: operations["checks"];
         put?: never;
         post?: never;
@@ -177,7 +183,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read Haul */
+        /**
+         * Read Haul
+         * @description A haul with its source, route, newest run, package and arrival, and the ETag that a change needs.
+         */
         get: operations["read_haul"];
         put?: never;
         post?: never;
@@ -362,7 +371,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read Job */
+        /**
+         * Read Job
+         * @description How far a job is, or how it ended.
+         */
         get: operations["read_job"];
         put?: never;
         post?: never;
@@ -421,7 +433,7 @@ export interface paths {
         };
         /**
          * Baked Page
-         * @description The page of a bake: light in lux as 32-bit floats, or a picture of it.
+         * @description A page of a bake: light in lux as 32-bit floats, or a picture of it.
          */
         get: operations["baked_page"];
         put?: never;
@@ -479,7 +491,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Manifest */
+        /**
+         * Manifest
+         * @description What is in the package and what was done to it, as it lies beside its files.
+         */
         get: operations["manifest"];
         put?: never;
         post?: never;
@@ -496,7 +511,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read Scene */
+        /**
+         * Read Scene
+         * @description Figures, bounds, convention and notes of a scene.
+         */
         get: operations["read_scene"];
         put?: never;
         post?: never;
@@ -574,7 +592,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List Findings */
+        /**
+         * List Findings
+         * @description What the survey found in the scene, the worst first.
+         */
         get: operations["list_findings"];
         put?: never;
         post?: never;
@@ -733,7 +754,8 @@ export interface paths {
         };
         /**
          * List Parts
-         * @description One page of parts, sorted and filtered in the database.
+         * @description One page of parts, sorted and filtered in the database. The order is asked for once and kept for the other pages:
+         *     sorting takes ten times as long as fetching a page.
          */
         get: operations["list_parts"];
         put?: never;
@@ -791,7 +813,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Picture */
+        /**
+         * Picture
+         * @description A small picture of the whole scene.
+         */
         get: operations["picture"];
         put?: never;
         post?: never;
@@ -1413,6 +1438,8 @@ export interface components {
             maps: number;
             /** Noise */
             noise: number;
+            /** Pages */
+            pages: components["schemas"]["BakedPage"][];
             /** Parts */
             parts: components["schemas"]["BakedPart"][];
             /** Rays */
@@ -1485,6 +1512,21 @@ export interface components {
              */
             stretched: "shared" | "a mesh for each shape";
             where?: components["schemas"]["Where"];
+        };
+        /**
+         * BakedPage
+         * @description One page of maps. name: of its files. number: as the route's lightmap pages and the manifest call it, none where the maps
+         *     were laid out for this bake alone.
+         */
+        BakedPage: {
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Number */
+            number: number | null;
+            /** Width */
+            width: number;
         };
         /**
          * BakedPart
@@ -5549,7 +5591,10 @@ export interface operations {
     };
     baked_page: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Which of the bake's pages, from 0 */
+                page?: number;
+            };
             header?: never;
             path: {
                 job_id: string;

@@ -172,12 +172,7 @@ export function Bake({ haul }: { haul: Haul }) {
                   />
                   mark leaks and texels in a wall
                 </label>
-                <a className="link" href={`/api/jobs/${baked.job}/light.exr`}>
-                  Download EXR
-                </a>
-                <a className="link" href={`/api/jobs/${baked.job}/light.png`}>
-                  PNG
-                </a>
+                <Pages job={baked.job} pages={report.pages} />
               </span>
             )}
           </p>
@@ -247,5 +242,41 @@ export function Bake({ haul }: { haul: Haul }) {
         </>
       )}
     </section>
+  );
+}
+
+/** What was baked as files: of one page, or of each of several. */
+function Pages({ job, pages }: { job: string; pages: BakeReport["pages"] }) {
+  const [wanted, setPage] = useState(0);
+  const page = Math.min(wanted, pages.length - 1);
+  const only = pages.length === 1 ? pages[0] : undefined;
+  return (
+    <>
+      {only && only.number !== null && (
+        <span className="opacity-80">
+          page {only.number} of the route, {only.width} × {only.height}
+        </span>
+      )}
+      {!only && (
+        <select
+          className="select select-xs w-56"
+          aria-label="Page"
+          value={page}
+          onChange={(e) => setPage(Number(e.target.value))}
+        >
+          {pages.map((p, k) => (
+            <option key={p.name} value={k}>
+              {p.number === null ? `page ${k + 1}` : `page ${p.number} of the route`}, {p.width} × {p.height}
+            </option>
+          ))}
+        </select>
+      )}
+      <a className="link" href={`/api/jobs/${job}/light.exr?page=${page}`}>
+        Download EXR
+      </a>
+      <a className="link" href={`/api/jobs/${job}/light.png?page=${page}`}>
+        PNG
+      </a>
+    </>
   );
 }

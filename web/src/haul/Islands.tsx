@@ -174,8 +174,9 @@ function draw(
 /** The part of a baked page that is this part's map, as a picture of its own. */
 function pageOf(file: ViewFile, instance: number): HTMLCanvasElement | null {
   const [sx = 0, sy = 0, ox = 0, oy = 0] = file.places?.subarray(4 * instance, 4 * instance + 4) ?? [];
-  if (!file.page || sx <= 0) return null;
-  const { width, height, data } = file.page;
+  if (!file.pages || sx <= 0) return null;
+  const { width, height, data } = file.pages;
+  const first = 4 * width * height * (file.leaves?.[instance] ?? 0);
   const [x, y, w, h] = [ox * width, oy * height, sx * width, sy * height].map(Math.round) as [
     number,
     number,
@@ -184,7 +185,11 @@ function pageOf(file: ViewFile, instance: number): HTMLCanvasElement | null {
   ];
   const out = document.createElement("canvas");
   [out.width, out.height] = [w, h];
-  const whole = new ImageData(new Uint8ClampedArray(data.buffer), width, height);
+  const whole = new ImageData(
+    new Uint8ClampedArray(data.buffer, data.byteOffset + first, 4 * width * height),
+    width,
+    height,
+  );
   out.getContext("2d")?.putImageData(whole, -x, -y, x, y, w, h);
   return out;
 }

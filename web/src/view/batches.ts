@@ -2,7 +2,7 @@
 import {
   BufferAttribute,
   BufferGeometry,
-  DataTexture,
+  DataArrayTexture,
   DynamicDrawUsage,
   InstancedBufferAttribute,
   InstancedMesh,
@@ -44,8 +44,8 @@ function imageOf(scene: string, index: number, cache: Map<number, Texture>, chan
 }
 
 /** The light of a bake; between texels it is read as it will be in the engine. */
-function pageOf(page: NonNullable<ViewFile["page"]>): DataTexture {
-  const texture = new DataTexture(page.data, page.width, page.height);
+function pagesOf(pages: NonNullable<ViewFile["pages"]>): DataArrayTexture {
+  const texture = new DataArrayTexture(pages.data, pages.width, pages.height, pages.count);
   texture.magFilter = LinearFilter;
   texture.minFilter = LinearFilter;
   texture.needsUpdate = true;
@@ -68,7 +68,7 @@ export function buildBatches(
   const offset = new Vector3(...file.centre).sub(new Vector3(...origin));
   const move = new Matrix4().makeTranslation(offset);
   const matrix = new Matrix4();
-  const page = file.page ? pageOf(file.page) : null;
+  const pages = file.pages ? pagesOf(file.pages) : null;
   let batchCount = 0;
   file.meshes.forEach((mesh, number) => {
     if (!mesh.indices) return;
@@ -94,6 +94,10 @@ export function buildBatches(
       file.places?.subarray(4 * mesh.firstInstance, 4 * (mesh.firstInstance + mesh.instances)) ??
       new Float32Array(4 * mesh.instances);
     geometry.setAttribute("place", new InstancedBufferAttribute(places, 4));
+    const leaves =
+      file.leaves?.subarray(mesh.firstInstance, mesh.firstInstance + mesh.instances) ??
+      new Float32Array(mesh.instances);
+    geometry.setAttribute("leaf", new InstancedBufferAttribute(leaves, 1));
     const own = mesh.groups.map((group, k) => {
       geometry.addGroup(group.start, group.count, k);
       const look = file.materials[group.material];
@@ -104,7 +108,7 @@ export function buildBatches(
       const material = lensMaterial(
         look,
         map,
-        page,
+        pages,
         mesh.uvSets,
         shared,
         mesh.instances > 1 ? signOf(number) : null,
@@ -141,6 +145,7 @@ export function buildBatches(
       });
       for (const m of materials) m.dispose();
       for (const t of textures.values()) t.dispose();
+      pages?.dispose();
     },
   };
 }

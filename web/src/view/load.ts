@@ -39,9 +39,10 @@ export type ViewFile = {
   sources: Int32Array;
   /** Width and height of each instance's lightmap in texels, 0 where none was chosen. */
   lightmaps: Float32Array;
-  /** Of a bake: scale and offset of each instance's map on the page, and the page as a picture. */
+  /** Of a bake: scale and offset of each instance's map, the page it is on, and the pages as pictures. */
   places: Float32Array | null;
-  page: { width: number; height: number; data: Uint8Array<ArrayBuffer> } | null;
+  leaves: Float32Array | null;
+  pages: { width: number; height: number; count: number; data: Uint8Array<ArrayBuffer> } | null;
 };
 
 /** Before the number of a job that baked the light of a scene: its view. */
@@ -73,11 +74,13 @@ export function parseView(buffer: ArrayBuffer): ViewFile {
     sources: new Int32Array(bytes("sources")),
     lightmaps: new Float32Array(bytes("lightmaps")),
     places: header.places ? new Float32Array(bytes("places")) : null,
-    page: header.page
+    leaves: header.leaves ? new Float32Array(bytes("leaves")) : null,
+    pages: header.pages
       ? {
-          height: header.page.shape[0] ?? 1,
-          width: header.page.shape[1] ?? 1,
-          data: new Uint8Array(bytes("page")),
+          count: header.pages.shape[0] ?? 1,
+          height: header.pages.shape[1] ?? 1,
+          width: header.pages.shape[2] ?? 1,
+          data: new Uint8Array(bytes("pages")),
         }
       : null,
   };

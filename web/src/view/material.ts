@@ -1,5 +1,5 @@
 // One shader for all lenses. Every coded colour has a second sign: a hatch, dots or stripes.
-import { type DataTexture, GLSL3, ShaderMaterial, type Texture } from "three";
+import { type DataArrayTexture, type DataTexture, GLSL3, ShaderMaterial, type Texture } from "three";
 import { LENSES, type Lens, lensOf } from "./lenses";
 import type { ViewMaterial } from "./load";
 
@@ -8,6 +8,7 @@ in vec2 uv1;
 in float state;
 in vec2 lightmap;
 in vec4 place;
+in float leaf;
 out vec3 vNormal;
 out vec3 vPosition;
 out vec2 vUv0;
@@ -16,6 +17,7 @@ flat out float vFlip;
 flat out float vState;
 flat out vec2 vMap;
 out vec2 vPage;
+flat out float vLeaf;
 flat out float vBaked;
 void main() {
   mat3 linear = mat3(instanceMatrix);
@@ -30,6 +32,7 @@ void main() {
   vState = state;
   vMap = lightmap;
   vPage = uv1 * place.xy + place.zw;
+  vLeaf = leaf;
   vBaked = place.x;
   gl_Position = projectionMatrix * viewMatrix * world;
 }`;
@@ -45,9 +48,10 @@ flat in float vFlip;
 flat in float vState;
 flat in vec2 vMap;
 in vec2 vPage;
+flat in float vLeaf;
 flat in float vBaked;
 uniform bool baked;
-uniform sampler2D page;
+uniform highp sampler2DArray pages;
 uniform int lens;
 uniform vec4 color;
 uniform vec3 emissive;
@@ -125,7 +129,7 @@ export type Shared = {
 export function lensMaterial(
   look: ViewMaterial | undefined,
   map: Texture | DataTexture | null,
-  page: DataTexture | null,
+  pages: DataArrayTexture | null,
   uvSets: number,
   shared: Shared,
   meshSign: ReturnType<typeof signOf> | null,
@@ -147,8 +151,8 @@ export function lensMaterial(
       hasMap: { value: !!map },
       map: { value: map },
       uvSets: { value: uvSets },
-      baked: { value: !!page },
-      page: { value: page },
+      baked: { value: !!pages },
+      pages: { value: pages },
     },
   });
   return Object.assign(material, { signs: [meshSign, batchSign] as [typeof meshSign, typeof batchSign] });

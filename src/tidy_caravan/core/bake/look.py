@@ -1,4 +1,4 @@
-"""A look at the light of a scene: asked for, traced, laid out on a page and told; the same for page, shell and server."""
+"""A look at the light of a scene: asked for, traced, laid out on pages and told; the same for page, shell and server."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from tidy_caravan.core.bake.baking import Baked, bake, mapped
 from tidy_caravan.core.bake.denoising import denoised
-from tidy_caravan.core.bake.pages import Page, exposure, exr, paged, shown, spread
+from tidy_caravan.core.bake.pages import Layout, Page, exposure, exr, for_view, laid_out, paged, shown
 from tidy_caravan.core.bake.report import BakeAsk, BakeReport, told
 from tidy_caravan.core.closeup import png
 from tidy_caravan.core.errors import CaravanError
@@ -18,46 +18,53 @@ from tidy_caravan.core.work.heavy import Tell, Workshop
 
 @dataclass(frozen=True)
 class Look:
-    """srgb: (H, W, 3) the page as it is shown, white where `report.white` says."""
+    """srgb: (H, W, 3) each page as it is shown, white where `report.white` says."""
 
     report: BakeReport
     baked: Baked
-    page: Page
-    srgb: U8
+    layout: Layout
+    pages: list[Page]
+    srgb: list[U8]
 
     def files(self) -> dict[str, bytes]:
-        """The page as floats and as a picture."""
-        return {"light.exr": exr(self.page.light), "light.png": png(self.srgb)}
+        """The pages as floats and as pictures; made one by one."""
+        out: dict[str, bytes] = {}
+        for said, page, srgb in zip(self.report.pages, self.pages, self.srgb, strict=True):
+            out |= {f"{said.name}.exr": exr(page.light), f"{said.name}.png": png(srgb)}
+        return out
 
-    def places(self) -> dict[int, F64]:
-        """By node, scale and offset (4,) of its map on the page."""
-        return dict(zip((s.node for s in self.baked.sheets), self.page.places(), strict=True))
+    def for_view(self) -> tuple[dict[int, F64], U8]:
+        """By node, scale, offset and page (5,) of its map, and the pages (P, H, W, 3)."""
+        stack, places = for_view(self.layout, self.srgb)
+        return dict(zip((s.node for s in self.baked.sheets), places, strict=True)), stack
 
 
 def look_at(
     scene: Scene, channel: int, asked: BakeAsk, workshop: Workshop, tell: Tell = lambda done, total: None
 ) -> Look:
-    """Bakes what is asked for. Raises CaravanError when there is no map to bake, or more of them than a page holds; both
+    """Bakes what is asked for. Raises CaravanError when there is no map to bake, or more of them than pages hold; both
     before anything is traced."""
     ask, began = asked.on(scene), time.monotonic()
-    _, sizes = mapped(scene, channel, ask)
+    rows, sizes = mapped(scene, channel, ask)
     if not len(sizes):
         raise CaravanError(
             "no part has a lightmap with a size: put “Lightmap UV set” and “Texel budget” on the tape and run it",
             code="bake.no-maps",
         )
     try:
-        spread(sizes)
+        layout = laid_out(scene.nodes, rows, sizes, ask.divide)
     except ValueError as error:
         raise CaravanError(str(error), code="bake.too-large") from error
     baked = bake(scene, channel, ask, workshop, tell)
     mix = asked.mix()
-    page = paged(baked, mix)
+    pages = paged(baked, mix, layout)
     if asked.denoise:
-        clean = denoised(page.light, workshop)
-        if isinstance(clean, str):
-            baked.lost.append(f"the noise could not be taken out ({clean})")
-        else:
-            page = replace(page, light=clean)
-    white = asked.white or exposure(page.light)
-    return Look(told(scene, baked, mix, white, time.monotonic() - began), baked, page, shown(page, white, asked.mark))
+        for k, page in enumerate(pages):
+            clean = denoised(page.light, workshop)
+            if isinstance(clean, str):
+                baked.lost.append(f"the noise could not be taken out ({clean})")
+            else:
+                pages[k] = replace(page, light=clean)
+    white = asked.white or exposure(page.light for page in pages)
+    srgb = [shown(page, white, asked.mark) for page in pages]
+    return Look(told(scene, baked, mix, white, time.monotonic() - began, layout), baked, layout, pages, srgb)

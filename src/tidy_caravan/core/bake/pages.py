@@ -1,9 +1,10 @@
-"""Baked maps together on one page: where each lies, the page as light, as sRGB, and as a file of floats."""
+"""Baked maps on pages: where each lies, a page as light, as sRGB, and as a file of floats."""
 
 from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,10 +14,15 @@ from tidy_caravan.core.bake.baking import Baked
 from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
 from tidy_caravan.core.bake.texels import dilated
 from tidy_caravan.core.lightmap.pages import laid_on_pages, power
+from tidy_caravan.core.scene import Nodes
 from tidy_caravan.core.scene.arrays import F64, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.srgb import coded
 
 LARGEST_PAGE = 4096
+MOST_TEXELS = 4 * LARGEST_PAGE**2
+"""Of all pages of a bake together."""
+SHOWN_TEXELS = LARGEST_PAGE**2
+"""Of all pages together as a view loads them; larger ones are halved until they fit."""
 PADDING = 2
 """Texels by which light is carried outwards."""
 MARK: U8 = np.array([232, 150, 20], np.uint8)
@@ -27,40 +33,115 @@ BRIGHT = 98.0
 
 
 @dataclass(frozen=True)
+class Layout:
+    """Where the maps of a bake lie. page: (K,) index of each one's page; corner, size: (K, 2) texels; side: (P, 2) of the pages,
+    width and height; number: (P,) as the route numbers them, empty where the bake lays them out itself."""
+
+    page: I64
+    corner: I64
+    size: I64
+    side: I64
+    number: tuple[int, ...] = ()
+
+    def name(self, page: int) -> str:
+        """What the files of a page are called, without their ending."""
+        if self.number:
+            return f"light_{self.number[page]}"
+        return "light" if len(self.side) == 1 else f"light_{page}"
+
+
+@dataclass(frozen=True)
 class Page:
     """light: (H, W, 3) lux. buried: (H, W) texels that look into a wall; leaks: (H, W) those that light reached through a
-    gap. corner: (K, 2) texels where the map of each sheet begins. size: (K, 2)."""
+    gap."""
 
     light: AnyArray
     buried: Bool
     leaks: Bool
-    corner: I64
-    size: I64
-
-    def places(self) -> F64:
-        """(K, 4) scale and offset that bring coordinates of each map to the page."""
-        side = np.array(self.light.shape[1::-1], np.float64)
-        return np.concatenate([self.size / side, self.corner / side], axis=1)
 
 
-def paged(baked: Baked, mix: Mix) -> Page:
-    """All maps of a bake on one page, each with its light carried into the padding. Raises ValueError when they are too many."""
-    size = np.array([(s.width, s.height) for s in baked.sheets], np.int64).reshape(-1, 2)
-    side, corner = spread(size)
-    light = np.zeros((side[1], side[0], 3), np.float32)
-    buried, leaks = np.zeros((2, side[1], side[0]), np.bool_)
-    for k in range(len(size)):
+def laid_out(nodes: Nodes, rows: I64, size: I64, divide: int) -> Layout:
+    """Maps of nodes (K,), of so many texels (K, 2), on the pages that the route put them on where all are on one and their
+    corners fall on texels; else on the smallest page of powers of two, or on several. Raises ValueError when they are too
+    many or one is too large."""
+    routed = on_the_routes(nodes, rows, size, divide)
+    found = routed if routed is not None else by_themselves(size)
+    if int(found.side.prod(axis=1).sum()) > MOST_TEXELS:
+        raise ValueError(
+            f"{len(size)} maps come to more than {MOST_TEXELS // 10**6} million texels on their pages: take smaller maps or fewer parts"
+        )
+    return found
+
+
+def on_the_routes(nodes: Nodes, rows: I64, size: I64, divide: int) -> Layout | None:
+    """The layout of the route's pages, that many times smaller."""
+    page = nodes.page[rows].astype(np.int64)
+    if not len(rows) or not (page[:, 3] > 0).all():
+        return None
+    given, corner, side = page[:, 0], page[:, 1:3], page[:, 3:5]
+    fits = (corner % divide == 0) & (side % divide == 0) & (size * divide == nodes.lightmap[rows])
+    if not fits.all() or side.max() > divide * LARGEST_PAGE:
+        return None
+    number, first, index = np.unique(given, return_index=True, return_inverse=True)
+    return Layout(index, corner // divide, size, side[first] // divide, tuple(number.tolist()))
+
+
+def by_themselves(size: I64) -> Layout:
+    side = max(64, power(int(size.max(initial=1))))
+    if side > LARGEST_PAGE:
+        raise ValueError(
+            f"a map of {int(size.max())} texels is larger than a page of {LARGEST_PAGE}: take smaller maps"
+        )
+    while True:
+        found = laid_on_pages(size, np.zeros(len(size), np.int64), side)
+        if len(found.size) <= 1 or side == LARGEST_PAGE:
+            return Layout(found.page, found.corner, size, found.size)
+        side *= 2
+
+
+def paged(baked: Baked, mix: Mix, layout: Layout) -> list[Page]:
+    """All maps of a bake on their pages, each with its light carried into the padding."""
+    pages = [
+        Page(np.zeros((h, w, 3), np.float32), np.zeros((h, w), np.bool_), np.zeros((h, w), np.bool_))
+        for w, h in layout.side.tolist()
+    ]
+    for k, sheet in enumerate(baked.sheets):
         image, there = baked.image(k, mix)
-        at = baked.sheets[k].index[baked.buried(k)]
-        hidden = np.zeros(there.shape, np.bool_)
-        hidden.reshape(-1)[at] = True
-        leaking = np.zeros(there.shape, np.bool_)
-        leaking.reshape(-1)[baked.sheets[k].index[baked.leaking(k)]] = True
-        x, y = corner[k]
-        light[y : y + size[k, 1], x : x + size[k, 0]] = filled(image, there, hidden)
-        buried[y : y + size[k, 1], x : x + size[k, 0]] = hidden
-        leaks[y : y + size[k, 1], x : x + size[k, 0]] = leaking
-    return Page(light, buried, leaks, corner, size)
+        hidden, leaking = np.zeros((2, *there.shape), np.bool_)
+        hidden.reshape(-1)[sheet.index[baked.buried(k)]] = True
+        leaking.reshape(-1)[sheet.index[baked.leaking(k)]] = True
+        (x, y), (w, h) = layout.corner[k].tolist(), layout.size[k].tolist()
+        page, own = pages[layout.page[k]], (slice(y, y + h), slice(x, x + w))
+        page.light[own] = filled(image, there, hidden)
+        page.buried[own] = hidden
+        page.leaks[own] = leaking
+    return pages
+
+
+def for_view(layout: Layout, pictures: list[U8]) -> tuple[U8, F64]:
+    """The pages one behind the other as a view loads them, (P, H, W, 3), each from its first row and column; and for each map
+    scale, offset and page (K, 5) that bring its coordinates there."""
+    wide, high = layout.side.max(axis=0).tolist()
+    smaller = 1
+    while len(pictures) * -(-wide // smaller) * -(-high // smaller) > SHOWN_TEXELS:
+        smaller *= 2
+    stack = np.zeros((len(pictures), -(-high // smaller), -(-wide // smaller), 3), np.uint8)
+    for k, picture in enumerate(pictures):
+        small = halved(picture, smaller)
+        stack[k, : small.shape[0], : small.shape[1]] = small
+    side = np.array([stack.shape[2], stack.shape[1]], np.float64) * smaller
+    return stack, np.column_stack([layout.size / side, layout.corner / side, layout.page])
+
+
+def halved(picture: U8, smaller: int) -> U8:
+    """A picture that many times smaller each way; each texel is the mean of those it stands for."""
+    if smaller == 1:
+        return picture
+    over = [(0, -side % smaller) for side in picture.shape[:2]]
+    even = np.pad(picture, [*over, (0, 0)], mode="edge")
+    blocks = even.reshape(even.shape[0] // smaller, smaller, even.shape[1] // smaller, smaller, 3)
+    out: U8 = np.rint(blocks.mean(axis=(1, 3))).astype(np.uint8)
+    return out
 
 
 def filled(image: AnyArray, there: Bool, hidden: Bool) -> AnyArray:
@@ -75,21 +156,9 @@ def filled(image: AnyArray, there: Bool, hidden: Bool) -> AnyArray:
     return out
 
 
-def spread(size: I64) -> tuple[tuple[int, int], I64]:
-    """(width, height) of the smallest page of powers of two that maps (K, 2) fit, and their corners (K, 2). Raises ValueError
-    when none is large enough."""
-    side = max(64, power(int(size.max(initial=1))))
-    while side <= LARGEST_PAGE:
-        found = laid_on_pages(size, np.zeros(len(size), np.int64), side)
-        if len(found.size) == 1:
-            return (int(found.size[0, 0]), int(found.size[0, 1])), found.corner
-        side *= 2
-    raise ValueError(f"{len(size)} maps do not fit a page of {LARGEST_PAGE} texels: take a smaller first look")
-
-
-def exposure(light: AnyArray) -> float:
-    """Lux that are white in the picture."""
-    bright = light @ BRIGHTNESS
+def exposure(lights: Iterable[AnyArray]) -> float:
+    """Lux that are white in the picture of pages (H, W, 3) each."""
+    bright = np.concatenate([(light @ BRIGHTNESS).ravel() for light in lights])
     bright = bright[bright > 0]
     return float(np.percentile(bright, BRIGHT)) if bright.size else 1.0
 

@@ -10,6 +10,7 @@ from pydantic import Field
 from tidy_caravan.core.bake.baking import Ask, Baked
 from tidy_caravan.core.bake.lamps import Powers
 from tidy_caravan.core.bake.mix import BRIGHTNESS, Mix
+from tidy_caravan.core.bake.pages import Layout
 from tidy_caravan.core.bake.world import unread
 from tidy_caravan.core.conventions.destinations import CamelModel
 from tidy_caravan.core.scene import Scene
@@ -87,6 +88,16 @@ class BakedPart(CamelModel):
     before: bool
 
 
+class BakedPage(CamelModel):
+    """One page of maps. name: of its files. number: as the route's lightmap pages and the manifest call it, none where the maps
+    were laid out for this bake alone."""
+
+    name: str
+    width: int
+    height: int
+    number: int | None
+
+
 class BakeReport(CamelModel):
     """parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
     any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
@@ -94,6 +105,7 @@ class BakeReport(CamelModel):
     unread: what of the materials it does not go by, and what of the light is to be doubted."""
 
     parts: list[BakedPart]
+    pages: list[BakedPage]
     maps: int
     texels: int
     samples: int
@@ -110,7 +122,7 @@ class BakeReport(CamelModel):
     unread: list[str]
 
 
-def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> BakeReport:
+def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float, layout: Layout) -> BakeReport:
     """The figures of a bake, the noisiest parts first."""
     parts = []
     for k, sheet in enumerate(baked.sheets):
@@ -134,6 +146,10 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float) -> 
     texels = sum(p.texels for p in parts)
     return BakeReport(
         parts=listed(parts),
+        pages=[
+            BakedPage(name=layout.name(k), width=w, height=h, number=layout.number[k] if layout.number else None)
+            for k, (w, h) in enumerate(layout.side.tolist())
+        ],
         maps=len(parts),
         texels=texels,
         samples=min(baked.samples, default=0),

@@ -28,6 +28,7 @@ SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
 
 @router.get("/jobs/{job_id}")
 def read_job(job_id: uuid.UUID, session: SessionDep) -> JobOut:
+    """How far a job is, or how it ended."""
     return JobOut.model_validate(found(session, Job, job_id, "job"))
 
 
@@ -114,6 +115,7 @@ class Outgoing(io.RawIOBase):
 
 @router.get("/packages/{package_id}/manifest", response_class=Response)
 def manifest(package_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
+    """What is in the package and what was done to it, as it lies beside its files."""
     package = found(session, PackageRow, package_id, "package")
     keys = {f["path"]: f["key"] for f in package.files}
     return Response(state.store.get(keys["manifest.json"]), media_type="application/json")
@@ -121,6 +123,7 @@ def manifest(package_id: uuid.UUID, session: SessionDep, state: StateDep) -> Res
 
 @router.get("/arrivals/{arrival_id}")
 def read_arrival(arrival_id: uuid.UUID, session: SessionDep) -> ArrivalOut:
+    """What the comparison came to: the verdict, its reasons, and how many parts are right."""
     return ArrivalOut.model_validate(found(session, Arrival, arrival_id, "arrival"))
 
 

@@ -190,6 +190,7 @@ def begin(
 
 @router.get("/{haul_id}")
 def read_haul(haul_id: uuid.UUID, session: SessionDep, response: Response) -> HaulOut:
+    """A haul with its source, route, newest run, package and arrival, and the ETag that a change needs."""
     haul = found(session, Haul, haul_id, "haul")
     response.headers["ETag"] = f'"{haul.version}"'
     return haul_out(session, haul)

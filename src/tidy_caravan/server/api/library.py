@@ -68,6 +68,7 @@ def described_steps() -> list[StepKind]:
 
 @router.get("/checks")
 def checks() -> list[CheckKind]:
+    """All checks of the survey, by family."""
     return [CheckKind(name=name, family=c.family, title=c.title) for name, c in known_checks().items()]
 
 

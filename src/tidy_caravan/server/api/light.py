@@ -89,15 +89,26 @@ def ask_for_light(
 
 
 @router.get("/jobs/{job_id}/light.{ending}", response_class=Response)
-def baked_page(job_id: uuid.UUID, ending: Literal["exr", "png"], session: SessionDep, state: StateDep) -> Response:
-    """The page of a bake: light in lux as 32-bit floats, or a picture of it."""
+def baked_page(
+    job_id: uuid.UUID,
+    ending: Literal["exr", "png"],
+    session: SessionDep,
+    state: StateDep,
+    page: Annotated[int, Query(ge=0, le=10_000, description="Which of the bake's pages, from 0")] = 0,
+) -> Response:
+    """A page of a bake: light in lux as 32-bit floats, or a picture of it."""
     job = found(session, Job, job_id, "job")
-    key = job.arguments.get(ending) if job.state == "done" else None
-    if not isinstance(key, str):
+    pages = job.arguments.get("pages") if job.state == "done" else None
+    if not isinstance(pages, list):
         raise Problem(409, "answer.not-ready", "There is no light yet. Wait for the job to end.", str(job_id))
+    if page >= len(pages):
+        raise Problem(404, "page.unknown", f"The bake has {len(pages)} pages, counted from 0.", str(page))
     try:
-        data = state.store.get(key)
+        data = state.store.get(pages[page][ending])
     except FileNotFoundError as error:
         raise Problem(404, "answer.gone", "The light was tidied away. Ask for it again.", str(job_id)) from error
-    headers = {"Content-Disposition": f'attachment; filename="light.{ending}"', "Cache-Control": "no-store"}
+    headers = {
+        "Content-Disposition": f'attachment; filename="{pages[page]["name"]}.{ending}"',
+        "Cache-Control": "no-store",
+    }
     return Response(data, media_type="image/png" if ending == "png" else "image/x-exr", headers=headers)

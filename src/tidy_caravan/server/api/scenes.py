@@ -50,6 +50,7 @@ SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
 
 @router.get("/{scene_id}")
 def read_scene(scene_id: uuid.UUID, session: SessionDep) -> SceneOut:
+    """Figures, bounds, convention and notes of a scene."""
     return SceneOut.model_validate(found(session, SceneRow, scene_id, "scene"))
 
 
@@ -302,6 +303,8 @@ def list_meshes(
 
 @router.get("/{scene_id}/findings", responses={200: {"model": list[FindingOut]}}, response_class=Response)
 def list_findings(scene_id: uuid.UUID, lasting: LastingDep) -> Response:
+    """What the survey found in the scene, the worst first."""
+
     def rows(session: Session) -> list[dict[str, Any]]:
         found = findings_of(session, scene_id)
         return [FindingOut.model_validate(r).model_dump(by_alias=True, mode="json") for r in found]
@@ -330,6 +333,7 @@ def view(
 
 @router.get("/{scene_id}/picture.png", response_class=Response)
 def picture(scene_id: uuid.UUID, session: SessionDep, state: StateDep) -> Response:
+    """A small picture of the whole scene."""
     row = found(session, SceneRow, scene_id, "scene")
     return Response(state.store.get(row.picture_key), media_type="image/png", headers=FOREVER)
 

@@ -362,7 +362,7 @@ def do_preview(
 def do_bake(
     session: Session, store: Store, haul: Haul, scene: Scene, arguments: dict[str, Any], progress: Progress
 ) -> None:
-    """Bakes the light of a scene: figures, the page as floats and as a picture, and a view with it."""
+    """Bakes the light of a scene: figures, its pages as floats and as pictures, and a view with them."""
     from tidy_caravan.core.bake.look import look_at
     from tidy_caravan.core.bake.report import BakeAsk
 
@@ -370,10 +370,12 @@ def do_bake(
         scene, destination_of(haul).lightmap_channel, BakeAsk.model_validate(arguments["bake"]),
         workshop_of(session, store, haul.id), lambda done, total: progress("tracing light", done, total),
     )  # fmt: skip
-    files = look.files()
     arguments["answer"] = store.put_blob(orjson.dumps({"bake": look.report.model_dump(by_alias=True, mode="json")}))
-    arguments["exr"], arguments["png"] = (store.put_blob(files[f"light.{ending}"]) for ending in ("exr", "png"))
-    arguments["view"] = store.put_blob(view_bytes(scene, (look.places(), look.srgb)))
+    keys = {name: store.put_blob(data) for name, data in look.files().items()}
+    arguments["pages"] = [
+        {"name": p.name, "exr": keys[f"{p.name}.exr"], "png": keys[f"{p.name}.png"]} for p in look.report.pages
+    ]
+    arguments["view"] = store.put_blob(view_bytes(scene, look.for_view()))
 
 
 def answer_to(

@@ -81,8 +81,10 @@ def named_keys(session: Any, store: Store) -> set[str]:
         "SELECT f->>'key' FROM package, jsonb_array_elements(files) f",
         "SELECT f->>1 FROM job, jsonb_array_elements(CASE WHEN jsonb_typeof(arguments->'files') = 'array'"
         " THEN arguments->'files' ELSE '[]' END) f WHERE job.state IN ('waiting', 'running')",
-        "SELECT unnest(ARRAY[arguments->>'view', arguments->>'before', arguments->>'answer',"
-        " arguments->>'exr', arguments->>'png']) FROM job"
+        "SELECT unnest(ARRAY[arguments->>'view', arguments->>'before', arguments->>'answer']) FROM job"
+        " WHERE kind = 'preview' AND created > now() - interval '1 day'",
+        "SELECT unnest(ARRAY[p->>'exr', p->>'png']) FROM job, jsonb_array_elements("
+        "CASE WHEN jsonb_typeof(arguments->'pages') = 'array' THEN arguments->'pages' ELSE '[]' END) p"
         " WHERE kind = 'preview' AND created > now() - interval '1 day'",
     ):
         out.update(key for (key,) in session.execute(text(query)) if key)

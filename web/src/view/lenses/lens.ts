@@ -13,8 +13,8 @@ export type LensDefinition = {
   /**
    * GLSL that sets `vec3 shown`. At hand: `pixel`, `front` (seen from the front), `light`, `ink`, `color`, `emissive`,
    * `tint` and `pattern` (its sign), `hasMap` and `map`, `uvSets`, `vUv0`, `vUv1`, `vMap` (texels of the
-   * part's lightmap, 0 for none), `baked`, `page`,
-   * `vPage` and `vBaked` (light of a bake, 0 for parts without), and the functions of material.ts.
+   * part's lightmap, 0 for none), `baked`, `pages`,
+   * `vPage`, `vLeaf` and `vBaked` (light of a bake, 0 for parts without), and the functions of material.ts.
    */
   shade: string;
   /** Which number of a batch gives tint and pattern: that of its mesh or that of the batch itself. */
