@@ -130,10 +130,14 @@ class Journey(unittest.TestCase):
         self.assertNotIn("\0", part["name"])
         self.assertTrue(part["name"].endswith("x" * 5000))
 
-    def test_half_a_character_is_no_json_and_says_so(self) -> None:
+    def test_half_a_character_is_told_and_costs_no_more(self) -> None:
         haul = self.haul_of_name("a\ud800")
-        self.assertEqual(haul["job"]["state"], "failed")
-        self.assertIn("JSON", haul["job"]["problem"]["title"])
+        self.assertEqual(haul["job"]["state"], "done")
+        with client() as c:
+            (part,) = c.get(f"/api/scenes/{haul['source']['id']}/parts").json()["items"]
+            notes = c.get(f"/api/scenes/{haul['source']['id']}").json()["notes"]
+        self.assertEqual(part["name"], "a\ufffd")
+        self.assertIn("import.json", [n["code"] for n in notes])
 
 
 class Ledger(unittest.TestCase):
