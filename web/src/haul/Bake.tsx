@@ -153,7 +153,7 @@ export function Bake({ haul }: { haul: Haul }) {
               {lux(report.white)}.
             </span>
             {baked && (
-              <span className="ml-auto flex gap-2">
+              <span className="ml-auto flex items-center gap-2">
                 <label className="flex items-center gap-1.5">
                   <input
                     type="checkbox"
