@@ -15,14 +15,12 @@ from tests.harden.kills import Application, settle
 from tidy_caravan.core.formats import write
 from tidy_caravan.demo.ferry_landing import large
 
-PLAIN_SECONDS = 0.5
-"""What plain work takes at most on the machine that limits in seconds are set for."""
 SORTS = ("node", "name", "triangles", "size", "x", "findings", "meshName", "instances")
 
 
 @dataclass
 class Outcome:
-    """Seconds of all answers; failed: those that were no answer. slowness: see `slowness`, before and after."""
+    """Seconds of all answers; failed: those that were no answer."""
 
     parts: int
     answers: int
@@ -30,17 +28,6 @@ class Outcome:
     median: float
     p99: float
     worst: float
-    slowness: float
-
-
-def slowness() -> float:
-    """How many times longer plain work takes here and now than on the machine that limits are set for; at least 1. Virtual
-    machines get a fraction of their processors for a while after they have worked a lot."""
-    began = time.perf_counter()
-    count = 0
-    for k in range(5_000_000):
-        count += k
-    return max(1.0, (time.perf_counter() - began) / PLAIN_SECONDS)
 
 
 def try_crowd(folder: Path, people: int = 50, seconds: float = 20.0) -> Outcome:
@@ -54,7 +41,6 @@ def try_crowd(folder: Path, people: int = 50, seconds: float = 20.0) -> Outcome:
         haul = settle(application, str(answer.json()["id"]))
         assert haul and haul["source"], haul
         scene, parts = haul["source"]["id"], int(haul["source"]["counts"]["parts"])
-        before = slowness()
         application.call("POST", f"/api/hauls/{haul['id']}/run")
         took: list[float] = []
         failed = 0
@@ -87,11 +73,9 @@ def try_crowd(folder: Path, people: int = 50, seconds: float = 20.0) -> Outcome:
             thread.start()
         for thread in threads:
             thread.join(seconds + 90)
-        slow = (before + slowness()) / 2
         values = np.array(took)
         return Outcome(
-            parts, len(values), failed, float(np.median(values)), float(np.quantile(values, 0.99)), float(values.max()),
-            slow,
-        )  # fmt: skip
+            parts, len(values), failed, float(np.median(values)), float(np.quantile(values, 0.99)), float(values.max())
+        )
     finally:
         application.stop()
