@@ -96,7 +96,7 @@ def parser() -> Parser:
         "--unseen", type=float, default=1.0, metavar="W", help="weight of what nobody sees; 1 does not look for it"
     )
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
-    eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write the page")
+    eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write its pages")
     eight.add_argument("file", type=Path, help=FILE_HELP)
     eight.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     eight.add_argument("--route", type=Path, metavar="ROUTE.json", help="the route; the usual one otherwise")

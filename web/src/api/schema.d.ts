@@ -754,8 +754,7 @@ export interface paths {
         };
         /**
          * List Parts
-         * @description One page of parts, sorted and filtered in the database. The order is asked for once and kept for the other pages:
-         *     sorting takes ten times as long as fetching a page.
+         * @description One page of parts, sorted and filtered in the database. The order is kept for the other pages.
          */
         get: operations["list_parts"];
         put?: never;

@@ -82,10 +82,6 @@ class Chosen:
     nodes: Annotated[str, Query(max_length=20_000, description="Node numbers, comma-separated")] = ""
     sources: Annotated[str, Query(max_length=20_000, description="Ids in the source, comma-separated")] = ""
 
-    @property
-    def everything(self) -> bool:
-        return self == Chosen()
-
     def sql(self, session: Session, scene: uuid.UUID) -> tuple[str, dict[str, Any]]:
         """Condition and its values. Raises Problem for a material that is not there."""
         conditions: list[str] = ["scene_id = %(scene)s"]
@@ -168,9 +164,9 @@ def list_parts(
     offset: Offset = 0,
     limit: Limit = 200,
 ) -> Response:
-    """One page of parts, sorted and filtered in the database. The order is asked for once and kept for the other pages:
-    sorting takes ten times as long as fetching a page."""
+    """One page of parts, sorted and filtered in the database. The order is kept for the other pages."""
 
+    # sorting takes ten times as long as fetching a page
     def nodes(session: Session) -> bytes:
         where, values = chosen.sql(session, scene_id)
         direction = "DESC" if descending else "ASC"
