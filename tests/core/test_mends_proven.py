@@ -170,6 +170,52 @@ class ForSome(unittest.TestCase):
         back = as_mesh(trimesh.Trimesh(ball.vertices, ball.faces[:, ::-1], process=False))
         self.assertEqual(difference(as_mesh(ball), back, np.eye(4), np.eye(4), 1e-4, False).turned, 80)
 
+    def test_points_may_be_numbered_anew_and_nothing_else_may_differ_by_that(self) -> None:
+        ball, turn = trimesh.creation.icosphere(2), trimesh.transformations.rotation_matrix(0.4, (1, 2, 3))
+        rng = np.random.default_rng(8)
+        count, many = len(ball.vertices), len(ball.faces)
+        dressed = {
+            "normals": np.asarray(ball.vertex_normals, np.float32), "uvs": (rng.random((count, 2), np.float32),),
+            "tangents": np.c_[rng.normal(size=(count, 3)), rng.choice([-1, 1], count)].astype(np.float32),
+            "colors": (rng.random((count, 4), np.float32),),
+        }  # fmt: skip
+        whole = replace(as_mesh(ball, **dressed), material=rng.integers(-1, 3, many, np.int32))
+        bent, moved = dressed["uvs"][0].copy(), whole.positions.copy()
+        bent[5] += 0.01
+        moved[7] += (0, 0, 0.25)
+        others: list[tuple[Mesh, Any]] = [
+            (whole, lambda d: d.normal < 0.01 and max(d.uv.values()) <= 1 and not d.handed and d.color == 0),
+            (replace(whole, uvs=(bent,)), lambda d: max(d.uv.values()) > 100),
+            (replace(whole, positions=moved), lambda d: d.distance > 0.2),
+            (replace(whole, tangents=whole.tangents * np.float32([1, 1, 1, -1])), lambda d: d.handed == 3 * many),
+            (replace(whole, material=np.roll(whole.material, 1)), lambda d: len(d.slots) > 4),
+            (replace(whole, colors=(whole.colors[0] * np.float32(0.5),)), lambda d: d.color > 0.3),
+            (replace(whole, indices=np.roll(whole.indices, 1, axis=1)), lambda d: not d.turned and d.distance < 1e-6),
+            (replace(whole, indices=whole.indices[:, ::-1].copy()), lambda d: d.turned == many),
+        ]
+        order = rng.permutation(count)
+        place = np.argsort(order).astype(np.uint32)
+        for number, (other, right) in enumerate(others):
+            anew = replace(
+                other, positions=other.positions[order], indices=place[other.indices], normals=other.normals[order],
+                tangents=other.tangents[order], uvs=(other.uvs[0][order],), colors=(other.colors[0][order],),
+            )  # fmt: skip
+            for mirrored in (False, True):
+                mirror = np.diag([-1.0 if mirrored else 1.0, 1, 1, 1])
+                one, same = (
+                    difference(whole, m, turn @ mirror, turn @ mirror, 1e-4, mirrored, 8, 4, True)
+                    for m in (other, anew)
+                )
+                with self.subTest(number=number, mirrored=mirrored):
+                    self.assertTrue(mirrored or right(one), one)
+                    for name, value in vars(one).items():
+                        if isinstance(value, float):
+                            self.assertAlmostEqual(value, getattr(same, name), 4, name)
+                        elif name == "uv":
+                            np.testing.assert_allclose(list(value.values()), list(same.uv.values()), atol=1e-3)
+                        else:
+                            self.assertEqual(value, getattr(same, name), name)
+
     def test_some_random_routes_over_random_scenes(self) -> None:
         self.assertEqual(try_routes(16, 7000).faults, [])
 

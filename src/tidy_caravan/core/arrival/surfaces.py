@@ -128,39 +128,48 @@ def difference(
     if not len(faces_a) or not len(faces_b):
         out.missing_height = np.inf if len(faces_a) else 0.0
         return out
-    points_a = moved(a, map_a)[faces_a]
-    points_b = moved(b, map_b)[faces_b]
-    if mirrored:
-        faces_a, points_a = faces_a[:, ::-1], points_a[:, ::-1]
-        if uvs:
-            uvs = {k: (u[:, ::-1], v) for k, (u, v) in uvs.items()}
-    centre = points_a.reshape(-1, 3).mean(axis=0)
-    out.radius = float(np.abs(points_a - centre).max())
-    noise = NOISE * out.radius
-    onto = np.eye(3)
-    if loose:
-        points_a, points_b, onto = laid_on(points_a, points_b)
-    if known:
-        rows_a = rows_b = np.arange(min(len(faces_a), len(faces_b)))
-        turn, far = best_turn(points_a[: len(rows_a)], points_b[: len(rows_a)], noise)
+    every_a, every_b = moved(a, map_a), moved(b, map_b)
+    index_a: AnyArray
+    index_b: AnyArray
+    meeting = None if uvs else met(every_a, every_b, faces_a[:, ::-1] if mirrored else faces_a, faces_b)
+    if meeting is not None:
+        # the same numbers name the same places, as where a file holds a mesh as it was: a corner for each point will do
+        used, times, out.radius, out.distance = meeting
+        index_a, index_b, onto = used, used, np.eye(3)
+        rows_a = rows_b = np.arange(len(faces_a))
+        corners = TURNS[:1]
     else:
-        rows_a, rows_b, turn, far = together(
-            points_a, points_b, max(limit, noise), noise, pairing is not Pairing.MEETING
-        )
-        if pairing is Pairing.MEETING:
-            out.missing, out.extra = len(faces_a) - len(rows_a), len(faces_b) - len(rows_b)
-            if not len(rows_a):
-                out.missing_height = float(heights(points_a).max(initial=0.0))
-                return out
-    out.distance = float(far.max(initial=0.0))
-    if out.missing:
-        out.missing_height = float(heights(np.delete(points_a, rows_a, axis=0)).max(initial=0.0))
-    out.turned = int((turn >= BEHIND).sum())
-    corners = TURNS[turn]
-    kinds, counts = np.unique(np.column_stack([slots_a[rows_a], slots_b[rows_b]]), axis=0, return_counts=True)
-    out.slots = {(int(x), int(y)): int(n) for (x, y), n in zip(kinds, counts, strict=True)}
-    index_a = np.take_along_axis(faces_a[rows_a], corners, axis=1).ravel()
-    index_b = faces_b[rows_b].ravel()
+        times, points_a, points_b = None, every_a[faces_a], every_b[faces_b]
+        if mirrored:
+            faces_a, points_a = faces_a[:, ::-1], points_a[:, ::-1]
+            if uvs:
+                uvs = {k: (u[:, ::-1], v) for k, (u, v) in uvs.items()}
+        centre = points_a.reshape(-1, 3).mean(axis=0)
+        out.radius = float(np.abs(points_a - centre).max())
+        noise = NOISE * out.radius
+        onto = np.eye(3)
+        if loose:
+            points_a, points_b, onto = laid_on(points_a, points_b)
+        if known:
+            rows_a = rows_b = np.arange(min(len(faces_a), len(faces_b)))
+            turn, far = best_turn(points_a[: len(rows_a)], points_b[: len(rows_a)], noise)
+        else:
+            rows_a, rows_b, turn, far = together(
+                points_a, points_b, max(limit, noise), noise, pairing is not Pairing.MEETING
+            )
+            if pairing is Pairing.MEETING:
+                out.missing, out.extra = len(faces_a) - len(rows_a), len(faces_b) - len(rows_b)
+                if not len(rows_a):
+                    out.missing_height = float(heights(points_a).max(initial=0.0))
+                    return out
+        out.distance = float(far.max(initial=0.0))
+        if out.missing:
+            out.missing_height = float(heights(np.delete(points_a, rows_a, axis=0)).max(initial=0.0))
+        out.turned = int((turn >= BEHIND).sum())
+        corners = TURNS[turn]
+        index_a = np.take_along_axis(faces_a[rows_a], corners, axis=1).ravel()
+        index_b = faces_b[rows_b].ravel()
+    out.slots = counted(slots_a[rows_a], slots_b[rows_b])
     if a.normals is not None:
         out.normals_lost = b.normals is None
         if b.normals is not None:
@@ -174,7 +183,8 @@ def difference(
             out.tangent = worst_angle(along_a, along_b)
             whole = np.isfinite(along_a).all(axis=1)
             sign = np.sign(a.tangents[index_a, 3]) * (-1.0 if mirrored else 1.0)
-            out.handed = int((whole & (sign * np.sign(b.tangents[index_b, 3]) < 0)).sum())
+            wrong = whole & (sign * np.sign(b.tangents[index_b, 3]) < 0)
+            out.handed = int(wrong.sum() if times is None else times[wrong].sum())
     lost = []
     for k in range(min(sets, len(a.uvs))):
         given = (uvs or {}).get(k)
@@ -202,6 +212,36 @@ def difference(
             apart = np.abs(np.clip(tint, 0, 1).astype(np.float64) - np.clip(other, 0, 1))[~np.isnan(tint)]
             out.color = float(np.where(np.isnan(apart), np.inf, apart).max(initial=0.0))
     return out
+
+
+def met(a: F64, b: F64, faces_a: AnyArray, faces_b: AnyArray) -> tuple[I64, I64, float, float] | None:
+    """Where two meshes are one point by point but for the noise: the points (P,) that triangles use, how many corners
+    each is, the radius around the middle of the corners and the largest distance. None where they are not.
+
+    a, b: (V, 3) points in one space. Triangles may
+    begin at another of their corners. It comes to what `together` does with every corner, for a sixth.
+    """
+    if len(a) != len(b) or not any(np.array_equal(np.roll(faces_a, k, axis=1), faces_b) for k in range(3)):
+        return None
+    times = np.bincount(faces_a.ravel(), minlength=len(a))
+    used = np.flatnonzero(times)
+    here, there, times = a[used], b[used], times[used]
+    centre = (times @ here) / times.sum()
+    radius = float(np.abs(here - centre).max())
+    far = float(np.linalg.norm(here - there, axis=1).max())
+    return (used, times, radius, far) if far <= NOISE * radius else None
+
+
+def counted(a: AnyArray, b: AnyArray) -> dict[tuple[int, int], int]:
+    """How many rows of two (F,) arrays of small numbers hold each pair of values."""
+    a, b = a.astype(np.int64), b.astype(np.int64)
+    if not len(a):
+        return {}
+    if a[0] == b[0] and (a == a[0]).all() and (b == b[0]).all():
+        return {(int(a[0]), int(b[0])): len(a)}
+    low, span = int(b.min()), int(b.max()) - int(b.min()) + 1
+    keys, counts = np.unique(a * span + (b - low), return_counts=True)
+    return {(int(k // span), int(k % span) + low): int(n) for k, n in zip(keys, counts, strict=True)}
 
 
 def flat(mesh: Mesh, faces: AnyArray) -> bool:
