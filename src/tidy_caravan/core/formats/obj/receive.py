@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import io
+import re
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,9 @@ from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.received import DOUBTS, OPACITY_IMAGE, Gallery, received_scene
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+
+NUMBER = re.compile(r"[^/ ]+")
 
 
 def receive_obj(file: Path, destination: Destination, fmt: FormatName, tell: Tell = nobody) -> Scene:
@@ -28,37 +31,33 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName, tell: Tel
     used = ""  # a material stays in force until the next one, from object to object
     for block in paced(text.split("\no ")[1:], tell):
         name, _, body = block.partition("\n")
-        lines = body.splitlines()
+        sorts: dict[str, list[str]] = {}
+        slots: list[int] = []
+        for line in body.splitlines():
+            word, _, rest = line.partition(" ")
+            if word == "usemtl":
+                used = rest
+            else:
+                sorts.setdefault(word, []).append(rest)
+                if word == "f":
+                    slots.append(materials.setdefault(used, len(materials)) if used else -1)
         here = seen.copy()
-        for k, word in enumerate(("v ", "vt ", "vn ")):
-            seen[k] += sum(1 for line in lines if line.startswith(word))
-        faces, slots = [], []
-        directions = [[float(x) for x in line.split()[1:4]] for line in lines if line.startswith("vn ")]
-        coordinates = [[float(x) for x in line.split()[1:3]] for line in lines if line.startswith("vt ")]
-        corners_of: list[list[list[int]]] = []
-        for line in lines:
-            if line.startswith("usemtl "):
-                used = line[7:]
-            elif line.startswith("f "):
-                corners = [[int(v) if v else 0 for v in c.split("/")] for c in line[2:].split()]
-                faces.append("f " + " ".join(str(c[0] - here[0]) for c in corners))
-                corners_of.append(corners)
-                slots.append(materials.setdefault(used, len(materials)) if used else -1)
-        if not faces:
+        seen += [len(sorts.get(word, ())) for word in ("v", "vt", "vn")]
+        if not slots:
             continue
-        plain = "\n".join([*(x for x in lines if x.startswith("v ")), *faces])
+        table = corners_of(sorts["f"])
+        own = table[:, 0] - here[0]
+        plain = "\n".join(["v " + x for x in sorts.get("v", ())]) + "\nf %d %d %d" * len(slots) % tuple(own.tolist())
         # the library's reader itself: what makes a mesh of its answer takes four times as long for a small part
         loaded = load_obj(io.StringIO(plain), maintain_order=True)["geometry"]["geometry"]
         # corner by corner: trimesh does not take the normals of faces without coordinates
         corner = np.asarray(loaded["faces"], np.int64).ravel()
-        table = np.array([[c[k] if len(c) > k else 0 for k in range(3)] for face in corners_of for c in face])
-        upwards = taken(coordinates, table[:, 1], int(here[1]))
+        upwards = taken(rows_of(sorts.get("vt", []))[:, :2], table[:, 1], int(here[1]))
         uvs = () if upwards is None else (np.column_stack([upwards[:, 0], 1.0 - upwards[:, 1]]).astype(np.float32),)
-        normals = taken(directions, table[:, 2], int(here[2]))
+        normals = taken(rows_of(sorts.get("vn", []))[:, :3], table[:, 2], int(here[2]))
         # red, green and blue behind a position: a usual addition that the library leaves aside
-        tints = [[float(x) for x in line.split()[4:7]] for line in lines if line.startswith("v ")]
-        tinted = len(tints[0]) == 3 and len({len(t) for t in tints}) == 1
-        colors = taken(tints, table[:, 0], int(here[0])) if tinted else None
+        tints = rows_of(sorts.get("v", []))[:, 3:6]
+        colors = taken(tints, table[:, 0], int(here[0])) if tints.shape[1] == 3 else None
         meshes.append(
             Mesh(
                 np.asarray(loaded["vertices"], np.float64)[corner],  # type: ignore[arg-type]
@@ -79,11 +78,44 @@ def receive_obj(file: Path, destination: Destination, fmt: FormatName, tell: Tel
     return scene.but(extras={DOUBTS: doubts})
 
 
-def taken(values: list[list[float]], numbers: AnyArray, before: int) -> F64 | None:
+def corners_of(faces: list[str]) -> I64:
+    """(3F, 3) numbers of point, coordinates and normal at the corners of triangles, 0 where there is none.
+
+    Raises UnusableInput for what is no triangle or no number.
+    """
+    text = " ".join(faces)
+    corners = text.split()
+    table = np.zeros((len(corners), 3), np.int64)
+    if len(corners) != 3 * len(faces):
+        raise UnusableInput("the package holds a face that is not a triangle", where=faces[0][:120])
+    try:
+        kind = NUMBER.sub("", corners[0])
+        if len(kind) <= 2 and NUMBER.sub("", text).split(" ") == [kind] * len(corners):
+            numbers = np.array(text.replace("//", "/0/").replace("/", " ").split(), np.int64)
+            table[:, : len(kind) + 1] = numbers.reshape(len(corners), -1)
+        else:  # faces of several kinds beside each other
+            for row, corner in zip(table, corners, strict=True):
+                given = [int(v) if v else 0 for v in corner.split("/")]
+                row[: len(given)] = given
+    except ValueError as error:
+        raise UnusableInput("the package holds a corner that is not a number", where=faces[0][:120]) from error
+    return table
+
+
+def rows_of(lines: list[str]) -> F64:
+    """(N, K) numbers of lines, (N, 0) where they do not hold the same number of them."""
+    words = " ".join(lines).split()
+    each = len(words) // max(1, len(lines))
+    if each * len(lines) != len(words) or any(line.count(" ") != each - 1 for line in lines):
+        return np.zeros((len(lines), 0))
+    return np.array(words, np.float64).reshape(len(lines), each)
+
+
+def taken(values: F64, numbers: AnyArray, before: int) -> F64 | None:
     """(C, K) values by corner, or None when no corner names one."""
-    if not len(values) or not (numbers > 0).all():
+    if not values.size or not (numbers > 0).all():
         return None
-    out: F64 = np.array(values, np.float64)[numbers - before - 1]
+    out: F64 = values[numbers - before - 1]
     return out
 
 
