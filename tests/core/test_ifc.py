@@ -9,6 +9,7 @@ import ifcopenshell.api.aggregate as aggregate
 import ifcopenshell.api.context as context
 import ifcopenshell.api.feature as feature
 import ifcopenshell.api.geometry as geometry
+import ifcopenshell.api.group as group
 import ifcopenshell.api.owner.settings as owner
 import ifcopenshell.api.project as project
 import ifcopenshell.api.pset as pset
@@ -23,12 +24,15 @@ from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.formats.ifc.native import scene as ifc_scene
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.make_shapes import MakeShapes
 from tidy_caravan.core.work.isolation import nursery
 
 SIZE = (5.0, 0.2, 3.0)
+CORNERS = [(x, y, z) for x in (0.0, 900.0) for y in (0.0, 900.0) for z in (0.0, 900.0)]
+CUBE = [(0, 1, 3), (0, 3, 2), (4, 6, 7), (4, 7, 5), (0, 4, 5), (0, 5, 1), (2, 3, 7), (2, 7, 6), (0, 2, 6), (0, 6, 4),
+        (1, 5, 7), (1, 7, 3)]  # fmt: skip
 
 
 class Model:
@@ -75,6 +79,15 @@ class Model:
         if storey is not None:
             spatial.assign_container(self.f, products=[made], relating_structure=storey)
         return made
+
+    def faces(self, corners: Any = CORNERS, triangles: Any = CUBE) -> Any:
+        """Triangles in the file's unit."""
+        points = self.f.createIfcCartesianPointList3D(corners)
+        numbers = [tuple(i + 1 for i in t) for t in triangles]
+        return self.f.createIfcTriangulatedFaceSet(points, None, None, numbers, None)
+
+    def shape(self, *items: Any) -> Any:
+        return self.f.createIfcShapeRepresentation(self.body, "Body", "Tessellation", list(items))
 
     def bytes(self) -> bytes:
         return str(self.f.to_string()).encode()
@@ -230,6 +243,55 @@ class Round(unittest.TestCase):
         self.assertLess(volume, np.pi * 0.09 * 3 - 0.05)
 
 
+class Shown(unittest.TestCase):
+    def test_layers_that_are_off_hide_what_is_on_them(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        rows = {name: m.block() for name in ("off", "frozen", "on", "unknown")}
+        for k, (name, shape) in enumerate(rows.items()):
+            m.element(name, storey, at(6 * k, 0, 0), shape)
+            on, frozen = {"off": (False, False), "frozen": (True, True), "on": (True, False)}.get(name, (None, None))
+            if on is not None:
+                m.f.createIfcPresentationLayerWithStyle(name, None, [shape], None, on, frozen, False, [])
+        scene = m.read()
+        hidden = {scene.nodes.names[i]: bool(scene.nodes.flags[i] & HIDDEN) for i in scene.nodes.parts}
+        self.assertEqual(hidden, {"off": True, "frozen": True, "on": False, "unknown": False})
+
+    def test_highlights_are_roughness(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        color = m.f.createIfcColourRgb(None, 0.5, 0.2, 0.1)
+        for name, kind, value in (
+            ("a", "IfcSpecularRoughness", 0.3),
+            ("b", "IfcSpecularExponent", 6.0),
+            ("c", "", 0.0),
+        ):
+            shine = m.f.create_entity(kind, value) if kind else None
+            look = m.f.createIfcSurfaceStyleRendering(color, 0.0, None, None, None, None, None, shine, "BLINN")
+            box = m.faces()
+            m.f.createIfcStyledItem(box, [m.f.createIfcSurfaceStyle(name, "BOTH", [look])], None)
+            m.element(name, storey, at(0, 0, 0), m.shape(box), "IfcFurniture")
+        self.assertEqual({x.name: x.roughness for x in m.read().materials}, {"a": 0.3, "b": 0.5, "c": 0.8})
+
+    def test_where_an_older_file_lies_is_read_from_its_property_sets(self) -> None:
+        m = Model("IFC2X3")
+        m.element("wall", m.storey("Ground", 0), at(0, 0, 0), m.block())
+        values = {
+            "Eastings": 512000.0,
+            "Northings": 4000.5,
+            "OrthogonalHeight": 3.0,
+            "XAxisAbscissa": 0.8,
+            "XAxisOrdinate": 0.6,
+        }
+        pset.edit_pset(m.f, pset=pset.add_pset(m.f, product=m.project, name="ePSet_MapConversion"), properties=values)
+        name = {"Name": "EPSG:25832", "MapUnit": "METRE"}
+        pset.edit_pset(m.f, pset=pset.add_pset(m.f, product=m.project, name="ePSet_ProjectedCRS"), properties=name)
+        geo = m.read().extras["extras"]["georeference"]
+        self.assertEqual((geo["eastings"], geo["northings"], geo["height"]), (512000.0, 4000.5, 3.0))
+        self.assertEqual((geo["xAxisAbscissa"], geo["xAxisOrdinate"], geo["system"]), (0.8, 0.6, "EPSG:25832"))
+        self.assertEqual(geo["metresPerMapUnit"], 1.0)
+
+
 class Trouble(unittest.TestCase):
     def model(self) -> Model:
         m = Model()
@@ -255,6 +317,87 @@ class Trouble(unittest.TestCase):
         told = [n for n in scene.notes if n.code == "import.element"]
         self.assertEqual(len(told), 2)
         self.assertIn("empty", scene.nodes.names, "the element stays in the tree")
+
+    def test_an_element_that_comes_without_one_of_its_pieces_says_so(self) -> None:
+        m = self.model()
+        storey = m.f.by_type("IfcBuildingStorey")[0]
+        flat = m.f.createIfcRectangleProfileDef("AREA", None, None, 0.0, 0.0)
+        corner = m.f.createIfcAxis2Placement3D(m.f.createIfcCartesianPoint((0.0, 0.0, 0.0)), None, None)
+        broken = m.f.createIfcExtrudedAreaSolid(flat, corner, m.f.createIfcDirection((0.0, 0.0, 1.0)), 900.0)
+        wrong = m.faces(CORNERS, [*CUBE, (0, 1, 99)])
+        for name, items in (
+            ("half", [m.faces(), broken]),
+            ("other", [m.faces(), wrong]),
+            ("whole", [m.faces(), m.faces()]),
+        ):
+            m.element(name, storey, at(5, 0, 0), m.shape(*items), "IfcFurniture")
+        axis = m.f.createIfcShapeRepresentation(m.body, "Axis", "SolidModel", [broken])
+        whole = next(e for e in m.f.by_type("IfcFurniture") if e.Name == "whole")
+        whole.Representation.Representations = [*whole.Representation.Representations, axis]
+        told = [n.text for n in m.read().notes if n.code == "import.element"]
+        self.assertEqual(len(told), 2, told)
+        self.assertTrue("“half”" in told[0] and "IfcExtrudedAreaSolid" in told[0], told)
+        self.assertTrue("“other”" in told[1] and "IfcTriangulatedFaceSet" in told[1], told)
+
+    def test_an_opening_that_cuts_nothing_is_told_and_one_that_cuts_is_not(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        for name, z in (("cut", 1.0), ("beside", 9.0)):
+            wall = m.element(name, storey, at(0, 0, 0), m.block())
+            opening = root.create_entity(m.f, ifc_class="IfcOpeningElement", name="hole")
+            geometry.assign_representation(m.f, product=opening, representation=m.block(1.0, 1.0, 1.0))
+            feature.add_feature(m.f, feature=opening, element=wall)
+            geometry.edit_object_placement(m.f, product=opening, matrix=at(2, -0.5, z))
+        told = [n for n in m.read().notes if n.code == "import.opening"]
+        self.assertEqual(len(told), 1)
+        self.assertIn("“beside”", told[0].text)
+
+    def test_what_becomes_no_part_of_the_scene_is_named(self) -> None:
+        m = self.model()
+        storey, wall = m.f.by_type("IfcBuildingStorey")[0], m.f.by_type("IfcWall")[0]
+        self.assertEqual([t for t in m.read().travel if t.verdict == "behind"], [])
+        box = m.faces()
+        image = m.f.createIfcImageTexture(True, True, None, None, None, "boards.png")
+        m.f.createIfcIndexedTriangleTextureMap([image], box, m.f.createIfcTextureVertexList([(0.0, 0.0)]), None)
+        m.f.createIfcIndexedColourMap(box, None, m.f.createIfcColourRgbList([(1.0, 0.0, 0.0)]), [1] * 12)
+        post = m.element("post", storey, at(3, 0, 0), m.shape(box), "IfcFurniture")
+        point = m.f.createIfcCartesianPoint((0.0, 0.0, 0.0))
+        white = m.f.createIfcColourRgb(None, 1.0, 1.0, 1.0)
+        lamp = m.f.createIfcLightSourcePositional("lamp", white, 0.0, 1.0, point, 1.0, 1.0, 0.0, 0.0)
+        shine = m.f.createIfcShapeRepresentation(m.body, "Lighting", "LightSource", [lamp])
+        post.Representation.Representations = [*post.Representation.Representations, shine]
+        bench = root.create_entity(m.f, ifc_class="IfcFurnitureType", name="bench")
+        geometry.assign_representation(m.f, product=bench, representation=m.shape(m.faces()))
+        zone = root.create_entity(m.f, ifc_class="IfcSpatialZone", name="fire zone")
+        geometry.assign_representation(m.f, product=zone, representation=m.block())
+        aggregate.assign_object(m.f, products=[zone], relating_object=m.building)
+        group.assign_group(m.f, products=[wall], group=group.add_group(m.f, name="north"))
+        scene = m.read()
+        behind = {t.kind: t.count for t in scene.travel if t.verdict == "behind"}
+        for kind in (
+            "textures",
+            "colours by triangle",
+            "lamps",
+            "types that nothing is of",
+            "IfcSpatialZone",
+            "IfcGroup",
+        ):
+            self.assertEqual(behind.pop(kind, 0), 1, kind)
+        self.assertEqual(behind, {})
+        self.assertEqual(sorted(scene.nodes.names[i] for i in scene.nodes.parts), ["good", "post"])
+        self.assertEqual(scene.notes, ())
+        m.f.by_type("IfcGeometricRepresentationContext")[0].WorldCoordinateSystem = m.f.createIfcAxis2Placement3D(
+            m.f.createIfcCartesianPoint((2000.0, 0.0, 0.0)), None, None
+        )
+        self.assertEqual([n.code for n in m.read().notes], ["import.system"])
+
+    def test_a_library_of_types_is_no_empty_scene_without_a_word(self) -> None:
+        m = Model()
+        bench = root.create_entity(m.f, ifc_class="IfcFurnitureType", name="bench")
+        geometry.assign_representation(m.f, product=bench, representation=m.shape(m.faces()))
+        (note,) = m.read().notes
+        self.assertEqual(note.code, "import.types")
+        self.assertIn("“bench”", note.text)
 
     def test_an_element_that_kills_the_library_costs_itself_only(self) -> None:
         m = self.model()

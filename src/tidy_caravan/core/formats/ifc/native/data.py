@@ -51,6 +51,30 @@ def presentation_layers(file: Any) -> dict[int, str]:
     return out
 
 
+def switched_off(file: Any) -> set[int]:
+    """Products whose whole shape is on presentation layers that are switched off or frozen."""
+    layers = by_type(file, "IfcPresentationLayerWithStyle")
+    dark = {i.id() for x in layers if x.LayerOn is False or x.LayerFrozen is True for i in x.AssignedItems or ()}
+    if not dark:
+        return set()
+
+    def off(representation: Any) -> bool:
+        items = list(representation.Items or ())
+        maps = [i.MappingSource.MappedRepresentation for i in items if i.is_a("IfcMappedItem")]
+        inside = bool(items) and len(maps) == len(items) and all(off(m) for m in maps)
+        return representation.id() in dark or inside or (bool(items) and all(i.id() in dark for i in items))
+
+    out: set[int] = set()
+    for product in by_type(file, "IfcProduct"):
+        shape = getattr(product, "Representation", None)
+        drawn = [
+            r for r in getattr(shape, "Representations", None) or () if r.RepresentationIdentifier in ("Body", None)
+        ]
+        if drawn and all(off(r) for r in drawn):
+            out.add(product.id())
+    return out
+
+
 def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
     """What people ask of an element: class, id, type, storey, size in metres, and the properties in SETS."""
     out: dict[str, Any] = {"class": entity.is_a(), "id": entity.GlobalId}
@@ -98,5 +122,46 @@ def georeference(file: Any, scale: float) -> dict[str, Any]:
             "xAxisOrdinate": float(along[1] or 0.0),
             "scale": float(getattr(conversion, "Scale", None) or 1.0),
             "metresPerMapUnit": scale if unit is None else metres_of(unit),
+        }
+    for rigid in by_type(file, "IfcRigidOperation"):
+        first, second = (getattr(v, "wrappedValue", v) for v in (rigid.FirstCoordinate, rigid.SecondCoordinate))
+        if rigid.FirstCoordinate.is_a("IfcLengthMeasure"):
+            unit = getattr(rigid.TargetCRS, "MapUnit", None)
+            return {
+                **UNTURNED,
+                "eastings": float(first),
+                "northings": float(second),
+                "height": float(rigid.Height or 0),
+                "system": str(getattr(rigid.TargetCRS, "Name", "") or ""),
+                "metresPerMapUnit": scale if unit is None else metres_of(unit),
+            }
+    return agreed(file, scale)
+
+
+MAP_UNITS = {"metre": 1.0, "meter": 1.0, "m": 1.0, "millimetre": 1e-3, "mm": 1e-3, "foot": 0.3048, "ft": 0.3048}
+"""Metres of what property sets call the unit of a map; that of the project otherwise, as where they say nothing."""
+UNTURNED = {"xAxisAbscissa": 1.0, "xAxisOrdinate": 0.0, "scale": 1.0}
+
+
+def agreed(file: Any, scale: float) -> dict[str, Any]:
+    """The same in property sets, by the convention for IFC 2x3 (buildingSMART, User Guide for Geo-referencing in IFC)."""
+    for project in by_type(file, "IfcProject") + by_type(file, "IfcSite"):
+        sets = {name.lower(): values for name, values in elements.get_psets(project).items()}
+        found, system = sets.get("epset_mapconversion"), sets.get("epset_projectedcrs", {})
+        if not found:
+            continue
+        try:
+            numbers = {k: float(v) for k, v in found.items() if k != "id" and v is not None and not isinstance(v, str)}
+        except (TypeError, ValueError):
+            continue
+        return {
+            "eastings": numbers.get("Eastings", 0.0),
+            "northings": numbers.get("Northings", 0.0),
+            "height": numbers.get("OrthogonalHeight", 0.0),
+            "system": str(system.get("Name") or ""),
+            "xAxisAbscissa": numbers.get("XAxisAbscissa", 1.0),
+            "xAxisOrdinate": numbers.get("XAxisOrdinate", 0.0),
+            "scale": numbers.get("Scale") or 1.0,
+            "metresPerMapUnit": MAP_UNITS.get(str(system.get("MapUnit") or "").strip().lower(), scale),
         }
     return {}

@@ -17,30 +17,26 @@ import ifcopenshell.util.element as elements
 import ifcopenshell.util.placement as placements
 import ifcopenshell.util.unit as units
 import numpy as np
+from ifcopenshell.ifcopenshell_wrapper import set_log_format_json
 
-from tidy_caravan.core.formats.ifc.native.data import by_type, data_of, georeference, presentation_layers
+from tidy_caravan.core.formats.ifc.native.data import by_type, data_of, georeference, presentation_layers, switched_off
+from tidy_caravan.core.formats.ifc.native.doubts import doubts_of
+from tidy_caravan.core.formats.ifc.native.left import name_what_stays, not_drawn
 from tidy_caravan.core.formats.ifc.native.round import TOLERANCE_M, round_extrusion
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.smoothing import corner_normals
-from tidy_caravan.core.scene import Convention, Material, Mesh, Note, Scene, make_nodes
+from tidy_caravan.core.scene import HIDDEN, Convention, Material, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
 from tidy_caravan.core.space.site import FAR_M
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.work.nursery import report
 
 CREASE_DEG = 30.0
-NOT_DRAWN = ("IfcOpeningElement", "IfcOpeningStandardCase", "IfcSpace", "IfcVirtualElement", "IfcAnnotation", "IfcGrid",
-             "IfcSpatialZone", "IfcAlignment", "IfcPort", "IfcDistributionPort")  # fmt: skip
-WHY_BEHIND = {
-    "IfcOpeningElement": "cut out of what they open",
-    "IfcSpace": "spaces are volumes of air; they stay as groups",
-    "IfcVirtualElement": "they have no surface in the building",
-    "IfcAnnotation": "drawings, not surfaces",
-    "IfcGrid": "drawings, not surfaces",
-}
 MOST_NOTED = 200
+ROUGHNESS = 0.8
+"""Of a surface whose style says nothing of its highlight."""
 
 
 @dataclass
@@ -71,7 +67,7 @@ class Building:
 
     def drawn(self) -> list[Any]:
         """Products with a body that is to be shown."""
-        hidden = {e.id() for kind in NOT_DRAWN for e in by_type(self.file, kind)}
+        hidden = not_drawn(self.file)
         return [
             p for p in by_type(self.file, "IfcProduct")
             if p.id() not in hidden and getattr(p, "Representation", None) is not None and p.GlobalId not in self.skip
@@ -161,14 +157,15 @@ class Building:
         rgb = tuple(round(float(np.clip(np.nan_to_num(c), 0, 1)), 6) for c in (color.r(), color.g(), color.b()))
         clear = float(style.transparency)
         alpha = 1.0 - clear if math.isfinite(clear) and 0 < clear <= 1 else 1.0
-        name = str(style.name)
+        name, roughness = str(style.name), ROUGHNESS
         number = int(style.instance_id())
         if number > 0:
             entity = self.file.by_id(number)
             name = str(getattr(entity, "Name", None) or name)
+            roughness = roughness_of(entity)
         else:
             self.travels.converted("elements without a style", 1, "the library's colour for their class")
-        key = (name, rgb, alpha)
+        key = (name, rgb, alpha, roughness)
         if key not in self._slot:
             self._slot[key] = len(self.materials)
             linear = tuple(c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in rgb)
@@ -177,7 +174,7 @@ class Building:
                     name,
                     (linear[0], linear[1], linear[2], alpha),
                     metallic=0.0,
-                    roughness=0.8,
+                    roughness=roughness,
                     alpha_mode="BLEND" if alpha < 1 else "OPAQUE",
                 )
             )
@@ -190,12 +187,13 @@ class Building:
         parents: list[int] = []
         worlds: list[F64] = []
         columns: list[int] = []
+        flags: list[int] = []
         layers: list[str] = []
         extras: dict[int, Any] = {}
         order: dict[str, int] = {}
         meshes: list[Mesh] = []
         seen: set[int] = set()
-        layer_of = presentation_layers(self.file)
+        layer_of, off = presentation_layers(self.file), switched_off(self.file)
         by_storey = not layer_of
 
         def add(entity: Any, parent: int, storey: str) -> int:
@@ -214,6 +212,7 @@ class Building:
                 if mesh == len(meshes):
                     meshes.append(made)
             columns.append(mesh)
+            flags.append(HIDDEN if mesh >= 0 and entity.id() in off else 0)
             layers.append(storey if by_storey else layer_of.get(entity.id(), ""))
             extras[here] = {"ifc": data_of(entity, storey, scale)}
             return here
@@ -236,6 +235,7 @@ class Building:
             parents.append(-1)
             worlds.append(np.eye(4))
             columns.append(-1)
+            flags.append(0)
             layers.append("")
             for product in loose:
                 add(product, holder, "")
@@ -247,11 +247,11 @@ class Building:
                     f"{len(loose)} elements hang on no storey; they stand in a group of their own.",
                 )
             )
-        return self.assemble(names, parents, worlds, columns, layers, extras, meshes)
+        return self.assemble(names, parents, worlds, columns, flags, layers, extras, meshes)
 
     def assemble(
-        self, names: list[str], parents: list[int], worlds: list[F64], columns: list[int], layers: list[str],
-        extras: dict[int, Any], meshes: list[Mesh],
+        self, names: list[str], parents: list[int], worlds: list[F64], columns: list[int], flags: list[int],
+        layers: list[str], extras: dict[int, Any], meshes: list[Mesh],
     ) -> Scene:  # fmt: skip
         count = len(names)
         world = np.array(worlds, np.float64).reshape(count, 4, 4)
@@ -289,7 +289,9 @@ class Building:
         self.leave_behind()
         ids = {i: e["ifc"]["id"] for i, e in extras.items() if isinstance(e["ifc"].get("id"), str)}
         where_of = [where.get(x, -1) for x in layers]
-        nodes = make_nodes(parent, local, names, mesh=columns, layer=where_of, extras=extras, ids=ids)
+        nodes = make_nodes(
+            parent, local, names, mesh=columns, layer=where_of, flags=np.array(flags, np.uint8), extras=extras, ids=ids
+        )
         return Scene(
             Convention(1.0, "Z", "Y", "right", bool(by_type(self.file, "IfcUnitAssignment"))),
             nodes,
@@ -302,8 +304,7 @@ class Building:
         )
 
     def leave_behind(self) -> None:
-        for kind, why in WHY_BEHIND.items():
-            self.travels.behind(kind, len(by_type(self.file, kind)), why)
+        self.notes += name_what_stays(self.file, self.travels)
         shown = len(self.shapes)
         self.travels.converted("solids, sweeps and mapped representations", shown, "meshes", "2 mm")
         self.travels.behind("elements whose geometry fails", len(self.failed) + len(self.skip), "see the findings")
@@ -312,6 +313,7 @@ class Building:
                 Note("damaged", "import.element", f"{product.is_a()} {product.GlobalId}",
                      f"“{str(product.Name or product.is_a())[:60]}” has no usable geometry ({why}); the rest was read.")
             )  # fmt: skip
+        self.notes += doubts_of(self.file, ifcopenshell.get_log(), {p.id() for p, _ in self.failed})
         for guid in sorted(self.skip):
             self.notes.append(
                 Note(
@@ -321,6 +323,20 @@ class Building:
                     "The geometry library crashed or hung on this element; it was left out.",
                 )
             )
+
+
+def roughness_of(style: Any) -> float:
+    """What a surface style says of its highlight as a roughness: as it is, or from the exponent of a lobe
+    as for the shininess of other formats (Karis, Specular BRDF Reference, 2013)."""
+    for look in getattr(style, "Styles", None) or ():
+        highlight: Any = getattr(look, "SpecularHighlight", None)
+        value = getattr(highlight, "wrappedValue", None)
+        if not isinstance(value, (int, float)) or not math.isfinite(value) or value < 0:
+            continue
+        if highlight.is_a("IfcSpecularRoughness"):
+            return round(min(1.0, float(value)), 6)
+        return round(math.sqrt(2.0 / (value + 2.0)), 6)
+    return ROUGHNESS
 
 
 def below(entity: Any) -> list[Any]:
@@ -377,6 +393,7 @@ def surfaces_in(product: Any) -> bool:
 def load(path: str, most_nodes: int, skip: tuple[str, ...], careful: bool) -> tuple[Scene | None, str]:
     """(scene, why not): called in a child process. skip: GlobalIds that the library cannot survive."""
     report("parsing", 0, 0)
+    set_log_format_json()  # type: ignore[no-untyped-call]
     try:
         file = ifcopenshell.open(path)
     except (RuntimeError, OSError, ValueError, ifcopenshell.Error) as error:
