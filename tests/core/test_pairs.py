@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import unittest
 from collections.abc import Iterable
-from dataclasses import fields
+from dataclasses import fields, replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import trimesh
@@ -13,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_sides import at, scene_of
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import HIDDEN, SCATTER, Material, Scene, make_nodes
 from tidy_caravan.core.surroundings.flicker import between
 from tidy_caravan.core.surroundings.gaps import gaps
 from tidy_caravan.core.surroundings.near import meeting_parts, shown_parts
@@ -37,7 +38,7 @@ def pile(moves: Moves = ()) -> Scene:  # type: ignore[assignment]
 def rows_of(found: Any) -> list[tuple[Any, ...]]:
     """Everything that was found, in an order of its own."""
     assert not isinstance(found, str), found
-    return sorted(zip(*(np.asarray(getattr(found, f.name)).tolist() for f in fields(found) if f.name != "piece"), strict=True))  # fmt: skip
+    return sorted(zip(*(np.asarray(getattr(found, f.name)).tolist() for f in fields(found) if f.name not in ("piece", "content")), strict=True))  # fmt: skip
 
 
 class Answers(unittest.TestCase):
@@ -60,6 +61,44 @@ class Answers(unittest.TestCase):
                 again, anew = (ask(scene, w, lambda done, total: None) for w in (kept, Workshop()))
                 self.assertEqual(rows_of(again), rows_of(anew))
                 self.assertGreater(len(rows_of(again)), 0)
+
+    def test_whatever_else_they_depend_on_they_are_those_of_asking_anew(self) -> None:
+        plain = pile()
+        nodes = plain.nodes
+        flags = nodes.flags.copy()
+        flags[nodes.parts[:8]] |= HIDDEN
+        both = plain.but(
+            materials=(Material("both", double_sided=True),),
+            meshes=tuple(replace(m, material=np.zeros(m.triangles, np.int32)) for m in plain.meshes),
+        )
+        count = len(nodes)
+        group = make_nodes(
+            [-1, *(nodes.parent + 1)], np.concatenate([[np.eye(4)], nodes.local]), ["group", *nodes.names],
+            mesh=[-1, *nodes.mesh], flags=np.array([0, *nodes.flags], np.uint8), source=np.arange(-1, count),
+        )  # fmt: skip
+        under = replace(
+            group, parent=np.where(group.parent < 0, -1 + (np.arange(count + 1) > 0), group.parent).astype(np.int32)
+        )
+        scattered = replace(under, flags=np.array([SCATTER, *nodes.flags], np.uint8))
+        larger = plain.but(convention=replace(plain.convention, metres_per_unit=0.5))
+        hidden = plain.but(nodes=replace(nodes, flags=flags))
+        others = [plain, hidden, both, *(plain.but(nodes=n) for n in (group, under, scattered)), larger, plain]
+        kept = Workshop(results=Remembered(), subject="haul")
+        answers = set()
+        for scene in others:
+            for ask in (between, gaps):
+                again, anew = (ask(scene, w, lambda done, total: None) for w in (kept, Workshop()))
+                self.assertEqual(rows_of(again), rows_of(anew))
+                answers.add((ask.__name__, str(rows_of(anew))))
+        self.assertGreater(len(answers), 8, "these changes matter")
+
+    def test_a_scene_that_is_as_it_was_is_not_gone_through_again(self) -> None:
+        kept = Workshop(results=Remembered(), subject="haul")
+        for ask in (between, gaps):
+            ask(pile(), kept, lambda done, total: None)
+            with mock.patch(f"{ask.__module__}.by_pair", side_effect=AssertionError):
+                ask(pile(), kept, lambda done, total: None)
+                self.assertRaises(AssertionError, ask, pile([(0, 0.0007, 0.0, 0.0)]), kept, lambda done, total: None)
 
     def test_pairs_that_all_share_are_those_that_each_would_look_for(self) -> None:
         rng = np.random.default_rng(3)

@@ -18,7 +18,7 @@ from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overla
 from tidy_caravan.core.geometry.faults import repeated
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants
+from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants
 from tidy_caravan.core.surroundings.near import meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
@@ -27,6 +27,7 @@ from tidy_caravan.core.surroundings.world import (
     costs_of,
     likenesses,
     placed,
+    ranks,
     scales,
     steady_middle_of,
     strewn_by,
@@ -35,6 +36,7 @@ from tidy_caravan.core.surroundings.world import (
 from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 from tidy_caravan.core.work.pairs import by_pair, fingerprints
+from tidy_caravan.core.work.whole import asked_again, digest_of
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
 BETWEEN = Work("overlaps between parts", 2, f"{__name__}:between_parts", memory=6 << 30)
@@ -51,6 +53,9 @@ WIDTH_SIZE = 1e-3
 """… or this part of the smaller thing's size, whichever is less."""
 NONE = np.zeros(0, np.int64)
 NO_PAIRS = np.zeros((0, 2), np.int64)
+NO_ROWS: dict[str, AnyArray] = {
+    "triangles": NO_PAIRS, "area": np.zeros(0), "height": np.zeros(0), "up": np.zeros((0, 3))
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -65,6 +70,8 @@ class Flicker:
     area: F64
     height: F64
     up: F64
+    content: str = ""
+    """Stands for all that these depend on."""
 
     def covered(self, which: int) -> tuple[I64, I64, F64]:
         """(C,) nodes, (C,) triangles of the first (0) or second (1) parts and (C,) m² of each that lie on others."""
@@ -82,6 +89,9 @@ class Flicker:
         return np.column_stack([keys // span, keys % span]), number.reshape(-1).astype(np.int64)
 
 
+NOTHING = Flicker(NONE, NONE, NO_PAIRS, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
+
+
 def limits(sizes: F64, metres: float) -> tuple[F64, F64]:
     """Distance of planes and width of seams for things of these sizes, all in scene units."""
     return np.minimum(APART_M / metres, sizes * APART_SIZE), np.minimum(WIDTH_M / metres, sizes * WIDTH_SIZE)
@@ -89,32 +99,52 @@ def limits(sizes: F64, metres: float) -> tuple[F64, F64]:
 
 def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     """Overlaps between different parts that are shown; a sentence where that failed."""
+    rows, _ = shown_parts(scene)
+    if not len(rows):
+        return NOTHING
+    who = likenesses(scene, rows, [looks_from_behind(scene, rows)])
+    strewn = strewn_by(scene, rows)
+    content = digest_of([who, strewn < 0, ranks(strewn), scene.convention.metres_per_unit])
+    found = asked_again(workshop, BETWEEN, content, lambda: asked_between(scene, rows, who, workshop, tell))
+    if isinstance(found, str):
+        return found
+    first, second = (rows[found[side]] for side in ("first", "second"))
+    return Flicker(first, second, found["triangles"], found["area"], found["height"], found["up"], content)
+
+
+def looks_from_behind(scene: Scene, rows: I64) -> AnyArray:
+    """(K,) numbers that stand for which triangles of the nodes' meshes are seen from both sides."""
+    two_sided = two_sided_slots(scene)
+    out = np.zeros(len(scene.meshes), np.uint64)
+    for i in np.unique(scene.nodes.mesh[rows]).tolist():
+        sides = two_sided[scene.meshes[i].material]
+        out[i] = int.from_bytes(hashlib.blake2b(sides.data, digest_size=8).digest(), "little")
+    return out[scene.nodes.mesh[rows]]
+
+
+def asked_between(scene: Scene, rows: I64, who: U64, workshop: Workshop, tell: Tell) -> dict[str, AnyArray] | str:
+    """The columns of Flicker with positions among the rows in place of nodes."""
     nodes = scene.nodes
-    rows, boxes = shown_parts(scene)
+    _, boxes = shown_parts(scene)
     metres = scene.convention.metres_per_unit
     size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     pairs = meeting_parts(scene, limits(size, metres)[0])
-    if not len(pairs):
-        return Flicker(NONE, NONE, NO_PAIRS, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
     strewn = strewn_by(scene, rows)
     pairs = pairs[(strewn[pairs] < 0).any(axis=1)]
+    if not len(pairs):
+        return {"first": NONE, "second": NONE, **NO_ROWS}
     # the smaller part of a pair is its second
     swap = size[pairs[:, 0]] < size[pairs[:, 1]]
     pairs[swap] = pairs[swap][:, ::-1]
     middle = steady_middle_of(scene)
     two_sided = two_sided_slots(scene)
-    looks = {i: two_sided[scene.meshes[i].material] for i in np.unique(nodes.mesh[rows[pairs]]).tolist()}
-    seen_from_behind = np.zeros(len(scene.meshes), np.uint64)
-    for i, slots in looks.items():
-        seen_from_behind[i] = int.from_bytes(hashlib.blake2b(slots.data, digest_size=8).digest(), "little")
-    who = likenesses(scene, rows, [seen_from_behind[nodes.mesh[rows]]])
 
     def portion(some: I64) -> Piece:
         used, asked = np.unique(pairs[some], return_inverse=True)
         kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
         arrays: dict[str, AnyArray] = {
             **Table.of([scene.meshes[i] for i in kinds.tolist()]).arrays(),
-            "two_sided": np.concatenate([looks[i] for i in kinds.tolist()]),
+            "two_sided": np.concatenate([two_sided[scene.meshes[i].material] for i in kinds.tolist()]),
             "mesh": mesh.reshape(-1).astype(np.int64),
             "world": about(nodes.world[rows[used]], middle),
             "boxes": boxes[used] - middle,
@@ -123,14 +153,12 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
         return asked_once(arrays, {"metres": metres}, triangles[used].sum() + len(some))
 
     triangles, costs = costs_of(scene, rows, pairs)
-    found = by_pair(
-        workshop, BETWEEN, fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]]), costs, portion, {"metres": metres},
-        {"triangles": NO_PAIRS, "area": np.zeros(0), "height": np.zeros(0), "up": np.zeros((0, 3))}, tell,
-    )  # fmt: skip
+    keys = fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]])
+    found = by_pair(workshop, BETWEEN, keys, costs, portion, {"metres": metres}, NO_ROWS, tell)
     if isinstance(found, str):
         return found
-    parts = rows[pairs[found["pair"]]]
-    return Flicker(parts[:, 0], parts[:, 1], found["triangles"], found["area"], found["height"], found["up"])
+    first, second = pairs[found["pair"]].T
+    return {"first": first, "second": second, **{name: found[name] for name in NO_ROWS}}
 
 
 def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:

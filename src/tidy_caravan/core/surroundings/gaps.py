@@ -16,7 +16,7 @@ from tidy_caravan.core.geometry.closest import closest_on
 from tidy_caravan.core.geometry.coplanar import boxes_of
 from tidy_caravan.core.geometry.corners import distinct, join
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants, ranges
+from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants, ranges
 from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
@@ -25,11 +25,13 @@ from tidy_caravan.core.surroundings.world import (
     costs_of,
     likenesses,
     placed,
+    ranks,
     steady_middle_of,
     strewn_by,
 )  # fmt: skip
 from tidy_caravan.core.work.heavy import Piece, Tell, Work, Workshop
 from tidy_caravan.core.work.pairs import by_pair, fingerprints
+from tidy_caravan.core.work.whole import asked_again, digest_of
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
 GAPS = Work("gaps between pieces", 2, f"{__name__}:gaps_between", memory=6 << 30)
@@ -79,18 +81,30 @@ def gaps(
     scene: Scene, workshop: Workshop, tell: Tell, least_mm: float = LEAST_MM, most_mm: float = MOST_MM
 ) -> Gaps | str:
     """All gaps of parts that are shown; a sentence where they could not be found out."""
-    nodes = scene.nodes
     rows, _ = shown_parts(scene)
     if not len(rows):
         return NOTHING
-    strewn = strewn_by(scene, rows) >= 0
-    pairs = meeting_parts(scene, np.full(len(rows), most_mm / 1000 / scene.convention.metres_per_unit))
+    parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
+    who, strewn = likenesses(scene, rows), strewn_by(scene, rows) >= 0
+    content = digest_of([who, ranks(scene.nodes.mesh[rows]), strewn, *parameters.values()])
+    found = asked_again(workshop, GAPS, content, lambda: asked(scene, rows, who, strewn, workshop, tell, parameters))
+    if isinstance(found, str):
+        return found
+    part, other = rows[found["part"]], rows[found["other"]]
+    return Gaps(part, other=other, **{name: found[name] for name in ("vertex", "distance", "target", "size", "piece")})
+
+
+def asked(
+    scene: Scene, rows: I64, who: U64, strewn: Bool, workshop: Workshop, tell: Tell, parameters: dict[str, float]
+) -> dict[str, AnyArray] | str:
+    """The columns of Gaps with positions among the rows in place of nodes."""
+    nodes = scene.nodes
+    pairs = meeting_parts(scene, np.full(len(rows), parameters["most"] / parameters["metres"]))
     # what lies apart within a mesh does so in every part that uses it: the first is asked
     alone = np.unique(nodes.mesh[rows], return_index=True)[1]
     pairs = np.concatenate([pairs, np.column_stack([alone, alone])])
     pairs = pairs[~strewn[pairs].all(axis=1)]
     middle = steady_middle_of(scene)
-    parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
 
     def portion(some: I64) -> Piece:
         used, asked = np.unique(pairs[some], return_inverse=True)
@@ -104,25 +118,27 @@ def gaps(
         return asked_once(arrays, parameters, triangles[used].sum() + len(some))
 
     triangles, costs = costs_of(scene, rows, pairs)
-    who = likenesses(scene, rows)
     keys = fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]])
     found = by_pair(workshop, GAPS, keys, costs, portion, parameters, NO_ROWS, tell)
-    if isinstance(found, str):
-        return found
-    return together(found, pairs, rows, middle)
+    return found if isinstance(found, str) else together(found, pairs, middle)
 
 
-def together(found: Mapping[str, AnyArray], pairs: I64, rows: I64, middle: F64) -> Gaps:
+def together(found: Mapping[str, AnyArray], pairs: I64, middle: F64) -> dict[str, AnyArray]:
     """What all pairs of parts say: a gap within a third piece that has a thickness lets no light through."""
     own = np.where(found["side"] == 0, pairs[found["pair"], 0], pairs[found["pair"], 1])
     other = np.where(found["side"] == 0, pairs[found["pair"], 1], pairs[found["pair"], 0])
     place = own * (int(found["place"].max(initial=0)) + 1) + found["place"]
     kept = np.flatnonzero((found["distance"] > 0) & ~np.isin(place, place[found["distance"] <= 0]))
     pieces = np.column_stack([own, other])[kept] * (MOST_PIECES + 1) + found["label"][kept]
-    return Gaps(
-        rows[own[kept]], found["vertex"][kept], rows[other[kept]], found["distance"][kept],
-        found["target"][kept] + middle, found["size"][kept], pieces,
-    )  # fmt: skip
+    return {
+        "part": own[kept],
+        "vertex": found["vertex"][kept],
+        "other": other[kept],
+        "distance": found["distance"][kept],
+        "target": found["target"][kept] + middle,
+        "size": found["size"][kept],
+        "piece": pieces,
+    }
 
 
 def gaps_between(

@@ -82,6 +82,11 @@ def strewn_by(scene: Scene, rows: AnyArray) -> I64:
     return np.where((above >= 0) & ((nodes.flags[above] & SCATTER) > 0), above, -1)
 
 
+def ranks(values: AnyArray) -> I64:
+    """(K,) the same values alike, counted through in their order, whatever they are."""
+    return np.unique(values, return_inverse=True)[1].reshape(-1).astype(np.int64)
+
+
 def two_sided_slots(scene: Scene) -> Bool:
     """True for material slots that are drawn from both sides; the last one, -1, stands for no material."""
     most = max([len(scene.materials), *(max(m.slots, default=-1) + 1 for m in scene.meshes)])

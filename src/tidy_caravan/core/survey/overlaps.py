@@ -8,13 +8,17 @@ import numpy as np
 
 from tidy_caravan.core.geometry.coplanar import Overlaps, outlines
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.surroundings.flicker import APART_M, WHOLE, Flicker, between, within
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_LINES, in_meshes, of_overlaps, rims
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.whole import asked_again
+
+COVERED = Work("triangles that others cover", 1, f"{__name__}:covered_whole")
 
 
 @check("geometry", "Overlaps between parts")
@@ -32,7 +36,8 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
     worst = int(np.argmax(area))
     parts = np.unique(pairs).tolist()
     one, other = (scene.nodes.names[i][-80:] or "?" for i in pairs[worst].tolist())
-    gone, left = covered_whole(scene, found)
+    covered = asked_again(context.workshop, COVERED, found.content, lambda: {"counts": covered_whole(scene, found)})
+    gone, left = np.asarray(covered["counts"]).tolist()
     yield Finding(
         code="flicker.between",
         severity="warning",
@@ -53,8 +58,8 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
     )
 
 
-def covered_whole(scene: Scene, found: Flicker) -> tuple[int, int]:
-    """How many triangles of the smaller parts are covered whole, and how many in part."""
+def covered_whole(scene: Scene, found: Flicker) -> I64:
+    """(2,) how many triangles of the smaller parts are covered whole, and how many in part."""
     node, triangle, area = found.covered(1)
     mesh = scene.nodes.mesh[node]
     whole = np.zeros(len(node))
@@ -65,7 +70,7 @@ def covered_whole(scene: Scene, found: Flicker) -> tuple[int, int]:
         crosses = np.cross(moved[:, 1] - moved[:, 0], moved[:, 2] - moved[:, 0])
         whole[rows] = np.linalg.norm(crosses, axis=1) / 2
     gone = int((area >= WHOLE * whole * scene.convention.metres_per_unit**2).sum())
-    return gone, len(node) - gone
+    return np.array([gone, len(node) - gone], np.int64)
 
 
 def small(value: float) -> str:

@@ -206,15 +206,10 @@ def name_clashes(context: Context) -> Iterable[Finding]:
 @check("names", "Forbidden characters and length")
 def name_characters(context: Context) -> Iterable[Finding]:
     scene, destination = context.scene, context.destination
-    whole = re.compile(f"(?:{destination.name_pattern})+")
-    names = scene.nodes.names
-    if max(map(len, names), default=0) <= destination.name_length and "" not in names:
-        # most scenes have nothing to find, which is told by one look at all letters
-        letters = "".join(set("".join(names)))
-        if not letters or whole.fullmatch(letters):
-            return
-    verdict = {n: whole.fullmatch(n) is not None and len(n) <= destination.name_length for n in set(names)}
-    rows = [i for i, n in enumerate(names) if not verdict[n]]
+    # the pattern is a class of letters: what it makes of a name follows from the letters in it
+    allowed, names, longest = re.compile(destination.name_pattern), scene.nodes.names, destination.name_length
+    wrong = {letter for letter in set("".join(names)) if not allowed.fullmatch(letter)}
+    rows = [i for i, n in enumerate(names) if not n or len(n) > longest or not wrong.isdisjoint(n)]
     if rows:
         example = "".join(c if c.isprintable() else "�" for c in names[rows[0]][:60])
         yield Finding(

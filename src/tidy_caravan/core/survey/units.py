@@ -8,15 +8,17 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64, Bool, determinants
+from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool, determinants
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.site import SITE
 from tidy_caravan.core.space.transforms import polar, sheared_ones, skew
-from tidy_caravan.core.surroundings.world import untouchable
+from tidy_caravan.core.surroundings.world import ranks, untouchable
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.heavy import Work, Workshop
+from tidy_caravan.core.work.whole import asked_again, digest_of
 
 TALLEST_M = 1000.0
 """No building is higher; land that is does not stand on its own with walls around it."""
@@ -41,6 +43,8 @@ NONE = 1e-4
 """What a scale differs from one by that is none."""
 FLOAT_ERROR_MM = 0.1
 """Rounding of float32, distance · 2⁻²⁴, from which on it is seen."""
+
+KEEPS_SCALE = Work("scales that stay", 1, f"{__name__}:keeps_scale")
 
 
 @check("units", "Unit plausibility")
@@ -212,7 +216,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
     rest = ~near & (np.abs(scale - 1) > NONE) & (scale > 0)
     if rest.any():
         rows = parts[rest]
-        kept = keeps_scale(scene, rows, context.destination.negative_scale)
+        kept = keeps_scale(scene, rows, context.destination.negative_scale, context.workshop)
         why = (
             f"; {plural(int(kept.sum()), 'cannot lose it', 'cannot lose it')}, having to move or share a mesh with parts of another size"
             if kept.any()
@@ -232,24 +236,28 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
         )
 
 
-def keeps_scale(scene: Scene, rows: I64, negative_scale: bool) -> Bool:
+def keeps_scale(scene: Scene, rows: I64, negative_scale: bool, workshop: Workshop) -> Bool:
     """(K,) which of some parts have a scale that does not go into their vertices: they move, or it is the one that is left to their
     nodes, since others draw their mesh as well."""
     nodes = scene.nodes
     parts = nodes.parts[np.isin(nodes.mesh[nodes.parts], nodes.mesh[rows])]
     right, mirror = to_the_right(scene.convention)
-    residual = polar(nodes.world[parts, :3, :3], right)[1]
-    still = untouchable(scene)
-    still[parts] |= flattened(residual)
-    free, residual = parts[~still[parts]], residual[~still[parts]]
-    residual[np.abs(residual - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
-    _, kind_of, _, bake, _ = shared_out(
-        nodes.mesh[free], residual, nodes.children_count[free] > 0, negative_scale, mirror
-    )
-    unbaked = (bake == np.eye(3)).all(axis=(1, 2))[kind_of]
-    still[free[unbaked]] = True
-    out: Bool = still[rows]
-    return out
+    linear, mesh = nodes.world[parts, :3, :3], ranks(nodes.mesh[parts])
+    still, above = untouchable(scene)[parts], nodes.children_count[parts] > 0
+
+    def asked() -> dict[str, AnyArray]:
+        residual = polar(linear, right)[1]
+        out = still | flattened(residual)
+        free, left = np.flatnonzero(~out), residual[~out]
+        left[np.abs(left - np.eye(3)).max(axis=(1, 2)) < SCALE_TOLERANCE] = np.eye(3)
+        _, kind_of, _, bake, _ = shared_out(mesh[free], left, above[free], negative_scale, mirror)
+        out[free[(bake == np.eye(3)).all(axis=(1, 2))[kind_of]]] = True
+        return {"kept": out}
+
+    content = digest_of([linear, mesh, still, above, right, mirror, negative_scale])
+    kept = np.zeros(len(nodes), np.bool_)
+    kept[parts] = asked_again(workshop, KEEPS_SCALE, content, asked)["kept"]
+    return kept[rows]
 
 
 def unit_primitive(mesh: Mesh) -> bool:

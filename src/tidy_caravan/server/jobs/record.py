@@ -21,7 +21,7 @@ from tidy_caravan.core.scene import Note, Scene
 from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.columns import PartFacts, part_columns
 from tidy_caravan.server.db.models import FindingRow, SceneRow
-from tidy_caravan.server.db.session import clean, clean_json, copy_columns
+from tidy_caravan.server.db.session import clean, clean_json, copy_columns, copying
 from tidy_caravan.server.store.blobs import Store
 from tidy_caravan.server.store.scenes import save_scene
 from tidy_caravan.server.view import view_bytes
@@ -61,9 +61,28 @@ def record_scene(
     whole: bool = True,
 ) -> uuid.UUID:
     """Row of a scene; with `whole` also its parts and findings. Returns the row's id."""
+    if not whole:
+        row = scene_row(uuid.uuid4(), store, haul, kind, scene, False)
+        row.images = shown_images(store, scene)
+        session.add(row)
+        session.flush()
+        return row.id
+    number = uuid.uuid4()
+    # the database takes the parts in while the files are written; the session is not touched meanwhile
+    with copying(session, "part", part_values(number, scene, findings)):
+        row = scene_row(number, store, haul, kind, scene, True)
+        rows = finding_values(number, findings)
+    session.add(row)
+    session.flush()
+    copy_columns(session, FindingRow.__tablename__, rows)
+    return row.id
+
+
+def scene_row(number: uuid.UUID, store: Store, haul: uuid.UUID, kind: str, scene: Scene, whole: bool) -> SceneRow:
+    """The row, with its files in the store; with `whole` also what is listed of the scene."""
     box = bounds_metres(scene)
     row = SceneRow(
-        id=uuid.uuid4(),
+        id=number,
         haul_id=haul,
         kind=kind,
         store_key=save_scene(store, scene) if whole else "",
@@ -81,19 +100,12 @@ def record_scene(
         },
         notes=clean_json(note_rows(scene.notes)),
     )
-    if not whole:
-        row.images = shown_images(store, scene)
     if whole:
         row.materials = clean_json(material_rows(scene))
         row.travel = clean_json([dataclasses.asdict(t) for t in scene.travel])
         if kind == "source":
             row.units = clean_json([c.model_dump(by_alias=True, mode="json") for c in candidates(scene)])
-    session.add(row)
-    session.flush()
-    if whole:
-        copy_columns(session, "part", part_values(row.id, scene, findings))
-        copy_columns(session, FindingRow.__tablename__, finding_values(row.id, findings))
-    return row.id
+    return row
 
 
 def note_rows(notes: Sequence[Note]) -> list[dict[str, str]]:
