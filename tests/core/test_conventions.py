@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import unittest
+from typing import Any
 
 import numpy as np
 from hypothesis import given, settings
@@ -14,9 +15,9 @@ from tests.core.test_gltf import everything
 from tests.support import read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, destination
 from tidy_caravan.core.errors import CaravanError
-from tidy_caravan.core.scene import GLTF, Convention
+from tidy_caravan.core.scene import GLTF, Convention, Mesh, Morph
 from tidy_caravan.core.space.axes import axis_map, linear_map
-from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.space.convert import convert, transform_mesh, transform_meshes
 from tidy_caravan.core.space.transforms import affine_inverse, angle_deg, compose, polar, quaternions, split_trs
 
 ANGLES = st.tuples(*[st.floats(-np.pi, np.pi)] * 3)
@@ -84,6 +85,29 @@ class Transforms(unittest.TestCase):
 
 
 class Converting(unittest.TestCase):
+    def test_many_meshes_are_turned_as_each_by_itself(self) -> None:
+        rng = np.random.default_rng(4)
+
+        def mesh(count: int, normals: bool, tangents: bool, morph: bool) -> Mesh:
+            def some(width: int) -> Any:
+                return rng.normal(size=(count, width)).astype(np.float32)
+
+            faces = rng.integers(0, max(count, 1), (count, 3)).astype(np.uint32)
+            hand = np.sign(some(1)) if count else some(1)
+            return Mesh(
+                some(3), faces, np.zeros(len(faces), np.int32), some(3) if normals else None,
+                np.column_stack([some(3), hand]).astype(np.float32) if tangents else None,
+                morphs=(Morph(some(3), None, None, "up"),) if morph else (),
+            )  # fmt: skip
+
+        sizes = [0, 1, 5, 2048, 2049, 700, *[1500] * 120, 3]
+        meshes = [mesh(n, *(rng.random(2) > 0.3), k % 17 == 5) for k, n in enumerate(sizes)]
+        for linear in (100 * np.eye(3), np.diag([1.0, -1.0, 1.0]), rng.normal(size=(3, 3))):
+            told: list[int] = []
+            together = transform_meshes(meshes, linear, lambda done, total, told=told: told.append(done))
+            self.assertEqual([m.id for m in together], [transform_mesh(m, linear).id for m in meshes])
+            self.assertTrue(len(told) > 2 and told == sorted(told))
+
     def test_there_and_back_is_where_it_was(self) -> None:
         for scene in (everything().scene(), read(trimesh_scene(2).export(file_type="glb"))):
             for d in BUILT_IN:

@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.geometry.closest import furthest
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.surroundings.world import scales
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("tidy_caravan.core.geometry.nearest", "tidy_caravan.core.compiled")
 APART = Work("a level and the whole", 2, f"{__name__}:surfaces_apart", figures_only=True)

@@ -50,11 +50,12 @@ from tidy_caravan.core.formats.shared.pace import nobody
 from tidy_caravan.core.formats.shared.received import DOUBTS
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Identities, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Remembered, Tell, Workshop
+from tidy_caravan.core.work.heavy import Remembered, Workshop
 
 ROWS = 200_000
 MOST_TOLD = 12

@@ -10,9 +10,10 @@ from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of
 from tidy_caravan.core.formats.abilities import Ability
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.space.transforms import affine_inverse
-from tidy_caravan.core.work.heavy import Piece, Tell, Workshop
+from tidy_caravan.core.work.heavy import Piece, Workshop
 
 FLAT = 1e-9
 """Determinant below which, as a part of the largest entry cubed, a matrix makes everything flat."""

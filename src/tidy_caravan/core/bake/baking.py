@@ -21,10 +21,11 @@ from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pose import at_rest
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.convert import cofactors
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = (
     "embreex.rtcore_scene",

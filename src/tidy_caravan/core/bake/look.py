@@ -11,9 +11,10 @@ from tidy_caravan.core.bake.pages import Layout, Page, exposure, exr, for_view, 
 from tidy_caravan.core.bake.report import BakeAsk, BakeReport, told
 from tidy_caravan.core.closeup import png
 from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, U8
-from tidy_caravan.core.work.heavy import Tell, Workshop
+from tidy_caravan.core.work.heavy import Workshop
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ import numpy as np
 
 from tidy_caravan.core.copies.placing import cleaned
 from tidy_caravan.core.copies.symmetry import Turns
+from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -66,7 +67,7 @@ def compounds_in(
 ) -> list[Compound]:
     """Compounds among nodes, those with the most parts first. tolerance: of places, in scene units. turns: of the meshes
     that look the same when turned; a copy of a group may have them turned so."""
-    finder = Finder(scene, rows, tolerance, turns)
+    finder = Finder(scene, rows, tolerance, turns, alive(tell))
     found: list[Compound] = []
     kinds, times = np.unique(finder.mesh, return_counts=True)
     # what is rare says most, and what has one side to it more than what looks the same from many; once says nothing
@@ -84,7 +85,7 @@ def compounds_in(
 class Finder:
     """Parts by mesh and place, those that belong to no compound yet being free."""
 
-    def __init__(self, scene: Scene, rows: I64, tolerance: float, turns: Mapping[int, Turns]) -> None:
+    def __init__(self, scene: Scene, rows: I64, tolerance: float, turns: Mapping[int, Turns], tell: Tell) -> None:
         from scipy.spatial import cKDTree
 
         nodes = scene.nodes
@@ -94,7 +95,7 @@ class Finder:
         self.turns = turns
         # pieces stand where their middle is, whatever their pivot does; turned copies of a mesh have that in common
         kinds, kind = np.unique(self.mesh, return_inverse=True)
-        boxes = np.array([scene.meshes[m].bounds for m in kinds.tolist()]).reshape(-1, 2, 3)
+        boxes = np.array([scene.meshes[m].bounds for m in paced(kinds.tolist(), tell)]).reshape(-1, 2, 3)
         middle, turned = boxes.mean(axis=1), np.full(len(kinds), -1, np.int64)
         most = max((len(t.matrix) for t in turns.values()), default=1)
         self.sides: F64 = np.tile(np.eye(3), (len(turns), most, 1, 1))

@@ -12,6 +12,7 @@ import orjson
 from tidy_caravan.core.copies.batch import can_be_shared, kind_of, stacked
 from tidy_caravan.core.copies.families import COPIES
 from tidy_caravan.core.copies.prototypes import prototype
+from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
 from tidy_caravan.core.scene.provenance import Origin
@@ -19,7 +20,7 @@ from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse, split_trs
 from tidy_caravan.core.surroundings.world import scales
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Workshop
 
 TOLERANCE_MM = 0.5
 RIGHT = 1e-12
@@ -77,7 +78,7 @@ def copies_in(
     nodes = scene.nodes
     far = tolerance_mm / 1000 / scales(scene, largest=True)
     kinds: dict[tuple[object, ...], list[int]] = defaultdict(list)
-    for i in np.unique(nodes.mesh[chosen & (nodes.mesh >= 0)]).tolist():
+    for i in paced(np.unique(nodes.mesh[chosen & (nodes.mesh >= 0)]).tolist(), alive(tell)):
         mesh = scene.meshes[i]
         if can_be_shared(mesh):
             kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
@@ -86,7 +87,7 @@ def copies_in(
     pieces = []
     for members in groups:
         meshes = [scene.meshes[i] for i in members]
-        digest = hashlib.blake2b("".join(m.id for m in meshes).encode(), digest_size=16)
+        digest = hashlib.blake2b("".join(m.id for m in paced(meshes, alive(tell))).encode(), digest_size=16)
         digest.update(far[members].astype(np.float32).tobytes())
         parameters = {"scale": scale, "mirror": mirror, "up": up}
         size = len(members) * (meshes[0].vertices + meshes[0].triangles)

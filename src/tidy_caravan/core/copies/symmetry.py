@@ -13,9 +13,10 @@ import numpy as np
 from tidy_caravan.core.copies.batch import can_be_shared, normal_form, stacked, unstacked
 from tidy_caravan.core.copies.laid import LARGER, SAMPLES, Allowed, Anchor, Laid, candidates, checked
 from tidy_caravan.core.copies.placing import cleaned
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("scipy.spatial", "scipy.sparse.csgraph")
 TURNS = Work("turns onto itself", 1, f"{__name__}:turns_of")

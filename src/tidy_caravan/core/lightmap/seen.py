@@ -13,11 +13,12 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.geometry.rays import Caster, spread_over
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.world import Table, placed
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
 SEEN = Work("parts seen", 2, f"{__name__}:seen_parts", memory=6 << 30)

@@ -32,6 +32,7 @@ from tidy_caravan.core.manifest import (
     PackedPart,
     TravelLine,
 )
+from tidy_caravan.core.pace import alive
 from tidy_caravan.core.packing.lists import gathered
 from tidy_caravan.core.scene import Convention, Nodes, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
@@ -82,7 +83,7 @@ def pack(
     if form.ability.lists:
         scene = gathered(scene, destination, *dealt_with(scene, source.scene, sets))
     drawn = scene if form.ability.poses else at_rest(scene)
-    placed = convert(drawn, target)
+    placed = convert(drawn, target, alive(tell))
     written = form.write(placed, STEM, destination.gpu_instancing, tell)
     if written.renamed:
         as_written = tuple(written.renamed.get(i, n) for i, n in enumerate(placed.nodes.names))

@@ -146,6 +146,8 @@ class Mesh:
     @cached_property
     def slots(self) -> tuple[int, ...]:
         """Distinct materials in order of first use."""
+        if len(self.material) and (self.material == self.material[0]).all():
+            return (int(self.material[0]),)
         values, first = np.unique(self.material, return_index=True)
         return tuple(int(v) for v in values[np.argsort(first)])
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.pace import Tell, nobody, paced
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, chunks, frozen, ranges
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
@@ -173,14 +174,17 @@ def extreme_points(mesh: Mesh) -> F64:
     return points
 
 
-def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh]) -> Scene:
-    """The scene with another mesh column; equal meshes are shared, unused ones dropped, order kept."""
+def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh], tell: Tell = nobody) -> Scene:
+    """The scene with another mesh column; equal meshes are shared, unused ones dropped, order kept.
+
+    tell hears how many were looked at.
+    """
     used = np.zeros(len(meshes) + 1, np.bool_)
     used[column] = True
     table = np.full(len(meshes) + 1, -1, np.int32)
     kept: list[Mesh] = []
     index: dict[str, int] = {}
-    for i in np.flatnonzero(used[:-1]).tolist():
+    for i in paced(np.flatnonzero(used[:-1]).tolist(), tell):
         mesh = meshes[i]
         number = index.setdefault(mesh.id, len(kept))
         if number == len(kept):

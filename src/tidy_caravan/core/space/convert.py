@@ -6,21 +6,28 @@ vertices and translations and never in a node's scale.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Channel, Clip, Convention, Mesh, Morph, Nodes, Root, Scene, Skin
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
 from tidy_caravan.core.scene.nodes import LATER, Rest
 from tidy_caravan.core.space.axes import axis_map, unit_factor
 from tidy_caravan.core.space.transforms import quaternions
 
+SMALL = 2048
+"""Vertices of a mesh up to which it is turned together with others …"""
+TOGETHER = 1 << 17
+"""… this many of them at once."""
 NEXT, AFTER = [1, 2, 0], [2, 0, 1]
 """The other two of three axes, in their cyclic order."""
 
 
-def convert(scene: Scene, target: Convention) -> Scene:
+def convert(scene: Scene, target: Convention, tell: Tell = nobody) -> Scene:
     """The same scene in numbers of another convention. Nothing changes when they are equal.
 
     Cameras and lights look along their own -Z in every convention, as the file formats say; their
@@ -47,7 +54,7 @@ def convert(scene: Scene, target: Convention) -> Scene:
     return scene.but(
         convention=target,
         nodes=nodes,
-        meshes=tuple(transform_mesh(m, factor * p) for m in scene.meshes),
+        meshes=transform_meshes(scene.meshes, factor * p, tell),
         lights=tuple(
             replace(light, range=light.range * factor if light.range is not None else None) for light in scene.lights
         ),
@@ -95,8 +102,59 @@ def conjugated(matrices: F64, p: F64, factor: float) -> F64:
 
 def transform_mesh(mesh: Mesh, linear: F64) -> Mesh:
     """The mesh under a 3×3 map; a mirror flips winding and tangent sign. Normals by the cofactor matrix."""
-    mirrored = np.linalg.det(linear) < 0
+    return transform_meshes([mesh], linear)[0]
+
+
+def transform_meshes(meshes: Sequence[Mesh], linear: F64, tell: Tell = nobody) -> tuple[Mesh, ...]:
+    """The same for many; tell hears how many are done. Small ones are turned together, which costs a part of it."""
+    mirrored = bool(np.linalg.det(linear) < 0)
     cofactor = cofactors(linear) * (-1.0 if mirrored else 1.0)
+    small = np.array([m.vertices <= SMALL and not m.morphs for m in meshes], np.bool_)
+    before = np.cumsum([0, *(m.vertices if s else 0 for m, s in zip(meshes, small, strict=True))])
+    out: list[Mesh] = []
+    begin = 0
+    while begin < len(meshes):
+        tell(begin, len(meshes))
+        end = max(begin + 1, int(np.searchsorted(before, before[begin] + TOGETHER, side="right")) - 1)
+        if small[begin]:
+            end = begin + int(np.argmin([*small[begin:end], False]))
+            out += _together(meshes[begin:end], linear, cofactor, mirrored)
+        else:
+            end = begin + 1
+            out.append(_under(meshes[begin], linear, cofactor, mirrored))
+        begin = end
+    return tuple(out)
+
+
+def _together(meshes: Sequence[Mesh], linear: F64, cofactor: F64, mirrored: bool) -> list[Mesh]:
+    """Meshes without morph targets under a map, as if they were one."""
+    positions = _apply(np.concatenate([m.positions for m in meshes]), linear)
+    normal = [m.normals for m in meshes if m.normals is not None]
+    normals = _unit(np.concatenate(normal), cofactor)[0] if normal else None
+    tangent = [m.tangents for m in meshes if m.tangents is not None]
+    tangents = None
+    if tangent:
+        every = np.concatenate(tangent)
+        hand = every[:, 3:] * (-1.0 if mirrored else 1.0)
+        tangents = np.column_stack([_unit(every[:, :3], linear)[0], hand]).astype(np.float32)
+    out, at, normal_at, tangent_at = [], 0, 0, 0
+    for mesh in meshes:
+        count = mesh.vertices
+        new: dict[str, Any] = {"positions": positions[at : at + count]}
+        at += count
+        if mesh.normals is not None and normals is not None:
+            new["normals"] = normals[normal_at : normal_at + count]
+            normal_at += count
+        if mesh.tangents is not None and tangents is not None:
+            new["tangents"] = tangents[tangent_at : tangent_at + count]
+            tangent_at += count
+        if mirrored:
+            new["indices"] = mesh.indices[:, [0, 2, 1]]
+        out.append(replace(mesh, **new))
+    return out
+
+
+def _under(mesh: Mesh, linear: F64, cofactor: F64, mirrored: bool) -> Mesh:
     normals, stretch = None, None
     if mesh.normals is not None:
         normals, stretch = _unit(mesh.normals, cofactor)

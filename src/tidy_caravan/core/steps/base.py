@@ -16,6 +16,7 @@ from pydantic_core import CoreSchema, core_schema
 from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
+from tidy_caravan.core.pace import Tell, alive, nobody, paced
 from tidy_caravan.core.scene import Convention, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.scene.scene import with_meshes as with_meshes
@@ -290,7 +291,8 @@ def per_mesh_work(
     targets = [i for i in np.unique(scene.nodes.mesh[rows]).tolist() if wanted(scene.meshes[i])]
     meshes = [scene.meshes[i] for i in targets]
     given = [parameters(i, m) if callable(parameters) else parameters for i, m in zip(targets, meshes, strict=True)]
-    pieces = [Piece(m.id, arrays(m), p, seconds(m), max(1, m.triangles)) for m, p in zip(meshes, given, strict=True)]
+    asked = paced(list(zip(meshes, given, strict=True)), alive(context.progress))
+    pieces = [Piece(m.id, arrays(m), p, seconds(m), max(1, m.triangles)) for m, p in asked]
     made: dict[int, Mesh] = {}
     figures: dict[int, Mapping[str, Any]] = {}
     lost: list[Change] = []
@@ -304,12 +306,15 @@ def per_mesh_work(
         figures[i] = outcome.figures
         if outcome.arrays:
             made[i] = remade(mesh, outcome.arrays)
-    out, changed = replace_meshes(scene, rows, made)
+    out, changed = replace_meshes(scene, rows, made, context.progress)
     return WorkedOn(out, changed, figures, lost)
 
 
-def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh]) -> tuple[Scene, Bool]:
-    """Gives the nodes in rows the new meshes of `made` (by old index); unused old ones are dropped."""
+def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh], tell: Tell = nobody) -> tuple[Scene, Bool]:
+    """Gives the nodes in rows the new meshes of `made` (by old index); unused old ones are dropped. With none the scene
+    is the one it was. tell hears how many meshes were looked at."""
+    if not made:
+        return scene, np.zeros(len(scene.nodes), np.bool_)
     nodes = scene.nodes
     meshes = list(scene.meshes)
     table = np.arange(len(meshes) + 1, dtype=np.int32)
@@ -320,4 +325,4 @@ def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh]) -> tuple[Scen
     column = nodes.mesh.copy()
     column[rows] = table[nodes.mesh[rows]]
     changed: Bool = column != nodes.mesh
-    return with_meshes(scene, column, meshes), changed
+    return with_meshes(scene, column, meshes, tell), changed

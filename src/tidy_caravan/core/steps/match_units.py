@@ -69,7 +69,7 @@ class MatchUnits(Step):
         target = context.destination.world.convention()
         changes: list[Change] = []
         factor, p = unit_factor(source, target), axis_map(source, target)
-        out = convert(read_as(scene, source), target)
+        out = convert(read_as(scene, source), target, context.progress)
         if factor != 1.0:
             changes.append(Change(text=f"lengths × {factor:g}, in vertices and translations", count=len(scene.meshes)))
         if not np.array_equal(p, np.eye(3)):

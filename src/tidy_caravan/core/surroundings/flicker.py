@@ -17,6 +17,7 @@ import numpy as np
 from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overlapping
 from tidy_caravan.core.geometry.faults import repeated
 from tidy_caravan.core.geometry.vertices import not_finite
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants
 from tidy_caravan.core.surroundings.near import meeting_parts, nearby, shown_parts
@@ -33,7 +34,7 @@ from tidy_caravan.core.surroundings.world import (
     strewn_by,
     two_sided_slots,
 )
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
@@ -117,6 +118,10 @@ def looks_from_behind(scene: Scene, rows: I64) -> AnyArray:
     two_sided = two_sided_slots(scene)
     out = np.zeros(len(scene.meshes), np.uint64)
     for i in np.unique(scene.nodes.mesh[rows]).tolist():
+        seen = two_sided[list(scene.meshes[i].slots)]
+        if len(seen) and (seen == seen[0]).all():  # as most are: from one side everywhere, or from both
+            out[i] = int(seen[0])
+            continue
         sides = two_sided[scene.meshes[i].material]
         out[i] = int.from_bytes(hashlib.blake2b(sides.data, digest_size=8).digest(), "little")
     return out[scene.nodes.mesh[rows]]

@@ -15,6 +15,7 @@ import numpy as np
 from tidy_caravan.core.geometry.closest import closest_on
 from tidy_caravan.core.geometry.coplanar import boxes_of
 from tidy_caravan.core.geometry.corners import distinct, join
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants, ranges
 from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
@@ -29,7 +30,7 @@ from tidy_caravan.core.surroundings.world import (
     steady_middle_of,
     strewn_by,
 )  # fmt: skip
-from tidy_caravan.core.work.heavy import Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Piece, Work, Workshop
 from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
 

@@ -19,12 +19,13 @@ import numpy as np
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.rays import Caster, over_hemispheres, spread_over
 from tidy_caravan.core.geometry.winding import agreed_shells, sides_of
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, two_sided_slots
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
 SIDES = Work("visible sides", 5, f"{__name__}:seen_sides", memory=6 << 30)

@@ -11,9 +11,10 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.vertices import not_finite
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop, key_of
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
 from tidy_caravan.core.work.meshes import arrays_of, whole_mesh_of, whole_of
 
 

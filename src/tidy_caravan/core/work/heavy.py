@@ -15,12 +15,10 @@ from typing import Any, Protocol
 
 import orjson
 
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost
 from tidy_caravan.core.work.pool import Pool
-
-Tell = Callable[[int, int], None]
-"""Hears (done, total) pieces now and then; may raise to stop the work."""
 
 
 @dataclass(frozen=True)

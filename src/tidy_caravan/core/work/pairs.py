@@ -12,8 +12,9 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene.arrays import I64, U64, AnyArray, ranges
-from tidy_caravan.core.work.heavy import Done, Piece, Tell, Work, Workshop, key_of
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
 
 Columns = Mapping[str, AnyArray]
 AT_ONCE = 400_000

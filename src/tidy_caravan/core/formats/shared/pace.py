@@ -2,32 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable
 from concurrent.futures import Future, wait
 from threading import Event, Thread
 from typing import Any, TypeVar
 
 from tidy_caravan.core.errors import Cancelled
-from tidy_caravan.core.work.heavy import Tell
+from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
 
-OFTEN = 256
-"""Things after which a loop tells of itself."""
 PATIENCE = 0.2
 """Seconds after which a call that goes on is told of."""
 T = TypeVar("T")
 __all__ = ["OFTEN", "Tell", "aside", "heard", "nobody", "paced"]
-
-
-def nobody(done: int, total: int) -> None:
-    """A Tell that nobody listens to."""
-
-
-def paced(things: Sequence[T], tell: Tell) -> Iterator[T]:
-    """The things one by one, telling now and then how many are done."""
-    for k, one in enumerate(things):
-        if k % OFTEN == 0:
-            tell(k, len(things))
-        yield one
 
 
 def aside(call: Callable[[Callable[..., None]], T], tell: Callable[..., None]) -> T:
