@@ -153,7 +153,9 @@ class Encodings(unittest.TestCase):
             ),
         }
         for ending, (text, name) in texts.items():
-            for encoding, guessed in (("cp1252", True), ("utf-8", False)):
+            for encoding, guessed in (("cp1252", True), ("utf-8", False), ("utf-8-sig", False), ("utf-16", False)):
+                if encoding == "utf-16" and ending != "obj":
+                    continue
                 with self.subTest(ending, encoding=encoding):
                     library = "newmtl Grün\nKd 0 1 0\n".encode(encoding)
                     scene = read({f"a.{ending}": text.encode(encoding), "m.mtl": library}, f"a.{ending}")
