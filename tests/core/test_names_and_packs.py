@@ -154,7 +154,7 @@ class Encodings(unittest.TestCase):
         }
         for ending, (text, name) in texts.items():
             for encoding, guessed in (("cp1252", True), ("utf-8", False), ("utf-8-sig", False), ("utf-16", False)):
-                if encoding == "utf-16" and ending != "obj":
+                if encoding == "utf-16" and ending == "dae":  # says what it is in its first line
                     continue
                 with self.subTest(ending, encoding=encoding):
                     library = "newmtl Grün\nKd 0 1 0\n".encode(encoding)
@@ -164,6 +164,26 @@ class Encodings(unittest.TestCase):
                     self.assertEqual(set(told), {"guess"} if guessed else set())
                     if ending == "obj":
                         self.assertEqual([m.name for m in scene.materials], ["Grün"])
+
+    def test_a_mark_before_a_text_is_no_part_of_it(self) -> None:
+        box = trimesh.creation.box()
+        texts = {
+            "ply": box.export(file_type="ply", encoding="ascii"), "stl": box.export(file_type="stl_ascii").encode(),
+            "usda": USDA, "gltf": write(read(box.export(file_type="glb"), "x.glb"), "gltf", "x").files["x.gltf"],
+        }  # fmt: skip
+        more = write(read(box.export(file_type="glb"), "x.glb"), "gltf", "x").files
+        for ending, data in texts.items():
+            for text in (b"\xef\xbb\xbf" + data, data.decode().encode("utf-16")):
+                with self.subTest(ending, head=text[:3]):
+                    scene = read({**more, f"x.{ending}": text} if ending == "gltf" else text, f"x.{ending}")
+                    whole = read(data, "x.usda") if ending == "usda" else scene
+                    self.assertEqual(sum(m.triangles for m in scene.meshes), sum(m.triangles for m in whole.meshes))
+                    self.assertTrue(ending == "usda" or scene.meshes[0].triangles == 12)
+        # numbers that begin like a mark are numbers
+        binary = bytearray(box.export(file_type="stl"))
+        for mark in (b"\xef\xbb\xbf", b"\xff\xfe", b"\xfe\xff"):
+            binary[: len(mark)] = mark
+            self.assertEqual(read(bytes(binary), "x.stl").meshes[0].triangles, 12)
 
     def test_damage_is_told_in_our_words(self) -> None:
         for cut in range(60, len(USDA) - 20, 97):

@@ -13,6 +13,7 @@ from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.formats.shared.bundle import Bundle, nothing
 from tidy_caravan.core.formats.shared.consistent import consistent
+from tidy_caravan.core.formats.shared.encoding import unmarked
 from tidy_caravan.core.formats.shared.far_out import within_reach
 from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody
 from tidy_caravan.core.formats.shared.written import Written
@@ -167,6 +168,7 @@ def load(bundle: Bundle) -> Scene:
     """
     if not bundle.data:
         raise UnusableInput("the file is empty; export it again", where=bundle.main)
+    bundle = replace(bundle, data=unmarked(bundle.data))
     ending = PurePosixPath(bundle.main).suffix.lower()
     by_content = [f for f in _formats.values() if f.sniff(bundle.data[:4096])]
     by_ending = [f for f in _formats.values() if ending in f.endings]

@@ -2,7 +2,6 @@
 
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
-from tidy_caravan.core.formats.shared.encoding import MARKS
 
 ABILITY = Ability(tree=False, sharing=False, pivots=False, uv_sets=1, color_channels=3, look="obj", laid_out=True)
 
@@ -11,8 +10,6 @@ WORDS = {b"v", b"vt", b"vn", b"f", b"o", b"g", b"s", b"usemtl", b"mtllib", b"l",
 
 def sniff(head: bytes) -> bool:
     """Text with a line that begins as its lines do."""
-    if head.startswith(MARKS):
-        head = head.decode("utf-16", errors="replace").encode()
     if b"\0" in head:
         return False
     lines = [line.split(None, 1)[0] for line in head.splitlines()[:400] if line.split()]
