@@ -1,6 +1,7 @@
 """The same core from the shell: survey, propose, carry, arrive, destinations.
 
-Exit 0: fine. 1: findings of severity error, or a failed arrival. 2: unusable input, one sentence on stderr.
+Exit 0: fine. 1: findings of severity error, or a failed arrival. 2: unusable input, one sentence on stderr, and with
+`--json` its code, title and place as well, as the API gives them.
 Only what the help needs is imported here.
 """
 
@@ -142,6 +143,7 @@ def colour(text: str) -> tuple[float, float, float]:
 
 def main(argv: list[str] | None = None) -> int:
     """Runs one command; returns the exit code."""
+    args = argparse.Namespace(json=False)
     try:
         args = parser().parse_args(argv)
         with loading():
@@ -151,15 +153,25 @@ def main(argv: list[str] | None = None) -> int:
     except SystemExit as stop:
         return int(stop.code or 0)
     except CaravanError as error:
-        print(f"tidy-caravan: {error.sentence()}", file=sys.stderr)
+        problem(args.json, error)
     except BrokenPipeError:
         sys.stderr.close()
         return 0
     except KeyboardInterrupt:
         print("tidy-caravan: stopped", file=sys.stderr)
     except (OSError, MemoryError) as error:
-        print(f"tidy-caravan: {' '.join(str(error).split()) or type(error).__name__}", file=sys.stderr)
+        what = " ".join(str(error).split()) or type(error).__name__
+        problem(args.json, CaravanError(what, code="shell.system"))
     return 2
+
+
+def problem(as_json: bool, error: CaravanError) -> None:
+    """One sentence for a person, and for a program the same in the fields that the API has."""
+    print(f"tidy-caravan: {error.sentence()}", file=sys.stderr)
+    if as_json:
+        import json
+
+        print(json.dumps({"problem": {"code": error.code, "title": error.what, "where": error.where}}))
 
 
 def entry() -> None:

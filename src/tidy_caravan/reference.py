@@ -92,7 +92,7 @@ def shell() -> list[str]:
         "## Shell",
         "",
         "Every command takes `--json`. Exit 0: fine. 1: findings of severity error, or something is missing or did not arrive. "
-        "2: unusable input, one sentence on stderr.",
+        '2: unusable input, one sentence on stderr; with `--json` also `{"problem": {code, title, where}}`, as the API tells it.',
     ]
     (commands,) = (a for a in parser()._actions if isinstance(a, argparse._SubParsersAction))
     said = {a.dest: a.help or "" for a in commands._choices_actions}

@@ -196,6 +196,11 @@ class Cli(unittest.TestCase):
                 code, text, err = self.run_it(*args)
                 self.assertEqual((code, text, len(err.strip().splitlines())), (2, "", 1), err)
                 self.assertNotIn("Traceback", err)
+                if len(args) > 1:
+                    code, text, _ = self.run_it(*args, "--json")
+                    problem = json.loads(text)["problem"]
+                    self.assertEqual((code, set(problem)), (2, {"code", "title", "where"}))
+                    self.assertTrue(problem["code"] and " ".join(problem["title"].split()) in err, problem)
 
     def test_destinations_and_installed_command(self) -> None:
         code, out, _ = self.run_it("destinations", "--json")
