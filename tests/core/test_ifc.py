@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import ifcopenshell.api.aggregate as aggregate
@@ -20,13 +22,19 @@ import ifcopenshell.api.type as types
 import ifcopenshell.api.unit as unit
 import numpy as np
 
+from tests.support import PNG
+from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.formats.ifc.native import scene as ifc_scene
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.make_shapes import MakeShapes
+from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.isolation import nursery
 
 SIZE = (5.0, 0.2, 3.0)
@@ -290,6 +298,105 @@ class Shown(unittest.TestCase):
         self.assertEqual((geo["eastings"], geo["northings"], geo["height"]), (512000.0, 4000.5, 3.0))
         self.assertEqual((geo["xAxisAbscissa"], geo["xAxisOrdinate"], geo["system"]), (0.8, 0.6, "EPSG:25832"))
         self.assertEqual(geo["metresPerMapUnit"], 1.0)
+
+
+class Dressed(unittest.TestCase):
+    """What the geometry library leaves out of face sets."""
+
+    def sheet(self, m: Model, repeat: bool = True, image: Any = None) -> Any:
+        """A sheet of two triangles in the plane of X and Y, its image a quarter along and upright."""
+        sheet = m.faces(
+            [(0.0, 0.0, 0.0), (2000.0, 0.0, 0.0), (2000.0, 1000.0, 0.0), (0.0, 1000.0, 0.0)], [(0, 1, 2), (0, 2, 3)]
+        )
+        image = image or m.f.createIfcImageTexture(repeat, False, None, None, None, "maps/boards.png")
+        places = m.f.createIfcTextureVertexList([(0.25, 0.0), (1.25, 0.0), (1.25, 0.5), (0.25, 0.5)])
+        m.f.createIfcIndexedTriangleTextureMap([image], sheet, places, [(1, 2, 3), (1, 3, 4)])
+        look = m.f.createIfcSurfaceStyleRendering(m.f.createIfcColourRgb(None, 0.5, 0.2, 0.1), 0.25)
+        style = m.f.createIfcSurfaceStyle("boards", "BOTH", [look, m.f.createIfcSurfaceStyleWithTextures([image])])
+        m.f.createIfcStyledItem(sheet, [style], None)
+        return sheet
+
+    def test_images_come_with_their_coordinates(self) -> None:
+        m = Model()
+        m.element("sign", m.storey("Ground", 3.0), at(1, 0, 0), m.shape(self.sheet(m)), "IfcFurniture")
+        scene = load(bundle_from_files({"hall.ifc": m.bytes(), "maps/boards.png": PNG}))
+        (mesh,), (material,), (image,) = scene.meshes, scene.materials, scene.images
+        self.assertEqual((image.data, image.mime), (PNG, "image/png"))
+        # an image says its own colour; how clear it is is the style's
+        self.assertEqual((material.name, material.base_color), ("boards", (1.0, 1.0, 1.0, 0.75)))
+        assert material.base_color_texture is not None
+        sampler = scene.textures[material.base_color_texture.texture].sampler
+        assert sampler is not None
+        self.assertEqual((sampler.wrap_s, sampler.wrap_t), (10497, 33071))
+        # half a repeat a metre, from a quarter on; t runs up from the foot of the image, v down from its top
+        x, y, _ = mesh.positions.astype(np.float64).T
+        np.testing.assert_allclose(mesh.uvs[0], np.column_stack([0.25 + x / 2, 1.0 - y / 2]), atol=1e-6)
+        self.assertEqual([t for t in scene.travel if t.verdict == "behind"], [])
+        with TemporaryDirectory() as folder:
+            package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[0], Route(), "glb")
+            save(package.files, Path(folder))
+            self.assertTrue(prove(Path(folder), scene, result)[0].ok)
+        missing = load(bundle_from_files({"hall.ifc": m.bytes()}))
+        self.assertEqual([n.code for n in missing.notes], ["texture.missing"])
+        self.assertEqual([(t.kind, t.count) for t in missing.travel if t.verdict == "behind"], [("images", 1)])
+
+    def test_an_image_within_the_file_comes_too(self) -> None:
+        m = Model()
+        bits = "".join(f"{byte:08b}" for byte in PNG)
+        blob = m.f.createIfcBlobTexture(True, True, None, None, None, "PNG", bits)
+        m.element("sign", m.storey("Ground", 0), at(0, 0, 0), m.shape(self.sheet(m, image=blob)), "IfcFurniture")
+        self.assertEqual([(i.data, i.mime) for i in m.read().images], [(PNG, "image/png")])
+
+    def test_colours_by_triangle_are_materials_and_copies_share_them(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        box = m.faces()
+        table = m.f.createIfcColourRgbList([(1.0, 0.0, 0.0), (0.0, 0.5, 0.0)])
+        m.f.createIfcIndexedColourMap(box, 0.5, table, [1] * 4 + [2] * 8)
+        kind = root.create_entity(m.f, ifc_class="IfcFurnitureType", name="crate")
+        geometry.assign_representation(m.f, product=kind, representation=m.shape(box))
+        for k in range(3):
+            m.element(f"crate {k}", storey, at(2 * k, 0, 0), kind="IfcFurniture", of=kind)
+        pole = m.f.createIfcExtrudedAreaSolid(
+            m.f.createIfcCircleProfileDef("AREA", None, None, 100.0),
+            m.f.createIfcAxis2Placement3D(m.f.createIfcCartesianPoint((0.0, 0.0, 0.0)), None, None),
+            m.f.createIfcDirection((0.0, 0.0, 1.0)), 3000.0,
+        )  # fmt: skip
+        grey = m.f.createIfcSurfaceStyleRendering(m.f.createIfcColourRgb(None, 0.5, 0.5, 0.5), 0.0)
+        m.f.createIfcStyledItem(pole, [m.f.createIfcSurfaceStyle("grey", "BOTH", [grey])], None)
+        m.element("pole", storey, at(0, 5, 0), m.shape(pole), "IfcColumn")
+        scene = m.read()
+        crates = [i for i in scene.nodes.parts if scene.nodes.names[i].startswith("crate")]
+        self.assertEqual(len(set(scene.nodes.mesh[crates].tolist())), 1)
+        mesh = scene.meshes[scene.nodes.mesh[crates[0]]]
+        areas: dict[Any, float] = {}
+        p = mesh.positions.astype(np.float64)[mesh.indices]
+        for area, slot in zip(
+            np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1) / 2, mesh.material, strict=True
+        ):
+            color = tuple(round(c, 4) for c in scene.materials[slot].base_color)
+            areas[color] = areas.get(color, 0.0) + float(area)
+        # 0.5 in sRGB is 0.2140 in light (IEC 61966-2-1); two sides of a box of 0.9 m are red
+        self.assertEqual(
+            {k: round(v, 3) for k, v in areas.items()}, {(1.0, 0.0, 0.0, 0.5): 1.62, (0.0, 0.214, 0.0, 0.5): 3.24}
+        )
+        pole_mesh = next(x for x in scene.meshes if x.recipe is not None)
+        assert pole_mesh.recipe is not None
+        self.assertEqual(scene.materials[pole_mesh.recipe.values["material"]].name, "grey")
+        self.assertEqual(len(scene.materials), 3)
+        self.assertEqual([f.code for f in survey(scene, BUILT_IN[0]) if f.code.startswith("material.")], [])
+
+    def test_what_cannot_be_had_is_told_and_the_body_is_the_librarys(self) -> None:
+        m = Model()
+        storey = m.storey("Ground", 0)
+        box = m.faces()
+        m.f.createIfcIndexedColourMap(box, None, m.f.createIfcColourRgbList([(1.0, 0.0, 0.0)]), [1] * 11 + [9])
+        m.element("crate", storey, at(0, 0, 0), m.shape(box), "IfcFurniture")
+        scene = m.read()
+        self.assertEqual(scene.meshes[0].triangles, 12)
+        self.assertEqual(
+            [(t.kind, t.count) for t in scene.travel if t.verdict == "behind"], [("colours by triangle", 1)]
+        )
 
 
 class Trouble(unittest.TestCase):

@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import os
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.formats.shared.images import picture, sniff_image, unreadable
+from tidy_caravan.core.formats.shared.travel import with_supplied
+from tidy_caravan.core.scene import Image, Scene
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
 
 JOB = "tidy_caravan.core.formats.ifc.native.scene:load"
@@ -71,7 +74,22 @@ def read(bundle: Bundle) -> Scene:
     if scene is None:
         raise UnusableInput(f"{why}; export it again", where=bundle.main)
     assert isinstance(scene, Scene)
-    return scene
+    return with_images(scene, bundle) if scene.images else scene
+
+
+def with_images(scene: Scene, bundle: Bundle) -> Scene:
+    """The scene with the images that the file names, from the bundle; those in the file itself are told by their content."""
+    notes = list(scene.notes)
+    images: list[Image] = []
+    for image in scene.images:
+        if image.data is None:
+            images.append(picture(bundle, image.uri, notes))
+            continue
+        mime = sniff_image(image.data)
+        if not mime:
+            notes.append(unreadable(image.data, image.name, image.name))
+        images.append(replace(image, mime=mime, data=image.data if mime else None))
+    return with_supplied(scene.but(images=tuple(images), notes=tuple(notes)))
 
 
 def check_schema(bundle: Bundle) -> None:

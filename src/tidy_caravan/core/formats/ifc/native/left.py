@@ -27,8 +27,11 @@ NOT_DRAWN = {
 }
 """Classes whose shapes are not to be seen, and why."""
 OTHERWISE = {
-    "IfcSurfaceTexture": ("textures", "images and texture coordinates of IFC are not read; the colour beneath them is"),
-    "IfcIndexedColourMap": ("colours by triangle", "only the style of a whole piece is read"),
+    "IfcSurfaceTexture": ("textures", "only images on triangulated faces with coordinates of their own are read"),
+    "IfcIndexedColourMap": (
+        "colours by triangle",
+        "only those of a body of triangulated faces without openings are read",
+    ),
     "IfcLightSource": ("lamps", "an IFC lamp has no brightness in units of light"),
 }
 HERE = 1e-6
@@ -40,15 +43,16 @@ def not_drawn(file: Any) -> set[int]:
     return {e.id() for kind in NOT_DRAWN for e in by_type(file, kind)}
 
 
-def name_what_stays(file: Any, travels: Travels) -> list[Note]:
-    """Adds to the travel list what is left behind, and gives what has to be told of the model as a whole."""
+def name_what_stays(file: Any, travels: Travels, used: set[int]) -> list[Note]:
+    """Adds to the travel list what is left behind, and gives what has to be told of the model as a whole. used: maps and
+    images that came."""
     for kind, why in NOT_DRAWN.items():
         every = by_type(file, kind)
         # the older classes are told by their number; of the others only those that have a shape lose one
         shown = kind in ("IfcOpeningElement", "IfcSpace", "IfcVirtualElement", "IfcAnnotation", "IfcGrid")
         travels.behind(kind, sum(shown or getattr(e, "Representation", None) is not None for e in every), why)
     for kind, (name, why) in OTHERWISE.items():
-        travels.behind(name, len(by_type(file, kind)), why)
+        travels.behind(name, sum(e.id() not in used for e in by_type(file, kind)), why)
     for name, count in Counter(g.is_a() for g in by_type(file, "IfcGroup")).items():
         travels.behind(name, count, "groups across the tree; their members travel where they stand in it")
     unused = [

@@ -21,6 +21,7 @@ from ifcopenshell.ifcopenshell_wrapper import set_log_format_json
 
 from tidy_caravan.core.formats.ifc.native.data import by_type, data_of, georeference, presentation_layers, switched_off
 from tidy_caravan.core.formats.ifc.native.doubts import doubts_of
+from tidy_caravan.core.formats.ifc.native.face_sets import CREASE_DEG, Looks, dressed, only_used
 from tidy_caravan.core.formats.ifc.native.left import name_what_stays, not_drawn
 from tidy_caravan.core.formats.ifc.native.round import TOLERANCE_M, round_extrusion
 from tidy_caravan.core.formats.shared.travel import Travels
@@ -28,12 +29,11 @@ from tidy_caravan.core.geometry.corners import corner_mesh
 from tidy_caravan.core.geometry.own_origin import rebased
 from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.scene import HIDDEN, Convention, Material, Mesh, Note, Scene, make_nodes
-from tidy_caravan.core.scene.arrays import F64, AnyArray, usable_rows
+from tidy_caravan.core.scene.arrays import F64, I32, AnyArray, usable_rows
 from tidy_caravan.core.space.site import FAR_M
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.work.nursery import report
 
-CREASE_DEG = 30.0
 MOST_NOTED = 200
 ROUGHNESS = 0.8
 """Of a surface whose style says nothing of its highlight."""
@@ -63,6 +63,11 @@ class Building:
     shift: dict[str, F64] = field(default_factory=dict)
     materials: list[Material] = field(default_factory=list)
     failed: list[tuple[Any, str]] = field(default_factory=list)
+    maps: bool = False
+    """Whether the file has images or colours on its triangles, which the library leaves out."""
+    slots: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
+    """The materials of the body that was taken last."""
+    looks: Looks = field(default_factory=lambda: Looks([]))
     _slot: dict[tuple[Any, ...], int] = field(default_factory=dict)
 
     def drawn(self) -> list[Any]:
@@ -113,14 +118,25 @@ class Building:
         key = str(geometry.id)
         placed = np.frombuffer(shape.transformation_buffer, np.float64).reshape(4, 4).T.copy()
         if key not in self.meshes:
-            made = self.mesh(geometry, key, shape)
-            self.meshes[key] = round_extrusion(self.file.by_id(shape.id), made, self.scale, self.shift.get(key)) or made
+            product, made = self.file.by_id(shape.id), self.mesh(geometry, key, shape)
+            shift = self.shift.get(key)
+            again = (
+                dressed(product, made, self.of_items(geometry), self.scale, shift, self.looks) if self.maps else None
+            )
+            self.meshes[key] = again or round_extrusion(product, made, self.scale, shift) or made
         if self.meshes[key] is None:
             self.failed.append((self.file.by_id(shape.id), "its geometry has no usable face"))
             return
         if key in self.shift:
             placed[:3, 3] += placed[:3, :3] @ self.shift[key]
         self.shapes[shape.id] = Shape(key, placed)
+
+    def of_items(self, geometry: Any) -> dict[int, int]:
+        """The material of each item of the body that was taken last."""
+        items, which = np.asarray(geometry.item_ids, np.int64), np.asarray(geometry.material_ids, np.int64)
+        if len(items) != len(which):
+            return {}
+        return {int(i): int(self.slots[w]) for i, w in zip(items, which, strict=True) if 0 <= w < len(self.slots)}
 
     def mesh(self, geometry: Any, key: str, shape: Any) -> Mesh | None:
         points: F64 = np.frombuffer(geometry.verts_buffer, np.float64).reshape(-1, 3).copy()
@@ -131,7 +147,7 @@ class Building:
         points, origin = rebased(points, faces.ravel(), metres=1.0)
         if origin.any():
             self.shift[key] = origin
-        slots = np.array([self.material(m, shape.type) for m in geometry.materials] or [-1], np.int32)
+        self.slots = slots = np.array([self.material(m, shape.type) for m in geometry.materials] or [-1], np.int32)
         which: AnyArray = np.frombuffer(geometry.material_ids_buffer, np.int32)
         per_face = slots[which] if len(which) == len(faces) else np.full(len(faces), slots[0], np.int32)
         usable = finite[faces].all(axis=1)
@@ -181,6 +197,8 @@ class Building:
         return self._slot[key]
 
     def scene(self) -> Scene:
+        self.maps = any(by_type(self.file, k) for k in ("IfcIndexedColourMap", "IfcIndexedTriangleTextureMap"))
+        self.looks = Looks(self.materials)
         self.scale = scale = float(units.calculate_unit_scale(self.file))
         self.tessellate()
         names: list[str] = []
@@ -287,6 +305,8 @@ class Building:
                 )
             )
         self.leave_behind()
+        if self.maps:
+            meshes, self.materials = only_used(meshes, self.materials)
         ids = {i: e["ifc"]["id"] for i, e in extras.items() if isinstance(e["ifc"].get("id"), str)}
         where_of = [where.get(x, -1) for x in layers]
         nodes = make_nodes(
@@ -297,6 +317,8 @@ class Building:
             nodes,
             tuple(meshes),
             tuple(self.materials),
+            textures=tuple(self.looks.textures),
+            images=tuple(self.looks.images),
             layers=tuple(known),
             notes=tuple(self.notes),
             extras=scene_extras,
@@ -304,7 +326,7 @@ class Building:
         )
 
     def leave_behind(self) -> None:
-        self.notes += name_what_stays(self.file, self.travels)
+        self.notes += name_what_stays(self.file, self.travels, self.looks.used)
         shown = len(self.shapes)
         self.travels.converted("solids, sweeps and mapped representations", shown, "meshes", "2 mm")
         self.travels.behind("elements whose geometry fails", len(self.failed) + len(self.skip), "see the findings")
