@@ -159,8 +159,6 @@ def mesh_of(
     every = np.concatenate(points) @ frame[:3, :3].T + frame[:3, 3] - (0.0 if origin is None else origin)
     places, place = np.unique(every, axis=0, return_inverse=True)
     corner = place.reshape(-1)[np.concatenate(faces)]
-    if np.linalg.det(frame[:3, :3]) < 0:
-        return None
     normals = np.round(corner_normals(places, corner, CREASE_DEG), 6).astype(np.float32)
     mesh, _ = corner_mesh(
         places, corner.ravel(), np.full(len(corner), 3, np.int64), normals=normals.reshape(-1, 3),
