@@ -216,7 +216,13 @@ class Ends(unittest.TestCase):
             (passing := Path(folder) / "passing").mkdir()
             application.environment["TMPDIR"] = str(passing)
             try:
-                for number, after, busy in ((15, 0.5, False), (1, 2.0, False), (2, 6.0, False), (15, 8.0, True)):
+                for number, after, busy in (
+                    (15, 0.5, False),
+                    (2, 1.0, False),
+                    (1, 2.0, False),
+                    (2, 6.0, False),
+                    (15, 8.0, True),
+                ):
                     with self.subTest(signal=number, after=after):
                         application.start(wait=False)
                         time.sleep(after)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import signal
 import sys
 from pathlib import Path
 
 
 def main() -> int:
+    # nothing is there to be ended in order yet, and what Ctrl-C raises within an import can be caught by a library
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     from tidy_caravan.core.loading import loading
 
     with loading():

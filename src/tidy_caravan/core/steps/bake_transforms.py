@@ -122,7 +122,7 @@ class BakeRotation(Step):
             told.append(Change(text=text, count=len(apart), parts=identities_of(scene, np.array(apart))))
         if not done:
             return start, told
-        out = with_meshes(placed(scene, np.array(done), target), column, meshes)
+        out = with_meshes(placed(scene, np.array(done), target), column, meshes, context.progress)
         text = f"{plural(len(done), 'rotation')} baked into {plural(len(np.unique(column[done])), 'mesh', 'meshes')}"
         return out, [Change(text=text, count=len(done), parts=identities_of(scene, np.array(done))), *told]
 

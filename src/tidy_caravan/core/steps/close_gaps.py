@@ -9,6 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.corners import join
+from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -61,7 +62,7 @@ class CloseGaps(Step):
             rows = movers(found, chosen)
             if not rows.any():
                 break
-            scene, count = snapped(scene, found, rows, chosen)
+            scene, count = snapped(scene, found, rows, chosen, context.progress)
             vertices += count
             widest = max(widest, float(found.distance[rows].max()) * 1000)
             moved[found.part[rows]] = True
@@ -86,7 +87,7 @@ def movers(found: Gaps, chosen: Bool) -> Bool:
     return out
 
 
-def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool) -> tuple[Scene, int]:
+def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool, tell: Tell) -> tuple[Scene, int]:
     """The scene with these vertices (K,) on their targets, and how many vertices of meshes that were."""
     nodes = scene.nodes
     order = np.flatnonzero(rows)[
@@ -127,7 +128,7 @@ def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool) -> tuple[Scene,
                 mesh = meshes[number]
                 column[users] = len(meshes)
                 meshes.append(replace(mesh, positions=(mesh.positions + moved).astype(np.float32), recipe=None))
-    return with_meshes(scene, column, meshes), count
+    return with_meshes(scene, column, meshes, tell), count
 
 
 def displaced(

@@ -171,7 +171,7 @@ class CombineParts(Step):
                 meshes.append(piece)
         grown = beside(replace(nodes, mesh=column, sources=sources, origins=origins), more)
         column = grown.mesh
-        out = with_meshes(scene.but(nodes=grown), column, meshes)
+        out = with_meshes(scene.but(nodes=grown), column, meshes, context.progress)
         # what is left of the others is in nobody's way, unless something hangs below it
         spare = np.append(gone, np.zeros(len(grown) - len(nodes), np.bool_))
         spare &= (grown.children_count == 0) & (grown.light < 0) & (grown.camera < 0)

@@ -275,4 +275,4 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
     if left:
         text = f"{plural(left, 'triangle is', 'triangles are')} covered in part, or would leave nothing of the part: lift them instead"
         changes.append(Change(text=text, count=left))
-    return (with_meshes(scene, column, meshes) if touched or twins else scene), changes
+    return (with_meshes(scene, column, meshes, context.progress) if touched or twins else scene), changes

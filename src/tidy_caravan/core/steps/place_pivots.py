@@ -10,6 +10,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.geometry.stretched import uneven_stretch
+from tidy_caravan.core.pace import Tell, paced
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
@@ -114,7 +115,7 @@ class PlacePivots(Step):
             moved = (move != 0).any(axis=1)
             if not moved.any():
                 break
-            out = moved_pivots(out, moved, move, shift)
+            out = moved_pivots(out, moved, move, shift, context.progress)
             done |= moved
         if not done.any():
             return scene, notes
@@ -202,7 +203,7 @@ class PlacePivots(Step):
         return out
 
 
-def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64) -> Scene:
+def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64, tell: Tell) -> Scene:
     """The scene with the pivots of some nodes (N,) moved by `move` (N, 3) in their own space. shift: (M + 1, 3) the same
     by mesh."""
     nodes = scene.nodes
@@ -212,12 +213,12 @@ def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64) -> Scene:
     local[below, :3, 3] -= move[nodes.parent[below]]
     meshes = list(scene.meshes)
     table = np.full(len(meshes) + 1, -1, np.int32)
-    for i in np.unique(nodes.mesh[moved]).tolist():
+    for i in paced(np.unique(nodes.mesh[moved]).tolist(), tell):
         table[i] = len(meshes)
         shifted = (scene.meshes[i].positions.astype(np.float64) - shift[i]).astype(np.float32)
         meshes.append(replace(scene.meshes[i], positions=shifted))
     column = np.where(moved, table[nodes.mesh], nodes.mesh).astype(np.int32)
-    return with_meshes(scene.but(nodes=replace(nodes, local=local)), column, meshes)
+    return with_meshes(scene.but(nodes=replace(nodes, local=local)), column, meshes, tell)
 
 
 def too_far(box: F64, target: F64, worlds: F64, metres: float) -> bool:
