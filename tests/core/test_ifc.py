@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
+from unittest import mock
 
 import ifcopenshell.api.aggregate as aggregate
 import ifcopenshell.api.context as context
@@ -516,8 +517,6 @@ class Trouble(unittest.TestCase):
         os.environ["CARAVAN_TEST_KILL"] = killer.GlobalId
         self.addCleanup(os.environ.pop, "CARAVAN_TEST_KILL", None)
         nursery().close()  # children have the environment that it was started with
-        from unittest import mock
-
         import tidy_caravan.core.formats.ifc.read as reader
 
         with mock.patch.object(reader, "JOB", "tests.core.test_ifc:load_and_die"):
@@ -533,7 +532,8 @@ class Trouble(unittest.TestCase):
             raise Cancelled("stopped by the user")
 
         object.__setattr__(bundle, "tell", stop)
-        with self.assertRaises(Cancelled):
+        # what is read sooner than that is not asked whether to go on
+        with mock.patch("tidy_caravan.core.formats.shared.pace.PATIENCE", 0.001), self.assertRaises(Cancelled):
             load(bundle)
 
     def test_what_is_no_model_is_one_sentence(self) -> None:
