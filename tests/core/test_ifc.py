@@ -95,6 +95,12 @@ class Model:
         numbers = [tuple(i + 1 for i in t) for t in triangles]
         return self.f.createIfcTriangulatedFaceSet(points, None, None, numbers, None)
 
+    def nothing(self) -> Any:
+        """A solid that cannot be made: its profile has no size."""
+        flat = self.f.createIfcRectangleProfileDef("AREA", None, None, 0.0, 0.0)
+        corner = self.f.createIfcAxis2Placement3D(self.f.createIfcCartesianPoint((0.0, 0.0, 0.0)), None, None)
+        return self.f.createIfcExtrudedAreaSolid(flat, corner, self.f.createIfcDirection((0.0, 0.0, 1.0)), 900.0)
+
     def shape(self, *items: Any) -> Any:
         return self.f.createIfcShapeRepresentation(self.body, "Body", "Tessellation", list(items))
 
@@ -341,6 +347,20 @@ class Dressed(unittest.TestCase):
         self.assertEqual([n.code for n in missing.notes], ["texture.missing"])
         self.assertEqual([(t.kind, t.count) for t in missing.travel if t.verdict == "behind"], [("images", 1)])
 
+    def test_an_image_may_be_moved_and_may_only_shade_the_colour(self) -> None:
+        m = Model()
+        move = m.f.createIfcCartesianTransformationOperator2D(
+            m.f.createIfcDirection((0.0, 1.0)), m.f.createIfcDirection((-1.0, 0.0)), m.f.createIfcCartesianPoint((0.5, 0.25)), 2.0
+        )  # fmt: skip
+        image = m.f.createIfcImageTexture(True, True, "MODULATE", move, None, "boards.png")
+        m.element("sign", m.storey("Ground", 0), at(0, 0, 0), m.shape(self.sheet(m, image=image)), "IfcFurniture")
+        (mesh,), (material,) = (scene := m.read()).meshes, scene.materials
+        x, y, _ = mesh.positions.astype(np.float64).T
+        s, t = 0.25 + x / 2, y / 2
+        # a quarter turn, twice as large, then moved: s goes where t was, and t against s
+        np.testing.assert_allclose(mesh.uvs[0], np.column_stack([0.5 - 2 * t, 1.0 - (0.25 + 2 * s)]), atol=1e-6)
+        self.assertAlmostEqual(material.base_color[0], 0.2140, 4)
+
     def test_an_image_within_the_file_comes_too(self) -> None:
         m = Model()
         bits = "".join(f"{byte:08b}" for byte in PNG)
@@ -429,9 +449,7 @@ class Trouble(unittest.TestCase):
     def test_an_element_that_comes_without_one_of_its_pieces_says_so(self) -> None:
         m = self.model()
         storey = m.f.by_type("IfcBuildingStorey")[0]
-        flat = m.f.createIfcRectangleProfileDef("AREA", None, None, 0.0, 0.0)
-        corner = m.f.createIfcAxis2Placement3D(m.f.createIfcCartesianPoint((0.0, 0.0, 0.0)), None, None)
-        broken = m.f.createIfcExtrudedAreaSolid(flat, corner, m.f.createIfcDirection((0.0, 0.0, 1.0)), 900.0)
+        broken = m.nothing()
         wrong = m.faces(CORNERS, [*CUBE, (0, 1, 99)])
         for name, items in (
             ("half", [m.faces(), broken]),
@@ -448,17 +466,21 @@ class Trouble(unittest.TestCase):
         self.assertTrue("“other”" in told[1] and "IfcTriangulatedFaceSet" in told[1], told)
 
     def test_an_opening_that_cuts_nothing_is_told_and_one_that_cuts_is_not(self) -> None:
-        m = Model()
-        storey = m.storey("Ground", 0)
-        for name, z in (("cut", 1.0), ("beside", 9.0)):
-            wall = m.element(name, storey, at(0, 0, 0), m.block())
-            opening = root.create_entity(m.f, ifc_class="IfcOpeningElement", name="hole")
-            geometry.assign_representation(m.f, product=opening, representation=m.block(1.0, 1.0, 1.0))
-            feature.add_feature(m.f, feature=opening, element=wall)
-            geometry.edit_object_placement(m.f, product=opening, matrix=at(2, -0.5, z))
-        told = [n for n in m.read().notes if n.code == "import.opening"]
-        self.assertEqual(len(told), 1)
-        self.assertIn("“beside”", told[0].text)
+        for heights, told in (((1.0,), []), ((9.0,), ["guess"]), ((1.0, 9.0), ["guess"]), ((None,), ["damaged"]),
+                              ((1.0, None), ["damaged"])):  # fmt: skip
+            m = Model()
+            wall = m.element("north wall", m.storey("Ground", 0), at(0, 0, 0), m.block())
+            for z in heights:
+                opening = root.create_entity(m.f, ifc_class="IfcOpeningElement", name="hole")
+                shape = m.block(1.0, 1.0, 1.0) if z is not None else m.shape(m.nothing())
+                geometry.assign_representation(m.f, product=opening, representation=shape)
+                feature.add_feature(m.f, feature=opening, element=wall)
+                geometry.edit_object_placement(m.f, product=opening, matrix=at(2, -0.5, z or 1.0))
+            scene = m.read()
+            with self.subTest(heights):
+                self.assertEqual([n.kind for n in scene.notes if n.code == "import.opening"], told)
+                self.assertTrue(all("“north wall”" in n.text for n in scene.notes), scene.notes)
+                self.assertEqual(scene.meshes[0].triangles > 12, 1.0 in heights)
 
     def test_what_becomes_no_part_of_the_scene_is_named(self) -> None:
         m = self.model()

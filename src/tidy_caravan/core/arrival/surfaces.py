@@ -218,8 +218,8 @@ def met(a: F64, b: F64, faces_a: AnyArray, faces_b: AnyArray) -> tuple[I64, I64,
     """Where two meshes are one point by point but for the noise: the points (P,) that triangles use, how many corners
     each is, the radius around the middle of the corners and the largest distance. None where they are not.
 
-    a, b: (V, 3) points in one space. Triangles may
-    begin at another of their corners. It comes to what `together` does with every corner, for a sixth.
+    a, b: (V, 3) points in one space. Triangles may begin at another of their corners. It comes to what `together` does
+    with every corner, for a sixth.
     """
     if len(a) != len(b) or not any(np.array_equal(np.roll(faces_a, k, axis=1), faces_b) for k in range(3)):
         return None

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections import defaultdict
 from typing import Any
 
 from tidy_caravan.core.scene import Note
 
 LOST = "Failed to convert:"
 NOT_CUT = re.compile(r"Opening subtraction failed|Failed to process boolean|Invalid operands|Boolean result discarded")
-BESIDE = "No other operands remaining"
+BESIDE = re.compile(r"Eliminated [1-9]\d* (disjoint|touching|narrow) operands")
 NUMBER = re.compile(r"#(\d+)\s*=")
 NO_SURFACE = {"Axis", "FootPrint", "Box", "Annotation", "Reference", "Clearance", "Lighting", "CoG", "Profile", "Plan"}
 """Representations that are not drawn."""
@@ -38,16 +37,23 @@ def doubts_of(file: Any, log: str, whole: set[int]) -> list[Note]:
             pieces.setdefault(piece, " ".join(message.split(LOST)[0].split())[:80])
         elif product and NOT_CUT.search(message):
             uncut.add(product)
-        elif product and BESIDE in message:
+        elif product and BESIDE.search(message) and only_opened(file.by_id(product)):
             beside.add(product)
-    out = [*lost_pieces(file, pieces, whole), *uncut_notes(file, uncut - whole)]
-    if beside := {p for p in beside - uncut - whole if getattr(file.by_id(p), "HasOpenings", None)}:
-        text = (
-            f"The openings of {names_of(file, beside)} do not reach into the element and cut nothing out of it; it came "
-            "without a hole."
-        )
+    out, opened = lost_pieces(file, pieces, whole)
+    if uncut := (uncut | opened) - whole:
+        text = f"An opening could not be cut out of {names_of(file, uncut)}; it came without that hole."
+        out.append(Note("damaged", "import.opening", first_of(file, uncut), text))
+    if beside := beside - uncut - whole:
+        text = f"An opening of {names_of(file, beside)} does not reach into the element and cuts nothing out of it."
         out.append(Note("guess", "import.opening", first_of(file, beside), text))
     return out
+
+
+def only_opened(product: Any) -> bool:
+    """Whether what is cut out of an element is its openings, and nothing that its body says itself."""
+    items = [i for r in product.Representation.Representations for i in r.Items or ()]
+    items += [i for m in items if m.is_a("IfcMappedItem") for i in m.MappingSource.MappedRepresentation.Items or ()]
+    return bool(getattr(product, "HasOpenings", None)) and not any(i.is_a("IfcBooleanResult") for i in items)
 
 
 def number_of(told: Any) -> int:
@@ -56,34 +62,32 @@ def number_of(told: Any) -> int:
     return int(found.group(1)) if found else 0
 
 
-def lost_pieces(file: Any, pieces: dict[int, str], whole: set[int]) -> list[Note]:
-    """A note for each piece that elements miss, and for openings that could not be made."""
+def lost_pieces(file: Any, pieces: dict[int, str], whole: set[int]) -> tuple[list[Note], set[int]]:
+    """A note for each piece that elements miss, and the elements whose openings could not be made."""
     out: list[Note] = []
-    openings: dict[int, set[int]] = defaultdict(set)
+    opened: set[int] = set()
+    more = 0
     for number, why in sorted(pieces.items()):
         piece = file.by_id(number)
         if not piece.is_a("IfcRepresentationItem") or piece.is_a("IfcLightSource"):
             continue
         users = elements_of(file, piece)
         for opening in [u for u in users if u.is_a("IfcOpeningElement")]:
-            for relation in getattr(opening, "VoidsElements", None) or ():
-                openings[relation.RelatingBuildingElement.id()].add(opening.id())
+            opened |= {r.RelatingBuildingElement.id() for r in getattr(opening, "VoidsElements", None) or ()}
         missing = {u.id() for u in users if not u.is_a("IfcOpeningElement")} - whole
-        if missing:
+        if missing and len(out) < MOST_NOTED:
             because = f": {why}" if why else ""
             text = (
                 f"A piece of {names_of(file, missing)} could not be converted ({piece.is_a()} #{number}{because}); "
                 "the rest of it was read."
             )
             out.append(Note("damaged", "import.element", first_of(file, missing), text))
-    return out + uncut_notes(file, set(openings) - whole)
-
-
-def uncut_notes(file: Any, uncut: set[int]) -> list[Note]:
-    if not uncut:
-        return []
-    text = f"An opening could not be cut out of {names_of(file, uncut)}; it came without that hole."
-    return [Note("damaged", "import.opening", first_of(file, uncut), text)]
+        elif missing:
+            more += 1
+    if more:
+        text = f"And {more} more pieces of elements could not be converted."
+        out.append(Note("damaged", "import.element", "IfcProduct", text))
+    return out, opened
 
 
 def elements_of(file: Any, piece: Any) -> list[Any]:

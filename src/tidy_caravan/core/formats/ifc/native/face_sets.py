@@ -90,7 +90,7 @@ def dressed(
         found = face_sets(product, scale)
         if found is None:
             return None
-        fresh = mesh_of(*found, slots, made, scale, origin, looks)
+        fresh = body_of(*found, slots, made, scale, origin, looks)
     except (RuntimeError, AttributeError, ValueError, TypeError, IndexError, ArithmeticError):
         fresh = None
     if fresh is None or not np.abs(fresh.bounds - made.bounds).max() <= 2 * TOLERANCE_M:
@@ -122,7 +122,7 @@ def texture_map(item: Any) -> Any:
     return None
 
 
-def mesh_of(
+def body_of(
     frame: F64, items: list[Any], slots: Mapping[int, int], made: Mesh, scale: float, origin: F64 | None, looks: Looks
 ) -> Mesh | None:
     """All face sets of a body as one mesh."""

@@ -1,4 +1,4 @@
-"""What an IFC model holds that becomes no part of the scene: each kind is named with its reason, none goes silently."""
+"""What an IFC model holds that becomes no part of the scene: each kind that is known here is named with its reason."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ OTHERWISE = {
     "IfcLightSource": ("lamps", "an IFC lamp has no brightness in units of light"),
 }
 HERE = 1e-6
-"""Metres, and parts of one, by which a coordinate system may differ from none."""
+"""By how much the numbers of a coordinate system may differ from those of none."""
 
 
 def not_drawn(file: Any) -> set[int]:
@@ -55,9 +55,7 @@ def name_what_stays(file: Any, travels: Travels, used: set[int]) -> list[Note]:
         travels.behind(name, sum(e.id() not in used for e in by_type(file, kind)), why)
     for name, count in Counter(g.is_a() for g in by_type(file, "IfcGroup")).items():
         travels.behind(name, count, "groups across the tree; their members travel where they stand in it")
-    unused = [
-        t for t in by_type(file, "IfcTypeProduct") if t.RepresentationMaps and not elements.get_types(t)
-    ]  # fmt: skip
+    unused = [t for t in by_type(file, "IfcTypeProduct") if t.RepresentationMaps and not elements.get_types(t)]
     travels.behind("types that nothing is of", len(unused), "they stand nowhere in the model")
     return [*shifted(file), *empty(file, unused)]
 

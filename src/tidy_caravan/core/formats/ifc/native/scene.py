@@ -136,7 +136,8 @@ class Building:
         items, which = np.asarray(geometry.item_ids, np.int64), np.asarray(geometry.material_ids, np.int64)
         if len(items) != len(which):
             return {}
-        return {int(i): int(self.slots[w]) for i, w in zip(items, which, strict=True) if 0 <= w < len(self.slots)}
+        each, first = np.unique(items, return_index=True)
+        return {int(i): int(self.slots[w]) for i, w in zip(each, which[first], strict=True) if 0 <= w < len(self.slots)}
 
     def mesh(self, geometry: Any, key: str, shape: Any) -> Mesh | None:
         points: F64 = np.frombuffer(geometry.verts_buffer, np.float64).reshape(-1, 3).copy()
