@@ -9,9 +9,8 @@ from pathlib import Path
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import nobody
 from tidy_caravan.core.manifest import PackedChange, PackedCheck
-from tidy_caravan.core.pace import Tell
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.packing.pack import Package, Source, pack
 from tidy_caravan.core.route import Route, StepRecord, as_json, as_read, declared_by, read_convention, run
 from tidy_caravan.core.scene import Scene

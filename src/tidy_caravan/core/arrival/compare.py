@@ -46,11 +46,10 @@ from tidy_caravan.core.aspects import Allowed, Aspect, Declared, Effect
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.abilities import EVERYTHING, Ability
 from tidy_caravan.core.formats.registry import format_named, receive
-from tidy_caravan.core.formats.shared.pace import nobody
 from tidy_caravan.core.formats.shared.received import DOUBTS
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import Manifest
-from tidy_caravan.core.pace import Tell
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Identities, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 from tidy_caravan.core.scene.levels import at_level, deepest

@@ -15,8 +15,9 @@ from tidy_caravan.core.formats.shared.bundle import Bundle, nothing
 from tidy_caravan.core.formats.shared.consistent import consistent
 from tidy_caravan.core.formats.shared.encoding import unmarked
 from tidy_caravan.core.formats.shared.far_out import within_reach
-from tidy_caravan.core.formats.shared.pace import Tell, aside, nobody
+from tidy_caravan.core.formats.shared.pace import aside
 from tidy_caravan.core.formats.shared.written import Written
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]

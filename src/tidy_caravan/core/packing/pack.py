@@ -20,7 +20,6 @@ from tidy_caravan import __version__
 from tidy_caravan.core.conventions.destinations import Destination, FormatName, World
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats.registry import format_named
-from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.manifest import (
     LightmapPlace,
@@ -32,7 +31,7 @@ from tidy_caravan.core.manifest import (
     PackedPart,
     TravelLine,
 )
-from tidy_caravan.core.pace import alive
+from tidy_caravan.core.pace import Tell, alive, nobody
 from tidy_caravan.core.packing.lists import gathered
 from tidy_caravan.core.scene import Convention, Nodes, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool

@@ -106,7 +106,9 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
     who = likenesses(scene, rows, [looks_from_behind(scene, rows)])
     strewn = strewn_by(scene, rows)
     content = digest_of([who, strewn < 0, ranks(strewn), scene.convention.metres_per_unit])
-    found = asked_again(workshop, BETWEEN, content, lambda: asked_between(scene, rows, who, workshop, tell))
+    found = asked_again(
+        workshop, BETWEEN.name, BETWEEN.version, content, lambda: asked_between(scene, rows, who, workshop, tell)
+    )
     if isinstance(found, str):
         return found
     first, second = (rows[found[side]] for side in ("first", "second"))

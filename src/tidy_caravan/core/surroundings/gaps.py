@@ -88,7 +88,9 @@ def gaps(
     parameters = {"metres": scene.convention.metres_per_unit, "least": least_mm / 1000, "most": most_mm / 1000}
     who, strewn = likenesses(scene, rows), strewn_by(scene, rows) >= 0
     content = digest_of([who, ranks(scene.nodes.mesh[rows]), strewn, *parameters.values()])
-    found = asked_again(workshop, GAPS, content, lambda: asked(scene, rows, who, strewn, workshop, tell, parameters))
+    found = asked_again(
+        workshop, GAPS.name, GAPS.version, content, lambda: asked(scene, rows, who, strewn, workshop, tell, parameters)
+    )
     if isinstance(found, str):
         return found
     part, other = rows[found["part"]], rows[found["other"]]

@@ -15,10 +15,9 @@ from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_w
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_LINES, in_meshes, of_overlaps, rims
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.whole import asked_again
 
-COVERED = Work("triangles that others cover", 1, f"{__name__}:covered_whole")
+COVERED = "triangles that others cover"
 
 
 @check("geometry", "Overlaps between parts")
@@ -36,7 +35,7 @@ def overlaps_between(context: Context) -> Iterable[Finding]:
     worst = int(np.argmax(area))
     parts = np.unique(pairs).tolist()
     one, other = (scene.nodes.names[i][-80:] or "?" for i in pairs[worst].tolist())
-    covered = asked_again(context.workshop, COVERED, found.content, lambda: {"counts": covered_whole(scene, found)})
+    covered = asked_again(context.workshop, COVERED, 1, found.content, lambda: {"counts": covered_whole(scene, found)})
     gone, left = np.asarray(covered["counts"]).tolist()
     yield Finding(
         code="flicker.between",

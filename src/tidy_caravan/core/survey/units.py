@@ -17,7 +17,7 @@ from tidy_caravan.core.surroundings.world import ranks, untouchable
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work, Workshop
+from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.core.work.whole import asked_again, digest_of
 
 TALLEST_M = 1000.0
@@ -44,7 +44,7 @@ NONE = 1e-4
 FLOAT_ERROR_MM = 0.1
 """Rounding of float32, distance · 2⁻²⁴, from which on it is seen."""
 
-KEEPS_SCALE = Work("scales that stay", 1, f"{__name__}:keeps_scale")
+KEEPS_SCALE = "scales that stay"
 
 
 @check("units", "Unit plausibility")
@@ -256,7 +256,7 @@ def keeps_scale(scene: Scene, rows: I64, negative_scale: bool, workshop: Worksho
 
     content = digest_of([linear, mesh, still, above, right, mirror, negative_scale])
     kept = np.zeros(len(nodes), np.bool_)
-    kept[parts] = asked_again(workshop, KEEPS_SCALE, content, asked)["kept"]
+    kept[parts] = asked_again(workshop, KEEPS_SCALE, 1, content, asked)["kept"]
     return kept[rows]
 
 

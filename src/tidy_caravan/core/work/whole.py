@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 from typing import TypeVar
 
 import numpy as np
@@ -28,13 +27,14 @@ def digest_of(depends: Sequence[AnyArray | str | float]) -> str:
 
 
 def asked_again(
-    workshop: Workshop, work: Work, content: str, make: Callable[[], Answer]
+    workshop: Workshop, question: str, version: int, content: str, make: Callable[[], Answer]
 ) -> Mapping[str, AnyArray] | Answer:
     """What `make` gives, from what is kept where it was asked before with the same content (see `digest_of`).
 
-    work: names the question and the version of its answer. A sentence, which says why there is no answer, is not kept.
+    version: counted up whenever the answer is another than before. A sentence, which says why there is no answer, is not
+    kept.
     """
-    kept = replace(work, name=f"{work.name}, as a whole", figures_only=False)
+    kept = Work(f"{question}, as a whole", version, "")
     key = key_of(kept, Piece(content, {}))
     before = workshop.results.find(kept, [key]).get(key)
     if isinstance(before, Done):

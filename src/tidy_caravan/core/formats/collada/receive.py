@@ -14,9 +14,10 @@ import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.formats.collada.doubts import OPAQUE, loose_sources
-from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, aside, heard, nobody
+from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import DOUBTS, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import beside
+from tidy_caravan.core.pace import OFTEN, Tell, nobody
 from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.space.srgb import linear

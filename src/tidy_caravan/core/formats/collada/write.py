@@ -13,8 +13,8 @@ from lxml import etree
 
 from tidy_caravan.core.formats.collada.xml import NAMESPACES
 from tidy_caravan.core.formats.shared.images import portable, tinted
-from tidy_caravan.core.formats.shared.pace import OFTEN, Tell, nobody, paced
 from tidy_caravan.core.formats.shared.written import Written, texture_path
+from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
 from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.held import parted_alike

@@ -15,10 +15,11 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, aside, heard, nobody, paced
+from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
+from tidy_caravan.core.pace import Tell, nobody, paced
 from tidy_caravan.core.scene import (
     HIDDEN,
     SCATTER,

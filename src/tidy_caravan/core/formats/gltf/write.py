@@ -15,7 +15,6 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.written import (
     PAGE_KEY,
     TARGET_NAMES,
@@ -26,6 +25,7 @@ from tidy_caravan.core.formats.shared.written import (
 )
 from tidy_caravan.core.geometry.normals import vertex_normals
 from tidy_caravan.core.geometry.tangents import with_tangents
+from tidy_caravan.core.pace import Tell, nobody, paced
 from tidy_caravan.core.scene import HIDDEN, Camera, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
 from tidy_caravan.core.scene.held import geometries

@@ -16,13 +16,13 @@ from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.formats.shared.many import astray, tell, tell_rest
-from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import distinct
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.own_origin import far_file, placed_at, rebased
 from tidy_caravan.core.geometry.smoothing import corner_angles
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
+from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, extremes, stored32, usable_rows
 

@@ -12,9 +12,9 @@ from trimesh.exchange.obj import load_obj
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, nobody, paced
 from tidy_caravan.core.formats.shared.received import DOUBTS, OPACITY_IMAGE, Gallery, received_scene
 from tidy_caravan.core.formats.shared.receiving import beside
+from tidy_caravan.core.pace import Tell, nobody, paced
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 

@@ -10,9 +10,9 @@ import io
 import numpy as np
 
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written, changed_names, texture_path, unique_names
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.words import plural

@@ -11,8 +11,9 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, aside, heard, nobody
+from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import PART_OF_TRIANGLE, Gallery, received_scene
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import U32, AnyArray
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 

@@ -8,12 +8,11 @@ from threading import Event, Thread
 from typing import Any, TypeVar
 
 from tidy_caravan.core.errors import Cancelled
-from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
+from tidy_caravan.core.pace import Tell
 
 PATIENCE = 0.2
 """Seconds after which a call that goes on is told of."""
 T = TypeVar("T")
-__all__ = ["OFTEN", "Tell", "aside", "heard", "nobody", "paced"]
 
 
 def aside(call: Callable[[Callable[..., None]], T], tell: Callable[..., None]) -> T:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.errors import TooLarge
-from tidy_caravan.core.formats.shared.pace import Tell, paced
+from tidy_caravan.core.pace import Tell, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.space.convert import cofactors

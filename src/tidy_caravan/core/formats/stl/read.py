@@ -14,11 +14,11 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
 from tidy_caravan.core.formats.shared.encoding import in_utf8
-from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.normals import face_vectors, unit_normals
 from tidy_caravan.core.geometry.own_origin import far_file, rebased
+from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32, usable_rows
 

@@ -6,10 +6,10 @@ import io
 
 import numpy as np
 
-from tidy_caravan.core.formats.shared.pace import Tell, nobody
 from tidy_caravan.core.formats.shared.placed import check_room, digits, placed_parts
 from tidy_caravan.core.formats.shared.written import Written, changed_names, unique_names
 from tidy_caravan.core.geometry.normals import face_normals
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Scene
 
 FACET = "facet normal %.9g %.9g %.9g\nouter loop\n" + "vertex %.9g %.9g %.9g\n" * 3 + "endloop\nendfacet\n"

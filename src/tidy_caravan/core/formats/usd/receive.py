@@ -6,7 +6,8 @@ from pathlib import Path
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import CaravanError, UnusableInput
-from tidy_caravan.core.formats.shared.pace import Tell, heard, nobody
+from tidy_caravan.core.formats.shared.pace import heard
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.work.isolation import Child, Lost
 

@@ -6,8 +6,9 @@ import numpy as np
 
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.formats.shared.images import portable
-from tidy_caravan.core.formats.shared.pace import Tell, heard, nobody
+from tidy_caravan.core.formats.shared.pace import heard
 from tidy_caravan.core.formats.shared.written import Written, scatter_batches, texture_path
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.convert import one_thing_each
 from tidy_caravan.core.words import plural

@@ -15,7 +15,6 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
 
-from tidy_caravan.core.formats.shared.pace import paced
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
 from tidy_caravan.core.formats.usd.native.prims import (
@@ -30,6 +29,7 @@ from tidy_caravan.core.formats.usd.native.prims import (
     vectors,
     whole,
 )
+from tidy_caravan.core.pace import paced
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.held import parted_alike

@@ -16,9 +16,9 @@ import numpy as np
 import PIL.Image
 from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
-from tidy_caravan.core.formats.shared.pace import OFTEN
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, bounded
+from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.work.nursery import report
