@@ -4,7 +4,7 @@ import type { LensDefinition } from "./lens";
 export default {
   id: "light",
   name: "Baked light",
-  legend: "light of the preview bake on base colours · hatched: no light was baked there",
+  legend: "preview light on base colours · hatched: not baked",
   rank: 5.7,
   shade: `
     if (!baked || vBaked <= 0.0) shown = mix(vec3(0.86, 0.84, 0.80) * light, vec3(0.45, 0.20, 0.17), 0.35 * sign2(2, pixel));
