@@ -100,7 +100,7 @@ class Converting(unittest.TestCase):
                 morphs=(Morph(some(3), None, None, "up"),) if morph else (),
             )  # fmt: skip
 
-        sizes = [0, 1, 5, 2048, 2049, 700, *[1500] * 120, 3]
+        sizes = [0, 1, 5, 2048, 2049, 700, *[1500] * 300, 3]
         meshes = [mesh(n, *(rng.random(2) > 0.3), k % 17 == 5) for k, n in enumerate(sizes)]
         for linear in (100 * np.eye(3), np.diag([1.0, -1.0, 1.0]), rng.normal(size=(3, 3))):
             told: list[int] = []

@@ -19,10 +19,8 @@ from tidy_caravan.core.scene.nodes import LATER, Rest
 from tidy_caravan.core.space.axes import axis_map, unit_factor
 from tidy_caravan.core.space.transforms import quaternions
 
-SMALL = 2048
-"""Vertices of a mesh up to which it is turned together with others …"""
 TOGETHER = 1 << 17
-"""… this many of them at once."""
+"""Vertices of meshes that are turned together; a mesh of more is turned by itself."""
 NEXT, AFTER = [1, 2, 0], [2, 0, 1]
 """The other two of three axes, in their cyclic order."""
 
@@ -107,70 +105,46 @@ def transform_mesh(mesh: Mesh, linear: F64) -> Mesh:
 
 def transform_meshes(meshes: Sequence[Mesh], linear: F64, tell: Tell = nobody) -> tuple[Mesh, ...]:
     """The same for many; tell hears how many are done. Small ones are turned together, which costs a part of it."""
-    mirrored = bool(np.linalg.det(linear) < 0)
-    cofactor = cofactors(linear) * (-1.0 if mirrored else 1.0)
-    small = np.array([m.vertices <= SMALL and not m.morphs for m in meshes], np.bool_)
-    before = np.cumsum([0, *(m.vertices if s else 0 for m, s in zip(meshes, small, strict=True))])
+    before = np.cumsum([0, *(m.vertices for m in meshes)])
     out: list[Mesh] = []
     begin = 0
     while begin < len(meshes):
         tell(begin, len(meshes))
         end = max(begin + 1, int(np.searchsorted(before, before[begin] + TOGETHER, side="right")) - 1)
-        if small[begin]:
-            end = begin + int(np.argmin([*small[begin:end], False]))
-            out += _together(meshes[begin:end], linear, cofactor, mirrored)
-        else:
-            end = begin + 1
-            out.append(_under(meshes[begin], linear, cofactor, mirrored))
+        out += _under(meshes[begin:end], linear)
         begin = end
     return tuple(out)
 
 
-def _together(meshes: Sequence[Mesh], linear: F64, cofactor: F64, mirrored: bool) -> list[Mesh]:
-    """Meshes without morph targets under a map, as if they were one."""
+def _under(meshes: Sequence[Mesh], linear: F64) -> list[Mesh]:
+    """Meshes under a map, their arrays as if they were one."""
+    mirrored = bool(np.linalg.det(linear) < 0)
+    cofactor = cofactors(linear) * (-1.0 if mirrored else 1.0)
     positions = _apply(np.concatenate([m.positions for m in meshes]), linear)
     normal = [m.normals for m in meshes if m.normals is not None]
-    normals = _unit(np.concatenate(normal), cofactor)[0] if normal else None
+    normals, stretch = _unit(np.concatenate(normal), cofactor) if normal else (positions[:0], np.zeros(0))
     tangent = [m.tangents for m in meshes if m.tangents is not None]
-    tangents = None
-    if tangent:
-        every = np.concatenate(tangent)
-        hand = every[:, 3:] * (-1.0 if mirrored else 1.0)
-        tangents = np.column_stack([_unit(every[:, :3], linear)[0], hand]).astype(np.float32)
+    tangents = np.concatenate(tangent) if tangent else np.zeros((0, 4), np.float32)
+    hand = tangents[:, 3:] * (-1.0 if mirrored else 1.0)
+    tangents = np.column_stack([_unit(tangents[:, :3], linear)[0], hand]).astype(np.float32)
     out, at, normal_at, tangent_at = [], 0, 0, 0
     for mesh in meshes:
         count = mesh.vertices
         new: dict[str, Any] = {"positions": positions[at : at + count]}
         at += count
-        if mesh.normals is not None and normals is not None:
-            new["normals"] = normals[normal_at : normal_at + count]
+        stretched = None
+        if mesh.normals is not None:
+            new["normals"], stretched = normals[normal_at : normal_at + count], stretch[normal_at : normal_at + count]
             normal_at += count
-        if mesh.tangents is not None and tangents is not None:
+        if mesh.tangents is not None:
             new["tangents"] = tangents[tangent_at : tangent_at + count]
             tangent_at += count
         if mirrored:
             new["indices"] = mesh.indices[:, [0, 2, 1]]
+        if mesh.morphs:
+            new["morphs"] = tuple(_morph(m, linear, cofactor, stretched) for m in mesh.morphs)
         out.append(replace(mesh, **new))
     return out
-
-
-def _under(mesh: Mesh, linear: F64, cofactor: F64, mirrored: bool) -> Mesh:
-    normals, stretch = None, None
-    if mesh.normals is not None:
-        normals, stretch = _unit(mesh.normals, cofactor)
-    tangents = None
-    if mesh.tangents is not None:
-        turned, _ = _unit(mesh.tangents[:, :3], linear)
-        tangents = np.column_stack([turned, mesh.tangents[:, 3:] * (-1.0 if mirrored else 1.0)]).astype(np.float32)
-    indices = mesh.indices[:, [0, 2, 1]] if mirrored else mesh.indices
-    return replace(
-        mesh,
-        positions=_apply(mesh.positions, linear),
-        indices=indices,
-        normals=normals,
-        tangents=tangents,
-        morphs=tuple(_morph(m, linear, cofactor, stretch) for m in mesh.morphs),
-    )
 
 
 def cofactors(linear: F64) -> F64:
