@@ -29,6 +29,36 @@ SHAPES = {
 }
 
 
+def lumps() -> dict[str, Any]:
+    """Closed pieces in one mesh, as exporters join them."""
+    rng = np.random.default_rng(7)
+    box, cavity, ball = (
+        trimesh.creation.box([2, 2, 2]),
+        trimesh.creation.box([1.9, 1.9, 1.9]),
+        trimesh.creation.icosphere(3),
+    )
+    cavity.invert()
+    wall = shapely.difference(shapely.box(0, 0, 4, 3), shapely.union_all([shapely.box(x, 1, x + 0.6, 2) for x in (0.5, 1.5, 2.5)]))  # fmt: skip
+    bumpy, far = ball.copy(), ball.copy()
+    bumpy.vertices += rng.normal(scale=0.05, size=bumpy.vertices.shape)
+    far.apply_translation([50_000, 3, -20_000])
+    joined = trimesh.util.concatenate
+    return {
+        "a box in a box": joined([box, trimesh.creation.box([1, 1, 1])]),
+        "hollow": joined([box, cavity]),
+        "side by side": joined([box, trimesh.creation.box([2, 2, 2], transform=at(2, 0, 0))]),
+        "by an edge": joined([box, trimesh.creation.box([2, 2, 2], transform=at(2, 2, 0))]),
+        "through each other": joined([box, trimesh.creation.box([0.3, 5, 0.3], transform=at(0.9, 0.2, 0.9))]),
+        "wall with windows": trimesh.creation.extrude_polygon(wall, 0.2),
+        "through itself": bumpy,
+        "inside out": trimesh.Trimesh(ball.vertices, ball.faces[:, ::-1]),
+        "far": far,
+    }
+
+
+LUMPS = lumps()
+
+
 def as_trimesh(mesh: Mesh) -> Any:
     """With vertices joined where they stand."""
     return trimesh.Trimesh(mesh.positions, mesh.indices, process=True, validate=False)
@@ -106,6 +136,42 @@ class Cut(unittest.TestCase):
         low, high = cut(flat, np.array([1.0, 0, 0]), 1.0, True)
         assert low is not None and high is not None
         self.assertEqual((low.triangles, high.triangles), (2, 1))
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.sampled_from(sorted(LUMPS)), st.integers(0, 10_000), st.floats(-0.8, 0.8))
+    def test_lumps_of_closed_pieces_stay_closed(self, name: str, seed: int, share: float) -> None:
+        """Within each other, against each other, through themselves, hollow, far away: each edge is run once each way,
+        by the very numbers of its ends, and the volume stays."""
+        made = LUMPS[name]
+        normal = np.random.default_rng(seed).normal(size=3) if seed % 4 else np.eye(3)[seed // 4 % 3]
+        normal /= np.linalg.norm(normal)
+        heights = made.vertices @ normal
+        offset = heights.mean() + share * np.ptp(heights) / 2
+        low, high = cut(as_mesh(made), normal, float(offset), True)
+        # about its own middle: a volume far from the origin is the difference of large numbers
+        about, volume = made.vertices.mean(axis=0), 0.0
+        for half in (low, high):
+            if half is not None:
+                _, place = np.unique(half.positions, axis=0, return_inverse=True)
+                faces = place.reshape(-1)[half.indices.astype(np.int64)]
+                runs = np.concatenate([faces[:, [k, (k + 1) % 3]] for k in range(3)])
+                runs = runs[runs[:, 0] != runs[:, 1]]
+                self.assertEqual(sorted(runs.tolist()), sorted(runs[:, ::-1].tolist()))
+                volume += trimesh.Trimesh(half.positions - about, half.indices, process=False).volume
+        whole = trimesh.Trimesh(made.vertices.astype(np.float32) - about, made.faces, process=False).volume
+        # a cut vertex is off by a step of its numbers at most
+        step = np.abs(made.vertices).max() * 2.0**-23
+        self.assertAlmostEqual(volume, whole, delta=1e-5 * abs(whole) + made.area * step)
+
+    def test_sides_that_disagree_are_filled_where_an_odd_number_is_around(self) -> None:
+        made = trimesh.creation.annulus(0.5, 1.0, 0.8, sections=24)
+        made.faces[::3] = made.faces[::3, ::-1]
+        low, _ = cut(as_mesh(made), np.array([0.0, 0, 1]), 0.1, True)
+        assert low is not None
+        lid = low.positions[low.indices].astype(np.float64)
+        lid = lid[np.ptp(lid[..., 2], axis=1) + np.abs(lid[..., 2].mean(axis=1) - 0.1) < 1e-6]
+        found = np.linalg.norm(np.cross(lid[:, 1] - lid[:, 0], lid[:, 2] - lid[:, 0]), axis=1).sum() / 2
+        self.assertAlmostEqual(found, 24 / 2 * np.sin(2 * np.pi / 24) * 0.75, delta=1e-5)
 
 
 class Step(unittest.TestCase):

@@ -6,12 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 
+from tidy_caravan.core.geometry.caps import fill
 from tidy_caravan.core.geometry.pieces import slim
 from tidy_caravan.core.scene import MADE, Mesh, Origin
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 
+FLOAT32 = 2.0**-23
 SNAP = 1e-6
-"""Part of a mesh's size within which a vertex lies on the plane."""
+"""Part of a mesh's size within which a vertex lies on the plane …"""
+THIN = 1e-3
+"""… but no more than this part of its extent across the plane, and no less than a step of its numbers."""
 
 
 def cut(mesh: Mesh, normal: F64, offset: float, caps: bool) -> tuple[Mesh | None, Mesh | None]:
@@ -23,12 +27,14 @@ def cut(mesh: Mesh, normal: F64, offset: float, caps: bool) -> tuple[Mesh | None
     the material that most of the border has. Morph targets are left out. O(F + N log N) with N cut edges.
     """
     height = mesh.positions.astype(np.float64) @ normal - offset
-    size = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0])) or 1.0
-    height[np.abs(height) <= SNAP * size] = 0.0
+    size = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
+    step = float(np.abs(mesh.positions).max(axis=0).astype(np.float64) @ np.abs(normal)) * FLOAT32
+    height[np.abs(height) <= max(min(SNAP * size, THIN * float(np.ptp(height))), step)] = 0.0
     if (height >= 0).all() or (height <= 0).all():
         return (None, mesh) if (height >= 0).all() else (mesh, None)
     grown, faces, material, parent = crossed(mesh, height)
     height = np.concatenate([height, np.zeros(grown.vertices - mesh.vertices)])
+    on = height == 0
     side = np.where((height[faces] < 0).any(axis=1), 0, np.where((height[faces] > 0).any(axis=1), 1, -1))
     if (side < 0).any():  # what lies in the plane goes to where it belongs: behind what looks out of it
         corners = grown.positions.astype(np.float64)[faces[side < 0]]
@@ -44,7 +50,7 @@ def cut(mesh: Mesh, normal: F64, offset: float, caps: bool) -> tuple[Mesh | None
         )
         half = slim(half)
         if caps:
-            half = capped(half, normal if k == 0 else -normal, offset if k == 0 else -offset, size)
+            half = capped(half, normal if k == 0 else -normal, on[np.unique(faces[rows])])
         out.append(half)
     return out[0], out[1]
 
@@ -120,48 +126,34 @@ def between(mesh: Mesh, a: I64, b: I64, share: F64) -> Mesh:
     )
 
 
-def capped(half: Mesh, normal: F64, offset: float, size: float) -> Mesh:
-    """A half with its borders in the plane filled; the fill looks along `normal`, out of the half."""
-    import shapely
-
-    points, place = np.unique(half.positions, axis=0, return_inverse=True)
+def capped(half: Mesh, normal: F64, on: Bool) -> Mesh:
+    """A half with its borders in the plane filled; the fill looks along `normal`, out of the half. on: (V,) in the plane."""
+    points, first, place = np.unique(half.positions, axis=0, return_index=True, return_inverse=True)
     faces = place.reshape(-1)[half.indices.astype(np.int64)]
-    wide = points.astype(np.float64)
-    on = np.abs(wide @ normal - offset) <= 4 * SNAP * size
-    run = np.concatenate([faces[:, [i, (i + 1) % 3]] for i in range(3)])
+    run = np.concatenate([faces[:, [(i + 1) % 3, i]] for i in range(3)])  # the other way than the triangles do
     owner = np.tile(np.arange(len(faces)), 3)
-    keep = on[run].all(axis=1) & (run[:, 0] != run[:, 1])
+    keep = on[first][run].all(axis=1) & (run[:, 0] != run[:, 1])
     run, owner = run[keep], owner[keep]
-    # borders: run once, and not the other way
+    # borders: run more often one way than the other
     key, back = run[:, 0] * len(points) + run[:, 1], run[:, 1] * len(points) + run[:, 0]
-    border = ~np.isin(key, back)
+    ways, which, times = np.unique(key, return_inverse=True, return_counts=True)
+    spot = np.minimum(np.searchsorted(ways, back), len(ways) - 1)
+    against = np.where(ways[spot] == back, times[spot], 0)
+    rank = np.empty(len(key), np.int64)
+    order = np.argsort(which.reshape(-1), kind="stable")
+    rank[order] = np.arange(len(key)) - np.repeat(np.cumsum(times) - times, times)
+    border = rank < times[which.reshape(-1)] - against
     run, owner = run[border], owner[border]
     if len(run) < 3:
         return half
     across = np.cross(normal, np.eye(3)[int(np.argmin(np.abs(normal)))])
     across /= np.linalg.norm(across)
     along = np.cross(normal, across)
+    wide = points.astype(np.float64)
     flat = np.stack([wide @ across, wide @ along], axis=1)
-    found = shapely.get_parts(shapely.polygonize(shapely.linestrings(flat[run])))
-    if not len(found):
+    more = fill(flat, run)
+    if not len(more):
         return half
-    rings = [shapely.Polygon(p.exterior) for p in found]
-    inner = shapely.point_on_surface(found)
-    # what an even number of outlines is around is a hole
-    depth = np.array([sum(r.contains(c) for r in rings) for c in inner])
-    # every corner of an outline is a corner of the fill, also those on straight lines, or slits would be left
-    ends = np.unique(run)
-    lookup = {tuple(v): i for i, v in zip(ends.tolist(), flat[ends].tolist(), strict=True)}
-    fill = shapely.get_parts(shapely.constrained_delaunay_triangles(found[depth % 2 == 1]))
-    if not len(fill):
-        return half
-    corners = shapely.get_coordinates(fill).reshape(-1, 4, 2)[:, :3]
-    named = [lookup.get(tuple(c), -1) for c in corners.reshape(-1, 2).tolist()]
-    more = np.array(named, np.int64).reshape(-1, 3)
-    more = more[(more >= 0).all(axis=1)]
-    a, b, c = (flat[more[:, k]] for k in range(3))
-    turned = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) < (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
-    more[turned] = more[turned][:, ::-1]
     rows, more = np.unique(more, return_inverse=True)
     more = more.reshape(-1, 3)
     slots, times = np.unique(half.material[owner], return_counts=True)
