@@ -314,6 +314,30 @@ class Textured(unittest.TestCase):
         found = lux(scene, [0.2, -1.5, 0.4], 30_000)[:, 0]
         self.assertAlmostEqual(found.mean() / (10 * np.pi / (1 - 0.8 * 0.8)), 1.0, delta=0.01)
 
+    def test_colours_of_vertices_multiply_what_is_reflected_and_how_solid_it_is(self) -> None:
+        room = trimesh.creation.box((3, 3, 3))
+        room.invert()
+        glow = {"emissive": (1.0, 1.0, 1.0), "emissive_strength": 10.0}
+        scene = scene_of([(room, 0)], [Material("w", (0.8, 0.8, 0.8, 1), metallic=0.0, **glow)])  # type: ignore[arg-type]
+        tint = np.array([0.9, 0.5, 0.1, 1.0], np.float32)
+        scene = scene.but(meshes=(replace(scene.meshes[0], colors=(np.tile(tint, (scene.meshes[0].vertices, 1)),)),))
+        self.assertEqual(unread(scene), [])
+        found = lux(scene, [0.2, -1.5, 0.4], 30_000).mean(axis=0)
+        np.testing.assert_allclose(found, 10 * np.pi / (1 - 0.8 * tint[:3]), rtol=0.01)
+        pane = trimesh.Trimesh([[-9, 1, -9], [9, 1, -9], [9, 1, 9], [-9, 1, 9]], [[0, 2, 1], [0, 3, 2]], process=False)
+        lamp = (Light("point", intensity=100.0), at(0, 2, 0))
+        for mode, left, right in (("BLEND", 0.75, 0.0), ("MASK", 1.0, 0.0), ("OPAQUE", 0.0, 0.0)):
+            glass = Material("g", (0, 0, 0, 1), metallic=0.0, alpha_mode=mode)  # type: ignore[arg-type]
+            scene = scene_of([(plane(), 0), (pane, 1)], [replace(GREY, base_color=(0, 0, 0, 1)), glass], [lamp])
+            seen = {}
+            for alpha, wanted in ((0.25, left), (1.0, right)):
+                colours = np.tile(np.float32([1, 1, 1, alpha]), (4, 1))
+                one = scene.but(meshes=(scene.meshes[0], replace(scene.meshes[1], colors=(colours,))))
+                seen[alpha] = lux(one, [0, 0, 0], 8000, bounces=0)[:, 0].mean() / 25
+                self.assertAlmostEqual(seen[alpha], wanted, delta=0.02)
+        many = scene.but(meshes=(scene.meshes[0], replace(scene.meshes[1], colors=(np.float32(np.eye(4)),))))
+        self.assertIn("mean on each triangle", " ".join(unread(many)))
+
     def test_what_glows_gives_as_much_as_its_image_on_the_whole(self) -> None:
         panel = trimesh.Trimesh([[-1, 2, -1], [1, 2, -1], [1, 2, 1], [-1, 2, 1]], [[0, 1, 2], [0, 2, 3]], process=False)
         black = replace(GREY, base_color=(0, 0, 0, 1))

@@ -333,6 +333,20 @@ class Reading(unittest.TestCase):
         lamp.CreateIntensityAttr(100.0)
         lamp.CreateExposureAttr(1.0)
         UsdLux.ShapingAPI.Apply(lamp.GetPrim()).CreateShapingConeAngleAttr(30.0)
+        shaping = UsdLux.ShapingAPI.Apply(UsdLux.RectLight.Define(s.stage, "/panel").GetPrim())
+        shaping.CreateShapingConeAngleAttr(60.0)
+        shaping.CreateShapingConeSoftnessAttr(0.25)
+        shaping.CreateShapingFocusAttr(2.0)
+        shaping.CreateShapingIesFileAttr("lamp.ies")
+        panel = UsdLux.RectLight.Get(s.stage, "/panel")
+        panel.CreateWidthAttr(20.0)
+        panel.CreateHeightAttr(50.0)
+        panel.CreateTextureFileAttr("glow.exr")
+        panel.CreateEnableColorTemperatureAttr(True)
+        panel.CreateColorTemperatureAttr(3000.0)
+        UsdGeom.XformCommonAPI(panel).SetScale((2, 3, 1))
+        UsdLux.ShadowAPI.Apply(panel.GetPrim()).CreateShadowEnableAttr(False)
+        UsdLux.LightAPI(panel.GetPrim()).GetLightLinkCollectionAPI().CreateIncludeRootAttr(False)
         UsdLux.DomeLight.Define(s.stage, "/sky")
         camera = UsdGeom.Camera.Define(s.stage, "/camera")
         camera.CreateFocalLengthAttr(50.0)
@@ -344,6 +358,24 @@ class Reading(unittest.TestCase):
         self.assertEqual(kinds["lamp"].kind, "spot")
         self.assertAlmostEqual(kinds["lamp"].outer_cone, np.radians(30), places=6)
         self.assertAlmostEqual(kinds["lamp"].intensity, 100 * 2 * np.pi * 0.1**2, places=6)
+        # a sharp edge, unless softness says how much of the cone fades (UsdLux, ShapingAPI)
+        self.assertAlmostEqual(kinds["lamp"].inner_cone / kinds["lamp"].outer_cone, 1.0, places=2)
+        self.assertAlmostEqual(kinds["panel"].inner_cone, np.radians(45), places=6)
+        warm = UsdLux.BlackbodyTemperatureAsRgb(3000.0)
+        np.testing.assert_allclose(
+            np.array(kinds["panel"].color) * kinds["panel"].intensity, np.array(warm) * 0.2 * 0.5 * 6, rtol=1e-5
+        )
+        behind = {kind for kind, line in travel(scene).items() if line[0] == "behind"}
+        self.assertLessEqual(
+            {
+                "IES profiles of lights",
+                "focus of lights",
+                "images that lights show",
+                "lights without shadows",
+                "links of lights",
+            },
+            behind,
+        )
         self.assertAlmostEqual(scene.cameras[0].yfov, 2 * np.arctan(12 / 50), places=6)
         self.assertAlmostEqual(scene.cameras[0].aspect or 0, 1.5, places=6)
         self.assertEqual(travel(scene)["DomeLights"][0], "behind")

@@ -164,9 +164,11 @@ def number_of(told: str) -> int:
 
 
 def looks_of(scene: Scene) -> U64:
-    """(M,) a number for how each mesh looks: its materials, and the images that they show."""
+    """(M,) a number for how each mesh looks: its materials, the images that they show, and the colours of its vertices."""
     images = [hashlib.blake2b(i.data or b"", digest_size=16).hexdigest() for i in scene.images]
     images.append("")  # of what shows none
     told = [f"{m!r} {[images[image_of(scene, u)] for u in m.uses()]}" for m in scene.materials]
     number = {slot: number_of(text) for slot, text in enumerate(told)} | {-1: 0}
-    return np.array([number_of(repr([number[s] for s in m.slots])) for m in scene.meshes], np.uint64)
+    return np.array(
+        [number_of(repr(([number[s] for s in m.slots], m.colors and m.id))) for m in scene.meshes], np.uint64
+    )

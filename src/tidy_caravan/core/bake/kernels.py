@@ -255,16 +255,19 @@ def texel(t: int, u: float, v: float, material: Array, texture: Array, coordinat
 @compiled
 def let_through(
     hit: Array, u: Array, v: Array, alpha: Array, cutoff: Array, material: Array, texture: Array, coordinates: Array,
-    pixels: Array, state: Array, who: Array, count: int, out: Array,
+    pixels: Array, tint: Array, state: Array, who: Array, count: int, out: Array,
 ) -> int:  # fmt: skip
     """Which of the rays go on through what they hit, by chance as its alpha says, or by its cut-out; how many. alpha,
-    cutoff: (M,) by material, a cutoff of −1 where there is none."""
+    cutoff: (M,) by material, a cutoff of −1 where there is none. tint: (F, 4) what each triangle multiplies colour and alpha
+    with, (0, 4) for nothing."""
     n = 0
     for i in range(count):
         if hit[i] < 0:
             continue
         m = material[hit[i]]
         solid = alpha[m]
+        if len(tint):
+            solid *= tint[hit[i], 3]
         at = texel(hit[i], u[i], v[i], material, texture, coordinates)
         if at >= 0:
             solid *= pixels[at, 3] / 255
@@ -283,7 +286,7 @@ def arrived(
     bounce: int, sure: int, far: Array, hit: Array, u: Array, v: Array, start: Array, way: Array, count: int,
     at: Array, facing: Array, weight: Array, row: Array, state: Array, light: Array, behind: Array,
     normal: Array, material: Array, albedo: Array, emission: Array, density: Array, both: Array, texture: Array,
-    coordinates: Array, pixels: Array, up: Array, most: float,
+    coordinates: Array, pixels: Array, tint: Array, up: Array, most: float,
 ) -> int:  # fmt: skip
     """Takes the light of the sky, or of what glows, where each path arrived, and puts those that go on in front, with what
     they carry; how many there are."""
@@ -312,6 +315,8 @@ def arrived(
         kept = weight[i, 0], weight[i, 1], weight[i, 2]
         for c in range(3):
             part = albedo[m, c] if texture_at < 0 else albedo[m, c] * LINEAR[pixels[texture_at, c]]
+            if len(tint):
+                part *= tint[t, c]
             weight[n, c] = kept[c] * min(part, most)
             largest = max(largest, weight[n, c])
         if largest <= 0:

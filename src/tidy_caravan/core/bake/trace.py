@@ -95,7 +95,7 @@ class Paths:
             self.count = k.arrived(
                 bounce, SURE, far, hit, u, v, self.start, self.way, self.count, self.at, self.facing, self.weight,
                 self.row, self.state, self.light, self.behind, w.normal, w.material, w.albedo, w.emission, w.density,
-                w.both, w.texture, w.coordinates, w.pixels, w.up, MOST_ALBEDO,
+                w.both, w.texture, w.coordinates, w.pixels, w.tint, w.up, MOST_ALBEDO,
             )  # fmt: skip
             self.watch = False  # what light does after it was reflected is no matter of where it came in
 
@@ -177,6 +177,7 @@ class Paths:
                 w.texture,
                 w.coordinates,
                 w.pixels,
+                w.tint,
                 self.state,
                 who,
                 len(asked),

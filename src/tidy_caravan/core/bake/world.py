@@ -10,13 +10,15 @@ import numpy as np
 from tidy_caravan.core.bake.lamps import DIRECTIONAL, lamp_arrays
 from tidy_caravan.core.bake.textures import Textures
 from tidy_caravan.core.geometry.rays import Caster
-from tidy_caravan.core.scene import HIDDEN, Material, Scene
+from tidy_caravan.core.scene import HIDDEN, Material, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.world import Table, placed
 
 STEADY = 16.0
 """Metres: the origin moves by that much only, so that places that stay keep their numbers when something is added."""
+STEP = 1 / 255
+"""Of a colour: what no screen shows is not told."""
 GUIDE = 1024
 SOLID, BLENDED = -2.0, -1.0
 """Instead of a cut-out's limit: of what lets nothing through, and of what lets a part through."""
@@ -59,6 +61,7 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
         "texture": texture,
         "pixels": pixels,
         "coordinates": coordinates,
+        "tint": tints(scene.meshes)[own] if any(m.colors for m in scene.meshes) else np.zeros((0, 4), np.float32),
         "two_sided": np.array([m.double_sided for m in looks]),
         "centre": centre,
         "up": axis_vector(scene.convention.up).astype(np.float64),
@@ -66,7 +69,14 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
     return arrays | lamp_arrays(scene, centre)
 
 
-def positive(values: Sequence[Any]) -> F64:
+def tints(meshes: Sequence[Mesh]) -> F32:
+    """(F, 4) what the triangles of all meshes multiply their material's colour and opacity with: the mean of their corners'
+    first colours (glTF 2.0, section 3.9.2), ones without."""
+    each = [positive(m.colors[0][m.indices]).mean(axis=1) if m.colors else np.ones((m.triangles, 4)) for m in meshes]
+    return np.concatenate([np.zeros((0, 4)), *each]).astype(np.float32)
+
+
+def positive(values: Sequence[Any] | AnyArray) -> F64:
     """Numbers, nought for those that are none or negative: a surface takes no light away."""
     return np.maximum(np.nan_to_num(np.array(values, np.float64), nan=0.0, posinf=0.0, neginf=0.0), 0.0)
 
@@ -89,7 +99,9 @@ def unread(scene: Scene) -> list[str]:
         m.name for m in looks if not all(0 <= v < np.inf for v in (*m.base_color, *m.emissive, m.emissive_strength))
     ]
     told = []
+    tinted = [m.name for m in scene.meshes if m.colors and np.ptp(m.colors[0][m.indices], axis=1).max(initial=0) > STEP]
     for what, names in (
+        ("of colours of vertices, the mean on each triangle", tinted),
         ("nothing, where a power or a colour is negative or no number", odd),
         ("of what glows, the mean of its texture on each triangle", glow),
         ("how metallic a surface is, by the mean of its texture", metal),
@@ -116,6 +128,7 @@ class World:
         self.texture: I64 = arrays["texture"]
         self.pixels: U8 = arrays["pixels"]
         self.coordinates: F32 = arrays["coordinates"]
+        self.tint: F32 = arrays["tint"]
         self.reach = float(np.linalg.norm(np.ptp(self.points, axis=0))) + 1.0 if len(self.points) else 1.0
         """Metres from any place to outside."""
         self.both: Bool = arrays["two_sided"][self.material]
@@ -141,6 +154,8 @@ class World:
         pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
         see_through = (self.cutoff > SOLID) & ((self.alpha < 1) | ((self.texture[:, 0] >= 0) & pictures))
         see_through = see_through[self.material]
+        if len(self.tint):
+            see_through |= (self.cutoff > SOLID)[self.material] & (self.tint[:, 3] < 1)
         self.clear = bool(see_through.any())
         """Whether anything lets light through."""
         self.of_glass: I64 = np.flatnonzero(see_through)

@@ -7,6 +7,9 @@ from typing import Any, Literal
 
 from tidy_caravan.core.scene.arrays import F32, F64
 
+SHARP = 0.999
+"""Part of a spot's cone that is evenly bright where its edge is sharp: less than all of it (KHR_lights_punctual)."""
+
 
 @dataclass(frozen=True)
 class Light:

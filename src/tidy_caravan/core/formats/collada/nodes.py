@@ -17,7 +17,7 @@ from tidy_caravan.core.formats.shared.bundle import Budget, Limits
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.own_origin import placed_at
-from tidy_caravan.core.scene import Camera, Light, Mesh, Nodes, Note, make_nodes
+from tidy_caravan.core.scene import SHARP, Camera, Light, Mesh, Nodes, Note, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.srgb import linear
 from tidy_caravan.core.words import plural
@@ -301,7 +301,9 @@ class Builder:
                 except ValueError:
                     rgb = [1.0, 1.0, 1.0]
                 top = max(1.0, *rgb)
-                cone = math.radians(min(180.0, max(0.1, number(kind.find("falloff_angle"), 90.0)))) / 2
+                cone = math.radians(min(180.0, max(0.1, number(kind.find("falloff_angle"), 180.0)))) / 2
+                cone = min(cone, math.pi / 2)
+                sharp = not number(kind.find("falloff_exponent"), 0.0) > 0
                 self._thing[key] = len(self.lights)
                 self.lights.append(
                     Light(
@@ -309,7 +311,8 @@ class Builder:
                         label(element),
                         tuple(linear([max(0.0, c) / top for c in [*rgb, 1.0, 1.0][:3]]).tolist()),
                         intensity=top,
-                        outer_cone=min(cone, math.pi / 2),
+                        inner_cone=cone * SHARP if sharp else 0.0,
+                        outer_cone=cone,
                     )
                 )
                 self.note(

@@ -442,13 +442,15 @@ def write_places(prim: Any, places: AnyArray, each: str) -> None:
 def write_light(layer: Any, path: str, light: Any, metres: float) -> Any:
     """Points and spots as spheres of a centimetre whose area is normalized away; candela and lux as intensity."""
     out = define(layer, path, "DistantLight" if light.kind == "directional" else "SphereLight")
+    put(out, "inputs:normalize", T.Bool, True)
     if light.kind != "directional":
         put(out, "inputs:radius", T.Float, 0.01 / metres)
-        put(out, "inputs:normalize", T.Bool, True)
         put(out, "treatAsPoint", T.Bool, True)
         if light.kind == "spot":
             apply_schema(out, "ShapingAPI")
             put(out, "inputs:shaping:cone:angle", T.Float, math.degrees(light.outer_cone))
+            soft = 1 - light.inner_cone / light.outer_cone if light.outer_cone > 0 else 0.0
+            put(out, "inputs:shaping:cone:softness", T.Float, min(max(soft, 0.0), 1.0))
     put(out, "inputs:intensity", T.Float, float(light.intensity))
     put(out, "inputs:color", T.Color3f, Gf.Vec3f(*light.color))
     return out

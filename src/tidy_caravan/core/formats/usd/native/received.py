@@ -402,11 +402,10 @@ def odd_light(prim: Any) -> list[str]:
     """What makes a light another than its numbers of brightness say."""
     api = UsdLux.LightAPI(prim)
     out = []
-    if prim.IsA(UsdLux.SphereLight):
-        if not api.GetNormalizeAttr().Get():
-            out.append("gives more light the larger it is (its power is not normalized)")
-        if not UsdLux.SphereLight(prim).GetTreatAsPointAttr().Get():
-            out.append("is no point but a ball")
+    if not api.GetNormalizeAttr().Get():
+        out.append("gives more light the larger it is (its power is not normalized)")
+    if prim.IsA(UsdLux.SphereLight) and not UsdLux.SphereLight(prim).GetTreatAsPointAttr().Get():
+        out.append("is no point but a ball")
     if api.GetEnableColorTemperatureAttr().Get():
         out.append("is coloured by its temperature as well")
     for what, attribute in (("diffuse", api.GetDiffuseAttr()), ("specular", api.GetSpecularAttr())):
@@ -422,8 +421,10 @@ def light_of(prim: Any) -> Light:
     if prim.GetTypeName() == "DistantLight":
         return Light("directional", "", (red, green, blue), intensity)
     if prim.HasAPI(UsdLux.ShapingAPI):
-        cone = float(UsdLux.ShapingAPI(prim).GetShapingConeAngleAttr().Get())
-        return Light("spot", "", (red, green, blue), intensity, outer_cone=math.radians(cone))
+        shaping = UsdLux.ShapingAPI(prim)
+        cone = math.radians(float(shaping.GetShapingConeAngleAttr().Get()))
+        inner = cone * (1 - float(shaping.GetShapingConeSoftnessAttr().Get()))
+        return Light("spot", "", (red, green, blue), intensity, inner_cone=inner, outer_cone=cone)
     return Light("point", "", (red, green, blue), intensity)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import time as clock
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -25,7 +26,7 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
     value,
 )
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
-from tidy_caravan.core.scene import HIDDEN, SCATTER, Camera, Convention, Light, Mesh, Note, Scene
+from tidy_caravan.core.scene import HIDDEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
@@ -270,6 +271,14 @@ class Reader:
     def content(self, prim: Any, kind: str, name: str, rows: Rows, here: int) -> None:
         if kind == "Mesh":
             self.surface(prim, rows, here, name)
+            if prim.HasAPI(UsdLux.MeshLightAPI):
+                self.travels.behind("surfaces that are lights", 1, "they travel without their light")
+                self.note(
+                    "behind",
+                    "import.light",
+                    str(prim.GetPath()),
+                    "A surface that is a light travels without its light.",
+                )
         elif kind in PRIMITIVES or kind == "BasisCurves":
             material = self.material(prim)
             reader = read_curves if kind == "BasisCurves" else read_primitive
@@ -423,40 +432,55 @@ class Reader:
         strength = number(value(api.GetIntensityAttr(), self.time, 1.0), 1.0)
         strength *= 2.0 ** min(40.0, number(value(api.GetExposureAttr(), self.time, 0.0), 0.0))
         rgb = [max(0.0, number(c, 1.0)) for c in value(api.GetColorAttr(), self.time, (1.0, 1.0, 1.0))]
+        if value(api.GetEnableColorTemperatureAttr(), self.time, False):
+            warmth = number(value(api.GetColorTemperatureAttr(), self.time, 6500.0), 6500.0)
+            rgb = [c * w for c, w in zip(rgb, UsdLux.BlackbodyTemperatureAsRgb(warmth), strict=True)]
         top = max(1.0, *rgb)
         color = (rgb[0] / top, rgb[1] / top, rgb[2] / top)
         normalized = bool(value(api.GetNormalizeAttr(), self.time, False))
-
-        def size(attribute: str, spare: float) -> float:
-            return number(value(prim.GetAttribute(f"inputs:{attribute}"), self.time, spare), spare) * self.metres
-
-        areas = {
-            "SphereLight": math.pi * size("radius", 0.5) ** 2,
-            "DiskLight": math.pi * size("radius", 0.5) ** 2,
-            "RectLight": size("width", 1.0) * size("height", 1.0),
-            "CylinderLight": 2 * size("radius", 0.5) * size("length", 1.0),
-        }
         shape: Any = "directional" if kind == "DistantLight" else "point"
-        cone = math.pi / 4
+        cone, soft = math.pi / 4, 1.0
         if kind != "DistantLight":
-            strength *= 1.0 if normalized else max(areas.get(kind, 1.0), 1e-9)
+            strength *= 1.0 if normalized else max(self.area(prim, kind), 1e-9)
         if prim.HasAPI(UsdLux.ShapingAPI):
-            angle = number(value(UsdLux.ShapingAPI(prim).GetShapingConeAngleAttr(), self.time, 90.0), 90.0)
+            shaping = UsdLux.ShapingAPI(prim)
+            angle = number(value(shaping.GetShapingConeAngleAttr(), self.time, 90.0), 90.0)
             if angle < 90.0 and shape == "point":
                 shape, cone = "spot", math.radians(max(angle, 0.1))
+                soft = number(value(shaping.GetShapingConeSoftnessAttr(), self.time, 0.0), 0.0)
         if kind in ("RectLight", "DiskLight", "CylinderLight"):
             into = "spot lights" if kind != "CylinderLight" else "point lights"
             if kind != "CylinderLight" and shape == "point":
                 shape, cone = "spot", math.pi / 2 * 0.999
             self.travels.converted("area lights", 1, into)
+        for what, why in dropped(prim, self.time):
+            self.travels.behind(what, 1, why)
+            self.note("behind", "import.light", str(prim.GetPath()), f"Of its light stays behind: {what} ({why}).")
         self.note(
             "guess",
             "import.light-intensity",
             str(prim.GetPath()),
             "Its emission was turned into candela or lux by its area; compare it on the other side.",
         )
-        self.lights.append(Light(shape, name, color, strength * top, outer_cone=cone))
+        inner = cone * min(max(1.0 - soft, 0.0), SHARP)
+        self.lights.append(Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone))
         return len(self.lights) - 1
+
+    def area(self, prim: Any, kind: str) -> float:
+        """Square metres that are seen of a light from where it shines brightest, by its own sizes and the scales above it."""
+
+        def size(attribute: str, spare: float) -> float:
+            return number(value(prim.GetAttribute(f"inputs:{attribute}"), self.time, spare), spare) * self.metres
+
+        matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
+        x, y, z = np.linalg.norm(matrix, axis=1).tolist()
+        areas: dict[str, float] = {
+            "SphereLight": math.pi * size("radius", 0.5) ** 2 * (x * y * z) ** (2 / 3),
+            "DiskLight": math.pi * size("radius", 0.5) ** 2 * x * y,
+            "RectLight": size("width", 1.0) * size("height", 1.0) * x * y,
+            "CylinderLight": 2 * size("radius", 0.5) * size("length", 1.0) * x * math.sqrt(y * z),
+        }
+        return areas.get(kind, 1.0)
 
     def tell_composition(self) -> None:
         for path, layer, why in self.opened.cut[:200]:
@@ -481,6 +505,33 @@ class Reader:
             )
             where = first[first.find("</") + 1 : first.find(">", first.find("</"))] if "</" in first else ""
             self.note("damaged", code, where, text)
+
+
+def dropped(prim: Any, time: Any) -> Iterator[tuple[str, str]]:
+    """What of a light no lamp here has, and why it matters."""
+    if prim.HasAPI(UsdLux.ShapingAPI):
+        shaping = UsdLux.ShapingAPI(prim)
+        if value(shaping.GetShapingIesFileAttr(), time, None):
+            yield "IES profiles of lights", "they shine alike in all directions of their cone"
+        if number(value(shaping.GetShapingFocusAttr(), time, 0.0), 0.0) > 0:
+            yield "focus of lights", "they are as bright at the edge of their cone as within"
+    texture = prim.GetAttribute("inputs:texture:file")
+    if texture and value(texture, time, None):
+        yield "images that lights show", "they shine in one colour"
+    if prim.HasAPI(UsdLux.ShadowAPI) and not value(UsdLux.ShadowAPI(prim).GetShadowEnableAttr(), time, True):
+        yield "lights without shadows", "all cast them"
+    for word in ("light", "shadow"):
+        linked = prim.GetAttribute(f"collection:{word}Link:includeRoot")
+        if linked and value(linked, time, True) is False:
+            yield f"links of {word}s", "they reach all parts"
+    if UsdLux.LightAPI(prim).GetFiltersRel().GetTargets():
+        yield "filters of lights", "nothing stands before them"
+    for what, attribute in (
+        ("diffuse", UsdLux.LightAPI(prim).GetDiffuseAttr()),
+        ("specular", UsdLux.LightAPI(prim).GetSpecularAttr()),
+    ):
+        if abs(number(value(attribute, time, 1.0), 1.0) - 1) > 1e-6:
+            yield f"{what} share of lights", "they give both kinds in full"
 
 
 def is_one_part(prim: Any) -> bool:
