@@ -65,6 +65,41 @@ class Fewer(unittest.TestCase):
         self.assertEqual(counts, sorted(counts, reverse=True))
         self.assertLess(counts[1], ball.triangles / 4)
 
+    def test_the_bound_is_used_and_kept_between_corners_as_well(self) -> None:
+        """On a saddle the furthest places lie within triangles."""
+        ring = as_mesh(trimesh.creation.torus(1, 0.3, 48, 24))
+        for bound, most in ((0.02, 900), (0.1, 300)):
+            made = simplified(ring, bound)
+            self.assertLess(len(made.faces), most)
+            for one, other in ((ring.indices, made.faces), (made.faces, ring.indices)):
+                places = trimesh.Trimesh(ring.positions, one, process=False).sample(2500, seed=3)
+                self.assertLessEqual(furthest(places, ring, other), bound)
+
+    def test_what_is_shaded_flat_all_over_has_no_lines_to_keep_and_stays_flat(self) -> None:
+        ball = trimesh.creation.icosphere(4)
+        flat = trimesh.Trimesh(
+            ball.triangles.reshape(-1, 3), np.arange(3 * len(ball.faces)).reshape(-1, 3), process=False
+        )
+        mesh = Mesh(
+            flat.vertices.astype(np.float32), flat.faces.astype(np.uint32), np.zeros(len(flat.faces), np.int32),
+            np.repeat(ball.face_normals, 3, axis=0).astype(np.float32),
+        )  # fmt: skip
+        out, _ = apply(scene_of(mesh), kind="simplify", errorMm=20)
+        coarse = out.meshes[0]
+        self.assertLess(coarse.triangles, mesh.triangles / 5)
+        self.assertLess(np.abs(np.linalg.norm(solid(coarse).sample(20_000, seed=1), axis=1) - 1).max(), 0.0215)
+        assert coarse.normals is not None
+        made = trimesh.Trimesh(coarse.positions, coarse.indices, process=False)
+        self.assertGreater((coarse.normals[coarse.indices] * made.face_normals[:, None]).sum(axis=2).min(), 1 - 1e-6)
+        # and a flat box is twelve triangles with four corners a side
+        box = trimesh.creation.box([1, 2, 3]).subdivide().subdivide()
+        each = Mesh(
+            box.triangles.reshape(-1, 3).astype(np.float32), np.arange(3 * len(box.faces), dtype=np.uint32).reshape(-1, 3),
+            np.zeros(len(box.faces), np.int32), np.repeat(box.face_normals, 3, axis=0).astype(np.float32),
+        )  # fmt: skip
+        out, _ = apply(scene_of(each), kind="simplify", errorMm=1)
+        self.assertEqual((out.meshes[0].triangles, out.meshes[0].vertices), (12, 24))
+
     def test_flat_sides_come_down_to_what_shapes_them(self) -> None:
         box = trimesh.creation.box([1, 2, 3])
         for _ in range(4):

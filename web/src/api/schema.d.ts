@@ -3877,6 +3877,7 @@ export interface components {
          * @description Draws vertices into a neighbour as long as the surface stays within the bound. Borders, seams of texture
          *     coordinates and normals, and borders of materials keep their line within it. What a vertex has is never mixed: textures
          *     shift by no more than the bound, colours and weights come to differ by at most two hundredths.
+         *     A mesh whose triangles are all shaded flat, as from STL, has no line to keep in its normals and stays flat.
          *     Once per shared mesh; where instances are larger or smaller, the largest keeps the bound.
          */
         Simplify: {

@@ -75,12 +75,13 @@ def along_curve(points: F64) -> U64:
     return out
 
 
-def furthest(corners: F64, others: F64, reach: float) -> float:
-    """The largest distance of the corners and middles of triangles (T, 3, 3) from the nearest of others, infinite beyond
-    `reach`."""
+def furthest(corners: F64, others: F64, reach: float, parts: int = 1) -> float:
+    """The largest distance of places on triangles (T, 3, 3) from the nearest of others, infinite beyond `reach`: of their
+    middles, and of the corners of parts², which each is divided into."""
     if not len(corners):
         return 0.0
-    places = corners.reshape(-1, 3)
+    steps = [(i, j, parts - i - j) for i in range(parts + 1) for j in range(parts + 1 - i)]
+    places = np.concatenate([np.tensordot(corners, np.array(step) / parts, axes=(1, 0)) for step in steps])
     places = places[np.argsort(along_curve(places), kind="stable")]
     new = np.ones(len(places), np.bool_)
     new[1:] = (places[1:] != places[:-1]).any(axis=1)

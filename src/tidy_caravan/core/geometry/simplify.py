@@ -25,6 +25,13 @@ from tidy_caravan.core.scene.provenance import MADE
 TRIES = 8
 LESS = 0.3
 """Part of the bound that the next try is given at least."""
+MORE = 3.0
+"""What the next try is given at most of what the last one was, where that left room …"""
+MORE_TRIES = 3
+ENOUGH = 0.7
+"""… which it did below this part of the bound."""
+FLAT = float(np.cos(np.radians(0.5)))
+"""Cosine between a normal and its triangle that is flat."""
 SEARCH = 4.0
 """Bounds within which surfaces are measured; further apart is too far anyway."""
 TINT = 5 / 255
@@ -52,24 +59,48 @@ def simplified(mesh: Mesh, bound: float, least: int = 0) -> Simplified:
     Vertices that are the same in everything count as one, or triangles that share none would all be borders.
     """
     mesh = replace(mesh, indices=equals(mesh)[mesh.indices].astype(np.uint32))
-    inner = bound
+    inner, best, farther = bound, None, MORE_TRIES
+    within = inner
     for _ in range(TRIES):
         made = drawn_together(mesh, inner, least)
         worst = surfaces_apart(mesh, made.faces, SEARCH * bound)
         if worst <= bound:
-            return replace(made, error=worst)
-        inner *= max(LESS, 0.9 * bound / worst) if np.isfinite(worst) else LESS
+            if best is None or len(made.faces) < len(best.faces):
+                best = replace(made, error=worst)
+            if not farther or worst > ENOUGH * bound or len(made.faces) <= max(least, 1):
+                break
+            farther -= 1  # what is added up is more than what is measured: there is room
+            within, inner = inner, inner * min(MORE, 0.9 * bound / max(worst, 1e-300))
+        elif best is not None:
+            if not farther:
+                break
+            farther -= 1
+            inner = float(np.sqrt(within * inner))
+        else:
+            inner *= max(LESS, 0.9 * bound / worst) if np.isfinite(worst) else LESS
+    if best is not None:
+        return best
     return Simplified(mesh.indices.astype(np.int64), mesh.material.astype(np.int64), np.arange(mesh.triangles), 0.0)
 
 
+def is_faceted(mesh: Mesh) -> bool:
+    """Whether every triangle is shaded as flat as it is: its edges are hard for want of smooth normals, as from STL, and no
+    line of them is to be kept."""
+    if mesh.normals is None or mesh.tangents is not None or not mesh.triangles:
+        return False
+    flat = unit_normals(mesh, np.arange(mesh.triangles))
+    along = np.einsum("fki,fi->fk", mesh.normals.astype(np.float64)[mesh.indices], flat)
+    return bool((along[flat.any(axis=1)] >= FLAT).all())
+
+
 def surfaces_apart(mesh: Mesh, faces: I64, reach: float) -> float:
-    """The largest distance between the surface of a mesh and that of other faces over its vertices, from the corners
-    and middles of triangles of either, infinite beyond `reach`."""
+    """The largest distance between the surface of a mesh and that of other faces over its vertices, infinite beyond `reach`:
+    from the corners, edges and middles of triangles of either, and more closely from the larger ones, the others."""
     points = mesh.positions.astype(np.float64)
     same = np.isin(row_keys(faces, len(points)), row_keys(mesh.indices.astype(np.int64), len(points)))
     rest = np.isin(row_keys(mesh.indices.astype(np.int64), len(points)), row_keys(faces, len(points)))
-    before = furthest(points[mesh.indices[~rest]], points[faces], reach)
-    return max(before, furthest(points[faces[~same]], points[mesh.indices], reach))
+    before = furthest(points[mesh.indices[~rest]], points[faces], reach, 2)
+    return max(before, furthest(points[faces[~same]], points[mesh.indices], reach, 5))
 
 
 def row_keys(faces: I64, count: int) -> I64:

@@ -10,7 +10,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.regular import halved, longest_edge, with_middles
-from tidy_caravan.core.geometry.simplify import simplified
+from tidy_caravan.core.geometry.simplify import is_faceted, simplified, unit_normals
 from tidy_caravan.core.scene import Mesh, Morph, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.provenance import MADE, Origin
@@ -37,7 +37,9 @@ LOADS = (
     "tidy_caravan.core.geometry.drawing_in",
     "tidy_caravan.core.geometry.nearest",
 )
-SIMPLIFY = Work("simplify", 4, f"{__name__}:fewer_triangles", memory=6 << 30)
+STEPS = 10_000
+"""Into which each number of a normal is divided to tell whether neighbours lie in one plane."""
+SIMPLIFY = Work("simplify", 5, f"{__name__}:fewer_triangles", memory=6 << 30)
 SIMPLIFIED = "simplified"
 """In the extras of a scene: by mesh the error bound that it was simplified within, in millimetres."""
 MOST_TRIANGLES = 4_000_000
@@ -51,12 +53,21 @@ def fewer_triangles(
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: it with as few triangles as the bound, in its own units, allows; nothing where none can go."""
     mesh = whole_mesh_of(arrays)
-    made = simplified(mesh, bound, int(share * mesh.triangles))
+    faceted = is_faceted(mesh)
+    made = simplified(replace(mesh, normals=None) if faceted else mesh, bound, int(share * mesh.triangles))
     figures = {"before": mesh.triangles, "after": len(made.faces), "error": made.error}
     if len(made.faces) == mesh.triangles or not len(made.faces):
         return {}, figures | {"after": mesh.triangles}
-    used, indices = np.unique(made.faces, return_inverse=True)
+    if faceted:  # and stays so
+        flat = unit_normals(replace(mesh, indices=made.faces.astype(np.uint32)), np.arange(len(made.faces)))
+        shown = np.column_stack([made.faces.reshape(-1), np.repeat(np.rint(flat * STEPS), 3, axis=0)]).astype(np.int64)
+        _, first, indices = np.unique(shown, axis=0, return_index=True, return_inverse=True)
+        used, more = made.faces.reshape(-1)[first], {"normals": flat[first // 3].astype(np.float32)}
+    else:
+        used, indices = np.unique(made.faces, return_inverse=True)
+        more = {}
     return {
+        **more,
         SOURCE: used,
         "indices": indices.reshape(-1, 3).astype(np.uint32),
         "material": made.material.astype(np.int32),
@@ -69,6 +80,7 @@ class Simplify(Step):
     """Draws vertices into a neighbour as long as the surface stays within the bound. Borders, seams of texture
     coordinates and normals, and borders of materials keep their line within it. What a vertex has is never mixed: textures
     shift by no more than the bound, colours and weights come to differ by at most two hundredths.
+    A mesh whose triangles are all shaded flat, as from STL, has no line to keep in its normals and stays flat.
     Once per shared mesh; where instances are larger or smaller, the largest keeps the bound."""
 
     title = "Simplify"
