@@ -33,8 +33,7 @@ class Parser(argparse.ArgumentParser):
     """Usage errors are one sentence, like every other unusable input."""
 
     def error(self, message: str) -> NoReturn:
-        print(f"tidy-caravan: {message}; see tidy-caravan --help", file=sys.stderr)
-        raise SystemExit(2)
+        raise CaravanError(f"{message}; see tidy-caravan --help", code="shell.usage")
 
 
 def parser() -> Parser:
@@ -143,7 +142,8 @@ def colour(text: str) -> tuple[float, float, float]:
 
 def main(argv: list[str] | None = None) -> int:
     """Runs one command; returns the exit code."""
-    args = argparse.Namespace(json=False)
+    argv = sys.argv[1:] if argv is None else argv
+    args = argparse.Namespace(json="--json" in argv)  # also where the rest of the line cannot be understood
     try:
         args = parser().parse_args(argv)
         with loading():

@@ -190,17 +190,17 @@ class Cli(unittest.TestCase):
             ("carry", self.file, "--to", "metre-y-up-right", "--out", self.file),
             ("arrive", self.folder, "--against", self.file),
             ("fly",),
+            ("carry", self.file),
             (),
         ):
             with self.subTest(args=args):
                 code, text, err = self.run_it(*args)
                 self.assertEqual((code, text, len(err.strip().splitlines())), (2, "", 1), err)
                 self.assertNotIn("Traceback", err)
-                if len(args) > 1:
-                    code, text, _ = self.run_it(*args, "--json")
-                    problem = json.loads(text)["problem"]
-                    self.assertEqual((code, set(problem)), (2, {"code", "title", "where"}))
-                    self.assertTrue(problem["code"] and " ".join(problem["title"].split()) in err, problem)
+                code, text, _ = self.run_it(*args, "--json")
+                problem = json.loads(text)["problem"]
+                self.assertEqual((code, set(problem)), (2, {"code", "title", "where"}))
+                self.assertTrue(problem["code"] and " ".join(problem["title"].split()) in err, problem)
 
     def test_destinations_and_installed_command(self) -> None:
         code, out, _ = self.run_it("destinations", "--json")

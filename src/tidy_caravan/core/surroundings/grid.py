@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.pace import Tell, alive, nobody, paced
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes
@@ -37,12 +38,12 @@ class Pieces:
         return self.box[:, 1] - self.box[:, 0]
 
 
-def pieces_of(scene: Scene) -> Pieces:
+def pieces_of(scene: Scene, tell: Tell = nobody) -> Pieces:
     """Every mesh that is used, at the scale that it is drawn."""
     counts = scene.instance_counts
     used = np.flatnonzero((counts > 0) & np.array([m.triangles > 0 for m in scene.meshes], np.bool_))
     metres = scales(scene)
-    box = np.array([scene.meshes[i].bounds * metres[i] for i in used.tolist()]).reshape(-1, 2, 3)
+    box = np.array([scene.meshes[i].bounds * metres[i] for i in paced(used.tolist(), alive(tell))]).reshape(-1, 2, 3)
     return Pieces(used, box, counts[used])
 
 

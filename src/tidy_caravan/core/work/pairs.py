@@ -78,7 +78,10 @@ def by_pair(
     parts: list[tuple[I64, Columns]] = []
     if len(missing):
         portions = shares(size[missing])
-        pieces = [portion(missing[some]) for some in portions]
+        pieces = []
+        for some in portions:
+            tell(0, len(portions))
+            pieces.append(portion(missing[some]))
         for some, outcome in zip(portions, workshop.do(work, pieces, tell, keep=False), strict=True):
             if not isinstance(outcome, Done):
                 return outcome.reason
