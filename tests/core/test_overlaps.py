@@ -83,10 +83,31 @@ class Between(unittest.TestCase):
         twice = scene.but(nodes=replace(scene.nodes, local=np.diag([2.1, 2.1, 2.1, 1]) @ scene.nodes.local))
         self.assertNotIn(("kiosk", "label"), shared(twice))
 
-    def test_back_to_back_counts_only_between_two_sided_sheets(self) -> None:
+    def test_a_two_sided_solid_is_seen_from_outside_alone(self) -> None:
+        """Exporters mark all materials two-sided: what stands on a floor does not flicker for that."""
+        here, there = BOX([1, 1, 1]), BOX([1, 1, 1])
+        there.invert()
+        lid = trimesh.Trimesh(
+            BOX([1, 1, 1]).vertices, [f for f, n in zip(BOX().faces, BOX().face_normals, strict=True) if n[1] < 0.5]
+        )
+        for solid, mode, area in (
+            (here, "OPAQUE", 0.0), (here, "BLEND", 1.0), (there, "OPAQUE", 1.0), (lid, "OPAQUE", 1.0),
+        ):  # fmt: skip
+            parts = {"floor": (BOX([10, 0.2, 10]), at(0, -0.1, 0)), "kiosk": (solid, at(0, 0.5, 0))}
+            scene = scene_of(parts, materials=(Material(double_sided=True, alpha_mode=mode),))  # type: ignore[arg-type]
+            scene = scene.but(meshes=tuple(replace(m, material=np.zeros(m.triangles, np.int32)) for m in scene.meshes))
+            self.assertAlmostEqual(sum(shared(scene).values()), area, places=5, msg=f"{mode} {area}")
+        # both in one mesh, and far from its origin
+        both = trimesh.util.concatenate([BOX([10, 0.2, 10], at(0, -0.1, 0)), BOX([1, 1, 1], at(0, 0.5, 0))])
+        both.apply_translation([4000, 0, 0])
+        one = scene_of({"both": (both, at(0, 0, 0))}, materials=(Material(double_sided=True),))
+        one = one.but(meshes=tuple(replace(m, material=np.zeros(m.triangles, np.int32)) for m in one.meshes))
+        self.assertEqual(within(one, Workshop(), lambda done, total: None, np.ones(1, np.bool_)), ({}, {}))
+
+    def test_back_to_back_counts_where_the_back_of_one_is_seen(self) -> None:
         parts = {"one": (sheet(1, 1), at(0, 0, 0)), "other": (sheet(1, 1), at(0.5, 0, 0, (np.pi, [0, 1, 0])))}
         scene = scene_of(parts, materials=(Material(double_sided=True), Material()))
-        for slots, expected in (((0, 0), 0.5), ((0, 1), None), ((1, 1), None)):
+        for slots, expected in (((0, 0), 0.5), ((0, 1), 0.5), ((1, 0), 0.5), ((1, 1), None)):
             meshes = tuple(
                 replace(m, material=np.full(2, k, np.int32)) for m, k in zip(scene.meshes, slots, strict=True)
             )
@@ -94,6 +115,25 @@ class Between(unittest.TestCase):
             self.assertEqual(len(area), 0 if expected is None else 1)
             if expected is not None:
                 self.assertAlmostEqual(next(iter(area.values())), expected, places=6)
+
+    def test_a_poster_that_shows_its_back_is_lifted_to_where_it_is_seen(self) -> None:
+        parts = {
+            "wall": (BOX([4, 3, 0.2]), at(0, 1.5, -0.1)),
+            "poster": (sheet(1, 1), at(0, 1.5, 0, (np.pi, [0, 1, 0]))),
+        }
+        scene = scene_of(parts, materials=(Material(), Material(double_sided=True)))
+        slots = (0, 1)
+        meshes = tuple(
+            replace(m, material=np.full(m.triangles, k, np.int32)) for m, k in zip(scene.meshes, slots, strict=True)
+        )
+        scene = scene.but(meshes=meshes)
+        self.assertAlmostEqual(shared(scene)["wall", "poster"], 1.0, places=5)
+        after, _ = parse_step({"kind": "mend_overlaps", "how": "lift", "offsetMm": 2}).apply(
+            scene, StepContext(BUILT_IN[0])
+        )
+        self.assertEqual(shared(after), {})
+        poster = after.part_bounds[[after.nodes.names[i] for i in after.nodes.parts].index("poster")]
+        self.assertAlmostEqual(float(poster[:, 2].mean()), 0.002, places=6)
 
     def test_small_things_are_judged_by_their_own_size(self) -> None:
         # a stack of two foils a tenth of a millimetre apart, on things of four millimetres

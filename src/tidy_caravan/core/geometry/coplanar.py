@@ -63,7 +63,11 @@ def overlapping(flat: Flat, apart: F64, width: F64) -> Overlaps:
     high += apart[:, None]
     found = [candidates(flat, normals, low, high, np.flatnonzero(usable), opposed=False)]
     if flat.two_sided.any():
-        found.append(candidates(flat, normals, low, high, np.flatnonzero(usable & flat.two_sided), opposed=True))
+        # back to back, where the back of either shows
+        has = np.zeros(int(flat.group.max()) + 1, np.bool_)
+        has[flat.group[flat.two_sided]] = True
+        back = candidates(flat, normals, low, high, np.flatnonzero(usable & has[flat.group]), opposed=True)
+        found.append(back[flat.two_sided[back].any(axis=1)])
     pairs = np.concatenate(found)
     outs = [
         narrow(corners, normals, apart, width, pairs[at : at + CHUNK // 4]) for at in range(0, len(pairs), CHUNK // 4)

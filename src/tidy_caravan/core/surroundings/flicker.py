@@ -1,4 +1,4 @@
-"""Surfaces that lie in one plane and look the same way, within a part or on two of them: they flicker.
+"""Surfaces that lie in one plane and are seen from the same side, within a part or on two of them: they flicker.
 
 Which of the two is drawn in front changes with every step of the eye. Broad phase by boxes, then angle between the
 normals, distance of the planes, and the area of the overlap by clipping.
@@ -20,6 +20,7 @@ from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants
+from tidy_caravan.core.surroundings.insides import seen_from_both, sides_of_slots
 from tidy_caravan.core.surroundings.near import meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
@@ -32,7 +33,6 @@ from tidy_caravan.core.surroundings.world import (
     scales,
     steady_middle_of,
     strewn_by,
-    two_sided_slots,
 )
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
@@ -40,8 +40,8 @@ from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
-BETWEEN = Work("overlaps between parts", 2, f"{__name__}:between_parts", memory=6 << 30)
-WITHIN = Work("overlaps within a mesh", 1, f"{__name__}:within_mesh", native=False)
+BETWEEN = Work("overlaps between parts", 3, f"{__name__}:between_parts", memory=6 << 30)
+WITHIN = Work("overlaps within a mesh", 2, f"{__name__}:within_mesh", native=False)
 APART_M = 1e-3
 """Distance of planes below which they flicker …"""
 APART_SIZE = 1 / 50
@@ -62,7 +62,8 @@ NO_ROWS: dict[str, AnyArray] = {
 @dataclass(frozen=True)
 class Flicker:
     """(K,) overlaps of two triangles. first, second: nodes, the second being the smaller part. triangles: (K, 2) in
-    their meshes. area: m². height: (K,) m, how far the second lies above the first. up: (K, 3) the way the second looks.
+    their meshes. area: m². height: (K,) m, how far the second lies above the first. up: (K, 3) the way to where it is seen
+    from.
     """
 
     first: I64
@@ -116,8 +117,8 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
 
 
 def looks_from_behind(scene: Scene, rows: I64) -> AnyArray:
-    """(K,) numbers that stand for which triangles of the nodes' meshes are seen from both sides."""
-    two_sided = two_sided_slots(scene)
+    """(K,) numbers that stand for how the triangles of the nodes' meshes are drawn from behind."""
+    two_sided = sides_of_slots(scene)
     out = np.zeros(len(scene.meshes), np.uint64)
     for i in np.unique(scene.nodes.mesh[rows]).tolist():
         seen = two_sided[list(scene.meshes[i].slots)]
@@ -144,14 +145,14 @@ def asked_between(scene: Scene, rows: I64, who: U64, workshop: Workshop, tell: T
     swap = size[pairs[:, 0]] < size[pairs[:, 1]]
     pairs[swap] = pairs[swap][:, ::-1]
     middle = steady_middle_of(scene)
-    two_sided = two_sided_slots(scene)
+    sides = sides_of_slots(scene)
 
     def portion(some: I64) -> Piece:
         used, asked = np.unique(pairs[some], return_inverse=True)
         kinds, mesh = np.unique(nodes.mesh[rows[used]], return_inverse=True)
         arrays: dict[str, AnyArray] = {
             **Table.of([scene.meshes[i] for i in kinds.tolist()]).arrays(),
-            "two_sided": np.concatenate([two_sided[scene.meshes[i].material] for i in kinds.tolist()]),
+            "sides": np.concatenate([sides[scene.meshes[i].material] for i in kinds.tolist()]),
             "mesh": mesh.reshape(-1).astype(np.int64),
             "world": about(nodes.world[rows[used]], middle),
             "boxes": boxes[used] - middle,
@@ -180,7 +181,7 @@ def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[s
     begin = np.concatenate([[0], np.cumsum(np.diff(table.face)[mesh])])
     near = nearby(pairs, boxes, begin, low, high, apart[pairs].min(axis=1))
     which = near.triangle
-    two_sided = arrays["two_sided"][table.face[mesh[every.part[which]]] + every.local[which]]
+    two_sided = seen_from_both(table, arrays["sides"])[table.face[mesh[every.part[which]]] + every.local[which]]
     flat = Flat(mirrored_right(corners[which], every.part[which], arrays["world"]), near.pair, near.side, two_sided)
     # both tolerances go by the smaller of the pair
     found = overlapping(flat, apart[pairs[near.pair]].min(axis=1), width[pairs[near.pair]].min(axis=1))
@@ -189,6 +190,10 @@ def between_parts(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[s
     seconds = flat.corners[found.second]
     up = np.cross(seconds[:, 1] - seconds[:, 0], seconds[:, 2] - seconds[:, 0])
     up /= np.linalg.norm(up, axis=1, keepdims=True)
+    # a two-sided thing that shows its back is seen from where what it lies on looks to
+    firsts = flat.corners[found.first]
+    ahead = np.cross(firsts[:, 1] - firsts[:, 0], firsts[:, 2] - firsts[:, 0])
+    up[(np.einsum("ki,ki->k", ahead, up) < 0) & ~two_sided[found.first]] *= -1
     return {
         "pair": pair,
         "triangles": np.column_stack([every.local[one], every.local[other]]),
@@ -210,7 +215,7 @@ def mirrored_right(corners: F64, part: I64, world: F64) -> F64:
 def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[dict[int, Overlaps], dict[int, str]]:
     """Overlaps within the wanted meshes (M,), areas and distances in their own units; and of which they could not be
     found out. Triangles that stand exactly on another are left to the check of repeated ones."""
-    two_sided = two_sided_slots(scene)
+    drawn = sides_of_slots(scene)
     metres = scales(scene)
     asked = [i for i in np.flatnonzero(wanted).tolist() if scene.meshes[i].triangles]
 
@@ -219,7 +224,7 @@ def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[
         arrays = {
             "positions": mesh.positions,
             "indices": mesh.indices,
-            "material": two_sided[mesh.material].astype(np.int32),
+            "material": drawn[mesh.material].astype(np.int32),
         }
         sides = hashlib.blake2b(arrays["material"].data, digest_size=8).hexdigest()
         return Piece(mesh.surface_id + sides, arrays, {"metres": float(f"{metres[i]:.3g}")}, size=mesh.triangles)
@@ -236,14 +241,15 @@ def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[
 
 
 def within_mesh(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on one mesh: its overlaps with itself; nothing without any. The material is 1 where it is two-sided."""
+    """Work on one mesh: its overlaps with itself; nothing without any. The material is how it is drawn."""
     mesh: Mesh = mesh_of(arrays)
     rows = np.flatnonzero(~not_finite(mesh))
     rows = rows[~repeated(mesh.with_triangles(rows))]
     corners = mesh.positions.astype(np.float64)[mesh.indices[rows]]
     box = mesh.bounds
     apart, width = limits(np.full(len(rows), float(np.linalg.norm(box[1] - box[0]))), metres)
-    flat = Flat(corners, np.zeros(len(rows), np.int64), None, mesh.material[rows] > 0)
+    two_sided = seen_from_both(Table.of([mesh]), mesh.material.astype(np.uint8))[rows]
+    flat = Flat(corners, np.zeros(len(rows), np.int64), None, two_sided)
     found = overlapping(flat, apart, width)
     if not len(found.first):
         return {}, {}
