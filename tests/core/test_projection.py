@@ -155,6 +155,46 @@ class Scale(unittest.TestCase):
         self.assertEqual((again, nothing), (out, []))
         self.assertIn("scaled by 4", changes[0].text)
 
+    def test_one_material_of_several_on_a_mesh_is_found_and_scaled_alone(self) -> None:
+        """Walls of bricks with a plinth of slate, each object with materials of its own that look alike."""
+        scene = self.row(0.5, 0.5, 0.5)
+        base = scene.materials[0]
+        other = replace(base, name="slate", roughness=0.9)
+        looks = [m for k in range(3) for m in (replace(base, name=f"bricks.{k}"), replace(other, name=f"slate.{k}"))]
+        meshes = []
+        for k, mesh in enumerate(scene.meshes):
+            slate = np.arange(mesh.triangles) % 2 == 0
+            one = mesh.with_vertices(
+                mesh.indices.ravel(), indices=np.arange(3 * mesh.triangles).reshape(-1, 3).astype(np.uint32)
+            )
+            uv = one.uvs[0].copy()
+            if k == 1:  # of one wall the slate alone is four times too large
+                uv[one.indices[slate]] *= 0.25
+            slots = np.where(slate, 2 * k + 1, 2 * k).astype(np.int32)
+            meshes.append(replace(one, uvs=(uv,), material=slots))
+        whole = scene.but(materials=tuple(looks), meshes=tuple(meshes))
+        finding = self.found(whole)["uv.scale"]
+        self.assertEqual((finding.parts, finding.mend["material"]), ([1], "slate.1"))
+        self.assertAlmostEqual(finding.value, 4.0, places=2)
+        out, _ = parse_step(finding.mend).apply(whole, StepContext())
+        self.assertEqual(self.found(out), {})
+        mended, slate = out.meshes[out.nodes.mesh[out.nodes.parts[1]]], np.arange(meshes[1].triangles) % 2 == 0
+        np.testing.assert_array_equal(
+            mended.uvs[0][mended.indices[~slate]], meshes[1].uvs[0][meshes[1].indices[~slate]]
+        )
+        # vertices that both share are split, and nothing else is
+        welded = replace(scene.meshes[0], material=np.where(np.arange(12) % 2 == 0, 1, 0).astype(np.int32))
+        one = scene_of((None, np.eye(4)), meshes=(welded,)).but(materials=tuple(looks))
+        step = {"kind": "texture_scale", "metresPerRepeat": 1.0, "material": "slate.0"}
+        out, _ = parse_step(step).apply(one, StepContext())
+        split = out.meshes[0]
+        self.assertEqual(split.triangles, 12)
+        slate = np.arange(12) % 2 == 0
+        corners = welded.uvs[0][welded.indices]
+        np.testing.assert_allclose(split.uvs[0][split.indices[~slate]], corners[~slate])
+        np.testing.assert_allclose(split.uvs[0][split.indices[slate]], corners[slate] / 2, rtol=1e-3)
+        self.assertEqual(parse_step(step).apply(out, StepContext()), (out, []))
+
     def test_node_scale_counts_and_boards_for_one_picture_do_not(self) -> None:
         scene = self.row(0.5, 0.5, 0.5)
         self.assertEqual(self.found(scene), {})

@@ -4093,7 +4093,8 @@ export interface components {
         };
         /**
          * TextureScale
-         * @description Makes first UV sets larger or smaller as a whole, so that a repeat measures the same everywhere.
+         * @description Makes first UV sets larger or smaller, as a whole or where they show one material, so that a repeat measures the same
+         *     everywhere.
          *
          *     The layout stays as it was made. Of instances at different scales the middle one gets it right.
          */
@@ -4108,6 +4109,12 @@ export interface components {
              * @enum {string}
              */
             kind: "texture_scale";
+            /**
+             * Material
+             * @description Name of the material whose surface it is for; all of a set is scaled alike where none is named
+             * @default
+             */
+            material: string;
             /**
              * Size of a repeat
              * @description What one repeat of the texture measures in the world

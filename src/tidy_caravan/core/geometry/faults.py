@@ -7,7 +7,7 @@ import numpy as np
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import first_alike
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.keeping import kept
 
 HEIGHT_STEPS = 2.0
@@ -62,11 +62,11 @@ def told_apart(mesh: Mesh, again: Bool) -> int:
     return int(other.sum())
 
 
-def uv_areas(mesh: Mesh) -> tuple[float, float, float]:
-    """Of the first UV set: its area in repeats², the surface it is on in units², and the surface whose triangles have no
-    area in it. Triangles without any area in space are not counted."""
+def uv_areas(mesh: Mesh) -> F64:
+    """(S, 4) of the first UV set, for each material slot of the mesh: the slot, its area in repeats², the surface it is on in
+    units², and the surface whose triangles have no area in it. Triangles without any area in space are not counted."""
     if not mesh.uvs or not mesh.triangles:
-        return 0.0, 0.0, 0.0
+        return np.zeros((0, 4))
     surface = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1) / 2
     uv = mesh.uvs[0].astype(np.float64)[mesh.indices]
     a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
@@ -74,7 +74,12 @@ def uv_areas(mesh: Mesh) -> tuple[float, float, float]:
     longest = np.maximum(np.abs(a).max(axis=1), np.abs(b).max(axis=1))
     gone = ~(flat > FLAT_UV * np.maximum(longest, UV_TOLERANCE) ** 2)
     solid = ~degenerate(mesh)
-    return float(flat[solid & ~gone].sum()), float(surface[solid & ~gone].sum()), float(surface[solid & gone].sum())
+    slots, of_slot = np.unique(mesh.material, return_inverse=True)
+    sums = [
+        np.bincount(of_slot.reshape(-1), np.where(counted, values, 0.0), minlength=len(slots))
+        for values, counted in ((flat, solid & ~gone), (surface, solid & ~gone), (surface, solid & gone))
+    ]
+    return np.column_stack([slots, *sums])
 
 
 def broken_normals(mesh: Mesh) -> Bool:

@@ -40,7 +40,7 @@ LISTED = 50
 
 
 PROJECTION = Work("projection", 2, f"{__name__}:projected", native=False)
-RESCALED = Work("scale of a UV set", 1, f"{__name__}:rescaled", native=False)
+RESCALED = Work("scale of a UV set", 2, f"{__name__}:rescaled", native=False)
 AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
 ALIKE = 1e-5
 """Difference of matrices, relative, within which instances are aligned alike."""
@@ -177,22 +177,37 @@ def merged_notes(scene: Scene, told: list[tuple[str, I64]]) -> list[Change]:
 
 
 def rescaled(
-    arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float
+    arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float, slots: list[int]
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on one mesh: its first UV set made larger or smaller; nothing where it has that size. metres: of a unit."""
+    """Work on one mesh: its first UV set made larger or smaller; nothing where it has that size. metres: of a unit. slots:
+    those that it is for, all where there are none; what they share with others gets vertices of its own."""
     mesh = mesh_of(arrays)
-    flat, solid, _ = uv_areas(mesh)
+    areas = uv_areas(mesh)
+    _, flat, solid, _ = areas[np.isin(areas[:, 0], slots or areas[:, 0])].sum(axis=0)
     if not flat or not solid:
         return {}, {"factor": 0.0}
     factor = float(np.sqrt(solid) * metres / metres_per_repeat / np.sqrt(flat))
     if abs(factor - 1) < 1e-4:
         return {}, {"factor": 1.0}
-    return {"uv0": (mesh.uvs[0].astype(np.float64) * factor).astype(np.float32)}, {"factor": factor}
+    uv, figures = mesh.uvs[0].astype(np.float64), {"factor": factor}
+    mine = np.isin(mesh.material, slots) if slots else np.ones(mesh.triangles, np.bool_)
+    if mine.all():
+        return {"uv0": (uv * factor).astype(np.float32)}, figures
+    inner = np.unique(mesh.indices[mine])
+    shared = np.intersect1d(inner, mesh.indices[~mine])
+    number = np.arange(mesh.vertices)
+    number[shared] = mesh.vertices + np.arange(len(shared))
+    source = np.concatenate([np.arange(mesh.vertices), shared])
+    indices = np.where(mine[:, None], number[mesh.indices], mesh.indices).astype(np.uint32)
+    uv = uv[source]
+    uv[number[inner]] *= factor
+    return {SOURCE: source, "indices": indices, "uv0": uv.astype(np.float32)}, figures
 
 
 @step
 class TextureScale(Step):
-    """Makes first UV sets larger or smaller as a whole, so that a repeat measures the same everywhere.
+    """Makes first UV sets larger or smaller, as a whole or where they show one material, so that a repeat measures the same
+    everywhere.
 
     The layout stays as it was made. Of instances at different scales the middle one gets it right.
     """
@@ -207,6 +222,9 @@ class TextureScale(Step):
     metres_per_repeat: float = parameter(
         1.0, "Size of a repeat", "What one repeat of the texture measures in the world", "m", gt=0, le=10_000
     )
+    material: str = parameter(
+        "", "Material", "Name of the material whose surface it is for; all of a set is scaled alike where none is named"
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.FIRST_UV), Effect(Aspect.SHARING))
@@ -218,9 +236,15 @@ class TextureScale(Step):
 
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             metres = (middle[i] if middle[i] > 0 else 1.0) * scene.convention.metres_per_unit
-            return {"metres": float(f"{metres:.9g}"), "metres_per_repeat": self.metres_per_repeat}
+            slots = sorted(named.intersection(mesh.slots))
+            return {"metres": float(f"{metres:.9g}"), "metres_per_repeat": self.metres_per_repeat, "slots": slots}
 
-        done = per_mesh_work(scene, chosen, context, RESCALED, of, lambda mesh: bool(mesh.uvs) and mesh.triangles > 0)
+        named = {k for k, m in enumerate(scene.materials) if self.material and m.name == self.material}
+
+        def wanted(mesh: Mesh) -> bool:
+            return bool(mesh.uvs) and mesh.triangles > 0 and (not self.material or bool(named & set(mesh.slots)))
+
+        done = per_mesh_work(scene, chosen, context, RESCALED, of, wanted)
         rows = np.flatnonzero(done.changed)
         if not len(rows):
             return scene, done.lost

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -21,8 +22,8 @@ from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.geometry.vertices import equals, loose, many_sided_edges, many_sided_lines, not_finite
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
-from tidy_caravan.core.scene import NO_LIGHTMAP, Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene import NO_LIGHTMAP, Material, Mesh, Scene, TextureUse
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, ranges
 from tidy_caravan.core.scene.look import reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
@@ -44,11 +45,14 @@ LOOSE = mesh_fact("vertices without triangle", loose, raw=True, surface=True)
 NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True, surface=True)
 TWICE = mesh_fact("vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2)
 MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True)
-UV_AREAS = mesh_fact("areas of the first UV set", lambda m: list(uv_areas(m)))
+UV_AREAS = mesh_fact("areas of the first UV set", lambda m: uv_areas(m).tolist(), version=2)
+ROLES = (
+    "base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture"
+)  # fmt: skip
 FLAT_SHARE = 0.01
 """Part of a mesh's surface that may be without area in its first UV set."""
 ONCE = 1.2
-"""Repeats that a whole mesh covers up to which its set was laid out for one picture."""
+"""Repeats that a material covers on a mesh up to which it was laid out for one picture."""
 OFF_SCALE = 2.0
 """Times that a repeat may be larger or smaller than it is on other parts of its material."""
 INSTANCES_APART = 1.5
@@ -321,9 +325,9 @@ def missing_first_uv(context: Context) -> Iterable[Finding]:
 def flat_first_uv(context: Context) -> Iterable[Finding]:
     """Surface whose triangles are a line or a point in the first UV set: images smear along it."""
     scene = context.scene
-    areas = np.array([a or (0.0, 0.0, 0.0) for a in context.each(UV_AREAS)]).reshape(-1, 3)
-    pictured = np.array([bool(textured(scene) & set(m.slots)) for m in scene.meshes], np.bool_)
-    flat = (areas[:, 2] > FLAT_SHARE * areas[:, 1:].sum(axis=1)) & pictured
+    mesh, areas = pictured_areas(context)
+    gone, every = (np.bincount(mesh, a, minlength=len(scene.meshes)) for a in (areas[:, 3], areas[:, 2:].sum(axis=1)))
+    flat = gone > FLAT_SHARE * every
     parts = parts_with(scene, flat & (scene.instance_counts > 0))
     if parts:
         yield Finding(
@@ -331,7 +335,7 @@ def flat_first_uv(context: Context) -> Iterable[Finding]:
             severity="warning",
             title="First UV set without area",
             count=len(parts),
-            value=100 * float((areas[flat, 2] / np.maximum(areas[flat, 1:].sum(axis=1), 1e-300)).max()),
+            value=100 * float((gone[flat] / np.maximum(every[flat], 1e-300)).max()),
             limit=100 * FLAT_SHARE,
             unit="% of the surface",
             text=f"{plural(int(flat.sum()), 'mesh has', 'meshes have')} surface that is a line or a point in the first UV set: "
@@ -346,6 +350,29 @@ def flat_first_uv(context: Context) -> Iterable[Finding]:
         )
 
 
+def pictured_areas(context: Context) -> tuple[I64, F64]:
+    """(K,) meshes and (K, 4) the areas of their slots that show a picture, see `uv_areas`."""
+    shown = textured(context.scene)
+    rows = [(i, a) for i, each in enumerate(context.each(UV_AREAS)) for a in each or () if int(a[0]) in shown]
+    return np.array([i for i, _ in rows], np.int64), np.array([a for _, a in rows]).reshape(-1, 4)
+
+
+def looks_alike(scene: Scene) -> I64:
+    """(M,) a number for how each material looks, whatever it is called: exporters give every object one of its own."""
+    pixels = [hash(image.data or (image.uri, image.name)) for image in scene.images]
+
+    def of(use: TextureUse | None) -> object:
+        image = scene.textures[use.texture].image if use and 0 <= use.texture < len(scene.textures) else -1
+        return use and (replace(use, texture=0, extras=None), pixels[image] if 0 <= image < len(pixels) else None)
+
+    def told(m: Material) -> object:
+        bare = dict.fromkeys(ROLES)
+        return replace(m, name="", extras=None, **bare), tuple(of(getattr(m, role)) for role in ROLES)  # type: ignore[arg-type]
+
+    number: dict[object, int] = {}
+    return np.array([number.setdefault(told(m), len(number)) for m in scene.materials], np.int64)
+
+
 def textured(scene: Scene) -> set[int]:
     """Materials that show a picture by the first UV set."""
     return {i for i, m in enumerate(scene.materials) if reads(m, 0)}
@@ -353,34 +380,42 @@ def textured(scene: Scene) -> set[int]:
 
 @check("texture coordinates", "Texture scale", sees="shapes")
 def texture_scale(context: Context) -> Iterable[Finding]:
-    """How large a repeat is on the parts of one textured material, against the middle of them all by surface.
+    """How large a repeat is on the parts of materials that look alike, against the middle of them all by surface.
 
-    A set that covers its picture about once is laid out for it, a board or a screen, and not compared.
+    Of a mesh with several materials each is asked by itself. A set that covers its picture about once is laid out for it, a
+    board or a screen, and not compared.
     """
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
-    areas = np.array([a or (0.0, 0.0, 0.0) for a in context.each(UV_AREAS)] + [(0.0, 0.0, 0.0)]).reshape(-1, 3)
-    mesh = nodes.mesh[parts]
-    linear = surface_scales(scene, parts) * scene.convention.metres_per_unit
-    flat, solid = areas[mesh, 0], areas[mesh, 1] * linear**2
+    mesh, areas = pictured_areas(context)
+    mesh, areas = mesh[areas[:, 1] > 0], areas[areas[:, 1] > 0]
+    if not len(mesh):
+        return
+    # every part with each pictured slot of its mesh
+    count = np.bincount(mesh, minlength=len(scene.meshes) + 1)
+    begin = np.cumsum(count) - count
+    row = np.repeat(np.arange(len(parts)), count[nodes.mesh[parts]])
+    entry = ranges(begin[nodes.mesh[parts]], count[nodes.mesh[parts]])
+    linear = (surface_scales(scene, parts) * scene.convention.metres_per_unit)[row]
+    flat, solid, slot = areas[entry, 1], areas[entry, 2] * linear**2, areas[entry, 0].astype(np.int64)
     usable = (flat > ONCE) & (solid > 0)
-    size = np.sqrt(np.divide(solid, flat, out=np.ones(len(parts)), where=usable))
-    slot = np.array(
-        [m.slots[0] if len(m.slots) == 1 and m.slots[0] in textured(scene) else -1 for m in scene.meshes] + [-1]
-    )
+    size = np.sqrt(np.divide(solid, flat, out=np.ones(len(row)), where=usable))
+    look = looks_alike(scene)[slot]
     worst: list[tuple[float, int, AnyArray, float]] = []
-    for k in np.unique(slot[mesh[usable]]).tolist():
-        rows = np.flatnonzero(usable & (slot[mesh] == k))
-        if k < 0 or len(np.unique(mesh[rows])) < 2:
+    for k in np.unique(look[usable]).tolist():
+        rows = np.flatnonzero(usable & (look == k))
+        if len(np.unique(mesh[entry[rows]])) < 2:
             continue
         order = rows[np.argsort(size[rows])]
         share = np.cumsum(solid[order])
         middle = float(size[order[np.searchsorted(share, share[-1] / 2)]])
         off = np.maximum(size[rows] / middle, middle / size[rows])
-        if (off > OFF_SCALE).any():
-            worst.append((float(off.max()), k, rows[off > OFF_SCALE], middle))
+        for one in np.unique(slot[rows[off > OFF_SCALE]]).tolist():
+            mine = (off > OFF_SCALE) & (slot[rows] == one)
+            worst.append((float(off[mine].max()), one, rows[mine], middle))
     for off, k, rows, middle in sorted(worst, key=lambda w: -w[0])[:SCALES_TOLD]:
-        found = parts[rows]
+        found = parts[row[rows]]
+        alone = all(len(scene.meshes[i].slots) == 1 for i in np.unique(nodes.mesh[found]).tolist())
         yield Finding(
             code="uv.scale",
             severity="warning",
@@ -395,6 +430,7 @@ def texture_scale(context: Context) -> Iterable[Finding]:
             mend={
                 "kind": "texture_scale",
                 "metresPerRepeat": float(f"{middle:.4g}"),
+                **({} if alone else {"material": scene.materials[k].name}),
                 "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
             },
         )
