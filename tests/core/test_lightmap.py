@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 import pygltflib
+import shapely
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -26,6 +27,7 @@ from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measur
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
+from tidy_caravan.core.survey import survey
 from tidy_caravan.core.work.heavy import Remembered, Workshop
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -70,6 +72,31 @@ class Measure(unittest.TestCase):
         strip = (uv * [max(long, 2 * wide), wide] @ spun / 128 + 0.5).astype(np.float32)
         self.assertEqual(measure(strip, faces, 128).thin, int(wide < 1))
 
+    def test_slivers_without_a_shape_of_their_own_count_for_nothing_and_dense_small_triangles_do(self) -> None:
+        uv, faces = squares((0.1, 0.1, 0.5))
+        thin = np.float32([(0.1, 0.1), (0.6, 0.1), (0.35, 0.1 + 1e-6)])  # a line of half the map, across the square
+        report = measure(np.vstack([uv, thin]), np.vstack([faces, [[4, 5, 6]]]).astype(np.uint32), 256)
+        self.assertEqual(report.overlaps, 0)
+        wide = measure(np.vstack([uv, thin * [1, 1.001]]), np.vstack([faces, [[4, 5, 6]]]).astype(np.uint32), 256)
+        self.assertEqual(wide.overlaps, 0)
+        thick = np.float32([(0.1, 0.12), (0.6, 0.12), (0.35, 0.13)])
+        self.assertGreater(
+            measure(np.vstack([uv, thick]), np.vstack([faces, [[4, 5, 6]]]).astype(np.uint32), 256).overlaps, 0
+        )
+        # a cloth of triangles smaller than that, folded over itself
+        n = 60
+        x, y = np.meshgrid(np.arange(n), np.arange(n))
+        cloth = (np.column_stack([np.minimum(x.ravel(), n - 1 - x.ravel()), y.ravel()]) * 9e-6 + 0.5).astype(np.float64)
+        k = np.arange(n * n).reshape(n, n)
+        quads = np.stack([k[:-1, :-1], k[:-1, 1:], k[1:, 1:], k[1:, :-1]], -1).reshape(-1, 4)
+        self.assertGreater(count_overlaps(cloth[np.vstack([quads[:, :3], quads[:, [0, 2, 3]]])]), 100)
+        self.assertGreater(
+            measure(
+                cloth.astype(np.float32), np.vstack([quads[:, :3], quads[:, [0, 2, 3]]]).astype(np.uint32), 64
+            ).overlaps,
+            100,
+        )
+
     def test_overlaps_are_counted(self) -> None:
         self.assertEqual(
             measure(*squares((0, 0, 0.5), (0.4, 0.4, 0.5)), 64).overlaps, 2
@@ -95,6 +122,24 @@ class Measure(unittest.TestCase):
 
 
 class Unwrap(unittest.TestCase):
+    def test_rounded_outlines_with_slivers_get_a_set_that_the_survey_takes(self) -> None:
+        """As from a plan: bars with rounded ends, their lids cut into triangles of which some are next to none."""
+        rng = np.random.default_rng(5)
+        for k in range(12):
+            plan = max(getattr(g := Polygon(rng.normal(size=(9, 2))).buffer(0.05), "geoms", [g]), key=lambda p: p.area)
+            solid = trimesh.creation.extrude_polygon(plan, float(rng.uniform(0.05, 2)))
+            scene = read(trimesh.Scene(solid).export(file_type="glb"))
+            out, changes = LightmapUvs(resolution=64 if k % 2 else 256).apply(scene, StepContext(BUILT_IN[0]))
+            self.assertFalse([c.text for c in changes if c.problem])
+            self.assertEqual([f.code for f in survey(out, BUILT_IN[0]) if f.code.startswith("uv.second")], [])
+            mesh = out.meshes[0]
+            flat = mesh.uvs[1].astype(np.float64)[mesh.indices]
+            lid = [Polygon(t) for t in flat]
+            tree = shapely.STRtree(lid)
+            a, b = tree.query(lid, predicate="overlaps")
+            shared = sum(lid[i].intersection(lid[j]).area for i, j in zip(a.tolist(), b.tolist(), strict=True) if i < j)
+            self.assertLess(shared, 1e-6)
+
     def test_both_libraries_give_clean_sets_with_the_padding_asked_for(self) -> None:
         shapes = {
             "box": trimesh.creation.box((1, 2, 3)),

@@ -376,7 +376,7 @@ def as_in_space(uv: F32, mesh: Surface, label: I64) -> F32:
     return out
 
 
-RELAY = Work("lightmap laid out anew", 8, "tidy_caravan.core.lightmap.unwrap:relay")
+RELAY = Work("lightmap laid out anew", 9, "tidy_caravan.core.lightmap.unwrap:relay")
 
 
 def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]:
@@ -388,4 +388,4 @@ def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 11, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 12, "tidy_caravan.core.lightmap.unwrap:job")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.lightmap.charts import mirrored
-from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
+from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, Bool
 
 AREA_TOLERANCE = 1e-12
 """UV area (of the whole map) below which a triangle counts as a line and cannot overlap."""
@@ -21,6 +21,12 @@ FIRST_REACH = 1 / 512
 """Distance, as a part of the map, within which neighbouring islands are looked for first."""
 RANGE_TOLERANCE = 1e-6
 """How far outside 0–1 a coordinate may be, as a part of the map."""
+
+
+NARROW = 1e-5
+"""Part of the map below which no texel sees the height of a triangle: a hundredth of one of 1024 …"""
+SLIM = 1e-3
+"""… if it is also less than this part of its length: small ones of a dense mesh are seen together."""
 
 
 @dataclass(frozen=True)
@@ -77,7 +83,8 @@ def measure(
 
     reach: texels up to which gaps between islands are looked for.
     positions: (V, 3), to tell corners that merely touch in the map from those that are one.
-    solid: (F,) areas in space; triangles with area there and none in the map count as collapsed.
+    solid: (F,) areas in space; triangles with area there and none in the map count as collapsed. Slivers that no texel sees
+    count neither for that nor as overlapping: float32 leaves them no shape of their own.
     """
     aspect = np.array([1.0, (height or resolution) / resolution])
     even = uv.astype(np.float64) * aspect  # both axes in widths of the map
@@ -88,7 +95,13 @@ def measure(
         axis=(1, 2)
     )
     usable = (area > AREA_TOLERANCE) & np.isfinite(corners).all(axis=(1, 2))
-    collapsed = int((~usable & (solid > solid.max(initial=0.0) * 1e-9)).sum()) if solid is not None else 0
+    collapsed = (
+        ~usable & (solid > solid.max(initial=0.0) * 1e-9) if solid is not None else np.zeros(len(area), np.bool_)
+    )
+    if collapsed.any() and solid is not None and positions is not None:
+        size = np.sqrt(area[usable].sum() / max(float(solid.sum()), 1e-300))  # of a unit, in widths of the map
+        rows = np.flatnonzero(collapsed)
+        collapsed[rows] = ~slivers(positions.astype(np.float64)[indices[rows]], float(size))
     label = islands(indices, len(uv), uv, positions) if len(indices) else np.zeros(0, np.int64)
     stretch, uneven = 1.0, 1.0
     if positions is not None and usable.any():
@@ -96,9 +109,9 @@ def measure(
     return UvReport(
         triangles=len(indices),
         islands=int(label.max()) + 1 if len(label) else 0,
-        overlaps=count_overlaps(corners[usable]),
+        overlaps=count_overlaps(corners[usable][~slivers(corners[usable])]),
         out_of_range=int(outside.sum()),
-        collapsed=collapsed,
+        collapsed=int(collapsed.sum()),
         gap_texels=island_gap(even, indices[usable], label[usable], reach / resolution) * resolution,
         border_texels=border(corners[usable], aspect) * resolution,
         mirrored=int(mirrored(uv, indices[usable], label[usable]).sum()) if usable.any() else 0,
@@ -107,6 +120,18 @@ def measure(
         uneven=uneven,
         thin=thin(corners[usable], label[usable], 1.0 / resolution) if usable.any() else 0,
     )
+
+
+def slivers(corners: F64, size: float = 1.0) -> Bool:
+    """(F,) triangles (F, 3, 2 or 3) that are far narrower than a texel, and than they are long. size: of a unit, in widths of
+    the map."""
+    edges = corners[:, [1, 2, 0]] - corners
+    longest = np.linalg.norm(edges, axis=2).max(axis=1)
+    one, other = edges[:, 0], edges[:, 1]
+    square = (one**2).sum(axis=1) * (other**2).sum(axis=1) - (one * other).sum(axis=1) ** 2
+    high = np.sqrt(np.maximum(square, 0.0)) / np.maximum(longest, 1e-300)
+    out: Bool = (high * size < NARROW) & (high < SLIM * longest)
+    return out
 
 
 def stretches(solid: F64, flat: F64) -> tuple[float, float]:
@@ -176,7 +201,8 @@ def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
     outside = ~finite | ((corners < -RANGE_TOLERANCE) | (corners > 1 + RANGE_TOLERANCE)).any(axis=(1, 2))
     a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
-    return min(1, count_overlaps(corners[finite & (area > AREA_TOLERANCE)], 1)), int(outside.sum())
+    asked = corners[finite & (area > AREA_TOLERANCE)]
+    return min(1, count_overlaps(asked[~slivers(asked)], 1)), int(outside.sum())
 
 
 def border(corners: F64, size: F64) -> float:

@@ -58,7 +58,7 @@ OFF_SCALE = 2.0
 INSTANCES_APART = 1.5
 """Ratio of the scales of two instances from which on their textures are told apart."""
 SCALES_TOLD = 8
-SET_FAULTS = Work("faults of a UV set", 1, f"{__name__}:set_faults", native=False, figures_only=True)
+SET_FAULTS = Work("faults of a UV set", 2, f"{__name__}:set_faults", native=False, figures_only=True)
 
 
 def set_faults(arrays: Mapping[str, AnyArray], channel: int) -> tuple[dict[str, AnyArray], dict[str, Any]]:
