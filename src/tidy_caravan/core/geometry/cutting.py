@@ -28,7 +28,7 @@ def cut(mesh: Mesh, normal: F64, offset: float, caps: bool) -> tuple[Mesh | None
     """
     height = mesh.positions.astype(np.float64) @ normal - offset
     size = float(np.linalg.norm(mesh.bounds[1] - mesh.bounds[0]))
-    step = float(np.abs(mesh.positions).max(axis=0).astype(np.float64) @ np.abs(normal)) * FLOAT32
+    step = float(np.abs(mesh.bounds).max(axis=0) @ np.abs(normal)) * FLOAT32
     height[np.abs(height) <= max(min(SNAP * size, THIN * float(np.ptp(height))), step)] = 0.0
     if (height >= 0).all() or (height <= 0).all():
         return (None, mesh) if (height >= 0).all() else (mesh, None)

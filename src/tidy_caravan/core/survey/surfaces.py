@@ -416,6 +416,12 @@ def texture_scale(context: Context) -> Iterable[Finding]:
     for off, k, rows, middle in sorted(worst, key=lambda w: -w[0])[:SCALES_TOLD]:
         found = parts[row[rows]]
         alone = all(len(scene.meshes[i].slots) == 1 for i in np.unique(nodes.mesh[found]).tolist())
+        mend = {
+            "kind": "texture_scale",
+            "metresPerRepeat": float(f"{middle:.4g}"),
+            **({} if alone else {"material": scene.materials[k].name}),
+            "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
+        }
         yield Finding(
             code="uv.scale",
             severity="warning",
@@ -427,12 +433,8 @@ def texture_scale(context: Context) -> Iterable[Finding]:
             text=f"On {plural(len(rows), 'part')} a repeat of “{scene.materials[k].name or k}” is {off:.3g} times larger or smaller than the {middle:.3g} m "
             "that it measures elsewhere.",
             parts=found.tolist(),
-            mend={
-                "kind": "texture_scale",
-                "metresPerRepeat": float(f"{middle:.4g}"),
-                **({} if alone else {"material": scene.materials[k].name}),
-                "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
-            },
+            # one of several materials that has no name cannot be told to a step
+            mend=mend if alone or scene.materials[k].name else None,
         )
 
 
