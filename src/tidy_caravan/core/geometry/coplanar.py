@@ -28,7 +28,8 @@ CHUNK = 1 << 21
 @dataclass(frozen=True)
 class Flat:
     """Triangles to be compared. corners: (T, 3, 3). group: (T,) only triangles of one group are compared. side: (T,) 0
-    or 1; only those of different sides are, all of them where it is None. two_sided: (T,) drawn from both sides."""
+    or 1, of the larger and the smaller thing; only those of different sides are, all of them where it is None. two_sided: (T,)
+    drawn from both sides."""
 
     corners: F64
     group: I64
@@ -63,11 +64,10 @@ def overlapping(flat: Flat, apart: F64, width: F64) -> Overlaps:
     high += apart[:, None]
     found = [candidates(flat, normals, low, high, np.flatnonzero(usable), opposed=False)]
     if flat.two_sided.any():
-        # back to back, where the back of either shows
-        has = np.zeros(int(flat.group.max()) + 1, np.bool_)
-        has[flat.group[flat.two_sided]] = True
-        back = candidates(flat, normals, low, high, np.flatnonzero(usable & has[flat.group]), opposed=True)
-        found.append(back[flat.two_sided[back].any(axis=1)])
+        # back to back: a thing that shows its back lies before a larger one, or both show theirs. What stands on a sheet
+        # that shows its back is seen to do so from under the floor alone
+        shown = usable & (flat.two_sided if flat.side is None else flat.two_sided | (flat.side == 0))
+        found.append(candidates(flat, normals, low, high, np.flatnonzero(shown), opposed=True))
     pairs = np.concatenate(found)
     outs = [
         narrow(corners, normals, apart, width, pairs[at : at + CHUNK // 4]) for at in range(0, len(pairs), CHUNK // 4)
