@@ -259,14 +259,14 @@ def let_through(
 ) -> int:  # fmt: skip
     """Which of the rays go on through what they hit, by chance as its alpha says, or by its cut-out; how many. alpha,
     cutoff: (M,) by material, a cutoff of −1 where there is none. tint: (F, 4) what each triangle multiplies colour and alpha
-    with, (0, 4) for nothing."""
+    with, None for nothing: compiled code is another one then."""
     n = 0
     for i in range(count):
         if hit[i] < 0:
             continue
         m = material[hit[i]]
         solid = alpha[m]
-        if len(tint):
+        if tint is not None:
             solid *= tint[hit[i], 3]
         at = texel(hit[i], u[i], v[i], material, texture, coordinates)
         if at >= 0:
@@ -315,7 +315,7 @@ def arrived(
         kept = weight[i, 0], weight[i, 1], weight[i, 2]
         for c in range(3):
             part = albedo[m, c] if texture_at < 0 else albedo[m, c] * LINEAR[pixels[texture_at, c]]
-            if len(tint):
+            if tint is not None:
                 part *= tint[t, c]
             weight[n, c] = kept[c] * min(part, most)
             largest = max(largest, weight[n, c])

@@ -128,7 +128,7 @@ class World:
         self.texture: I64 = arrays["texture"]
         self.pixels: U8 = arrays["pixels"]
         self.coordinates: F32 = arrays["coordinates"]
-        self.tint: F32 = arrays["tint"]
+        self.tint: F32 | None = arrays["tint"] if len(arrays["tint"]) else None
         self.reach = float(np.linalg.norm(np.ptp(self.points, axis=0))) + 1.0 if len(self.points) else 1.0
         """Metres from any place to outside."""
         self.both: Bool = arrays["two_sided"][self.material]
@@ -154,7 +154,7 @@ class World:
         pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
         see_through = (self.cutoff > SOLID) & ((self.alpha < 1) | ((self.texture[:, 0] >= 0) & pictures))
         see_through = see_through[self.material]
-        if len(self.tint):
+        if self.tint is not None:
             see_through |= (self.cutoff > SOLID)[self.material] & (self.tint[:, 3] < 1)
         self.clear = bool(see_through.any())
         """Whether anything lets light through."""
