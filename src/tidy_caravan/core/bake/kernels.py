@@ -282,6 +282,18 @@ def let_through(
 
 
 @compiled
+def beyond(start: Array, way: Array, far: Array, gone: Array, asked: Array, new_start: Array, new_way: Array) -> None:
+    """Where rays `asked` go on behind what they met: `far` more than they have gone, and off its surface."""
+    for i in range(len(asked)):
+        k = asked[i]
+        shift = OFF + max(abs(start[k, 0]), abs(start[k, 1]), abs(start[k, 2])) * ROUNDING
+        gone[k] += far[k] + shift
+        for c in range(3):
+            new_start[i, c] = start[k, c] + way[k, c] * gone[k]
+            new_way[i, c] = way[k, c]
+
+
+@compiled
 def arrived(
     bounce: int, sure: int, far: Array, hit: Array, u: Array, v: Array, start: Array, way: Array, count: int,
     at: Array, facing: Array, weight: Array, row: Array, state: Array, light: Array, behind: Array,

@@ -168,6 +168,7 @@ class Paths:
             return far, hit, u, v
         gone, out = np.zeros(count, np.float32), np.zeros(count, np.int64)
         asked, found = np.arange(count), (hit, u, v)
+        new_start, new_way = np.empty_like(start), np.empty_like(way)
         for _ in range(PASSES):
             on = self.kernels.let_through(
                 *found,
@@ -186,8 +187,8 @@ class Paths:
             if not on:
                 break
             asked, who = asked[out[:on]], who[out[:on]]
-            gone[asked] += far[asked] + (1e-4 + np.abs(start[asked]).max(axis=1) * 2.0**-20).astype(np.float32)
-            length, *_ = more = self.first(caster, start[asked] + way[asked] * gone[asked, None], way[asked])
+            self.kernels.beyond(start, way, far, gone, asked, new_start, new_way)
+            length, *_ = more = self.first(caster, new_start[:on], new_way[:on])
             found = more[1:]
             far[asked], (hit[asked], u[asked], v[asked]) = length, found
         return far + gone, hit, u, v
