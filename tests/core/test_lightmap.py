@@ -74,7 +74,7 @@ class Measure(unittest.TestCase):
 
     def test_slivers_without_a_shape_of_their_own_count_for_nothing_and_dense_small_triangles_do(self) -> None:
         uv, faces = squares((0.1, 0.1, 0.5))
-        thin = np.float32([(0.1, 0.1), (0.6, 0.1), (0.35, 0.1 + 1e-6)])  # a line of half the map, across the square
+        thin = np.float32([(0.1, 0.1), (0.6, 0.1), (0.35, 0.1 + 9e-7)])  # a line of half the map, across the square
         report = measure(np.vstack([uv, thin]), np.vstack([faces, [[4, 5, 6]]]).astype(np.uint32), 256)
         self.assertEqual(report.overlaps, 0)
         wide = measure(np.vstack([uv, thin * [1, 1.001]]), np.vstack([faces, [[4, 5, 6]]]).astype(np.uint32), 256)
@@ -86,7 +86,9 @@ class Measure(unittest.TestCase):
         # a cloth of triangles smaller than that, folded over itself
         n = 60
         x, y = np.meshgrid(np.arange(n), np.arange(n))
-        cloth = (np.column_stack([np.minimum(x.ravel(), n - 1 - x.ravel()), y.ravel()]) * 9e-6 + 0.5).astype(np.float64)
+        cloth = (np.column_stack([np.minimum(x.ravel(), n - 1 - x.ravel()), y.ravel()]) * [9e-7, 9e-6] + 0.5).astype(
+            np.float64
+        )
         k = np.arange(n * n).reshape(n, n)
         quads = np.stack([k[:-1, :-1], k[:-1, 1:], k[1:, 1:], k[1:, :-1]], -1).reshape(-1, 4)
         self.assertGreater(count_overlaps(cloth[np.vstack([quads[:, :3], quads[:, [0, 2, 3]]])]), 100)

@@ -104,10 +104,10 @@ class Between(unittest.TestCase):
         one = one.but(meshes=tuple(replace(m, material=np.zeros(m.triangles, np.int32)) for m in one.meshes))
         self.assertEqual(within(one, Workshop(), lambda done, total: None, np.ones(1, np.bool_)), ({}, {}))
 
-    def test_back_to_back_counts_between_two_sided_sheets(self) -> None:
+    def test_back_to_back_counts_only_where_the_later_or_both_show_their_backs(self) -> None:
         parts = {"one": (sheet(1, 1), at(0, 0, 0)), "other": (sheet(1, 1), at(0.5, 0, 0, (np.pi, [0, 1, 0])))}
         scene = scene_of(parts, materials=(Material(double_sided=True), Material()))
-        for slots, expected in (((0, 0), 0.5), ((1, 1), None)):
+        for slots, expected in (((0, 0), 0.5), ((0, 1), None), ((1, 0), 0.5), ((1, 1), None)):
             meshes = tuple(
                 replace(m, material=np.full(2, k, np.int32)) for m, k in zip(scene.meshes, slots, strict=True)
             )

@@ -16,10 +16,9 @@ from tidy_caravan.core.formats.shared.site import placements
 from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.look import ROLES
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.space.site import recentred
-
-ROLES = ("base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture")
 
 
 def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda name: None) -> Scene:

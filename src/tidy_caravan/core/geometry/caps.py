@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -101,12 +103,9 @@ def within(flat: F64, loop: list[int], holes: list[list[int]]) -> I64:
     shape = shapely.Polygon(flat[loop], [flat[h] for h in holes])
     names = loop + [v for h in holes for v in h]
     if shape.is_valid:
-        made = shapely.get_parts(shapely.constrained_delaunay_triangles(shape))
-        lookup = {tuple(place): v for v, place in zip(names, flat[names].tolist(), strict=True)}
-        corners = shapely.get_coordinates(made).reshape(-1, 4, 2)[:, :3].reshape(-1, 2)
-        more = np.array([lookup.get(tuple(c), -1) for c in corners.tolist()], np.int64).reshape(-1, 3)
+        more = triangles_in(flat, names, [shape])
         if len(more) == len(names) + 2 * len(holes) - 2 and (more >= 0).all():
-            return facing(flat, more)
+            return more
     for hole in sorted(holes, key=lambda h: -flat[h, 0].max()):
         apart = np.linalg.norm(flat[loop][:, None] - flat[hole][None], axis=2)
         a, b = (int(k) for k in np.unravel_index(np.argmin(apart), apart.shape))
@@ -114,11 +113,17 @@ def within(flat: F64, loop: list[int], holes: list[list[int]]) -> I64:
     return ears_of(flat, loop)
 
 
-def facing(flat: F64, triangles: I64) -> I64:
-    """The triangles, each running to the left."""
-    a, b, c = (flat[triangles[:, k]] for k in range(3))
+def triangles_in(flat: F64, names: Sequence[int], shapes: Sequence[Any]) -> I64:
+    """(T, 3) triangles within polygons over named points, running to the left; -1 for a corner that is none of them."""
+    import shapely
+
+    made = shapely.get_parts(shapely.constrained_delaunay_triangles(shapes))
+    lookup = {tuple(place): v for v, place in zip(names, flat[names].tolist(), strict=True)}
+    corners = shapely.get_coordinates(made).reshape(-1, 4, 2)[:, :3].reshape(-1, 2)
+    out = np.array([lookup.get(tuple(c), -1) for c in corners.tolist()], np.int64).reshape(-1, 3)
+    a, b, c = (flat[out[:, k]] for k in range(3))
     turned = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) < (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
-    return np.where(turned[:, None], triangles[:, ::-1], triangles)
+    return np.where(turned[:, None], out[:, ::-1], out)
 
 
 def ears_of(flat: F64, loop: list[int]) -> I64:
@@ -163,9 +168,5 @@ def of_either_way(flat: F64, runs: I64) -> I64:
     depth = np.bincount(
         shapely.STRtree(rings).query(shapely.point_on_surface(found), predicate="within")[0], minlength=len(found)
     )
-    ends = np.unique(runs)
-    lookup = {tuple(place): v for v, place in zip(ends.tolist(), flat[ends].tolist(), strict=True)}
-    made = shapely.get_parts(shapely.constrained_delaunay_triangles(found[depth % 2 == 1]))
-    corners = shapely.get_coordinates(made).reshape(-1, 4, 2)[:, :3].reshape(-1, 2)
-    more = np.array([lookup.get(tuple(c), -1) for c in corners.tolist()], np.int64).reshape(-1, 3)
-    return facing(flat, more[(more >= 0).all(axis=1)])
+    more = triangles_in(flat, np.unique(runs).tolist(), found[depth % 2 == 1].tolist())
+    return more[(more >= 0).all(axis=1)]

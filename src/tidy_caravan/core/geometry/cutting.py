@@ -12,6 +12,7 @@ from tidy_caravan.core.scene import MADE, Mesh, Origin
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 
 FLOAT32 = 2.0**-23
+"""Step of float32, as a part of a number."""
 SNAP = 1e-6
 """Part of a mesh's size within which a vertex lies on the plane …"""
 THIN = 1e-3

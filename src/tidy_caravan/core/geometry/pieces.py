@@ -13,7 +13,7 @@ from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 
 FLAT = float(np.cos(np.radians(0.5)))
-"""Cosine between triangles of one flat face."""
+"""Cosine between triangles of one flat face, and between a triangle and normals that shade it flat."""
 
 
 def by_material(mesh: Mesh) -> I64:

@@ -16,6 +16,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.closest import furthest
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.pieces import FLAT
 from tidy_caravan.core.geometry.shells import welded_faces
 from tidy_caravan.core.geometry.vertices import equals
 from tidy_caravan.core.scene import Mesh
@@ -30,8 +31,6 @@ MORE = 3.0
 MORE_TRIES = 3
 ENOUGH = 0.7
 """… which it did below this part of the bound."""
-FLAT = float(np.cos(np.radians(0.5)))
-"""Cosine between a normal and its triangle that is flat."""
 SEARCH = 4.0
 """Bounds within which surfaces are measured; further apart is too far anyway."""
 TINT = 5 / 255

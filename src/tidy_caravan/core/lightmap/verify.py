@@ -23,8 +23,8 @@ RANGE_TOLERANCE = 1e-6
 """How far outside 0–1 a coordinate may be, as a part of the map."""
 
 
-NARROW = 1e-5
-"""Part of the map below which no texel sees the height of a triangle: a hundredth of one of 1024 …"""
+NARROW = 1e-6
+"""Part of the map below which the height of a triangle is a matter of rounding, some steps of float32 …"""
 SLIM = 1e-3
 """… if it is also less than this part of its length: small ones of a dense mesh are seen together."""
 

@@ -58,6 +58,12 @@ class TextureUse:
     extras: Any = None
 
 
+ROLES = (
+    "base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture"
+)  # fmt: skip
+"""Fields of a material that are uses of textures."""
+
+
 @dataclass(frozen=True)
 class Material:
     """Portable material; colours are linear factors."""

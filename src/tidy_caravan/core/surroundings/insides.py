@@ -7,7 +7,7 @@ import numpy as np
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, U8, Bool
-from tidy_caravan.core.surroundings.world import Table
+from tidy_caravan.core.surroundings.world import Table, two_sided_slots
 
 ONE, BOTH, THROUGH = 0, 1, 2
 """A slot is drawn from one side; from both; from both, and what is behind it shows."""
@@ -15,11 +15,10 @@ ONE, BOTH, THROUGH = 0, 1, 2
 
 def sides_of_slots(scene: Scene) -> U8:
     """How each material slot is drawn; the last one, -1, stands for no material."""
-    most = max([len(scene.materials), *(max(m.slots, default=-1) + 1 for m in scene.meshes)])
-    out = np.zeros(most + 1, np.uint8)
-    out[: len(scene.materials)] = [
-        0 if not m.double_sided else BOTH if m.alpha_mode == "OPAQUE" else THROUGH for m in scene.materials
-    ]
+    out = two_sided_slots(scene).astype(np.uint8)
+    out[: len(scene.materials)] *= np.array(
+        [BOTH if m.alpha_mode == "OPAQUE" else THROUGH for m in scene.materials], np.uint8
+    )
     return out
 
 

@@ -24,7 +24,7 @@ from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, ranges
-from tidy_caravan.core.scene.look import reads
+from tidy_caravan.core.scene.look import ROLES, reads
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
@@ -46,9 +46,6 @@ NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite
 TWICE = mesh_fact("vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2)
 MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True)
 UV_AREAS = mesh_fact("areas of the first UV set", lambda m: uv_areas(m).tolist(), version=2)
-ROLES = (
-    "base_color_texture", "metallic_roughness_texture", "normal_texture", "occlusion_texture", "emissive_texture"
-)  # fmt: skip
 FLAT_SHARE = 0.01
 """Part of a mesh's surface that may be without area in its first UV set."""
 ONCE = 1.2
