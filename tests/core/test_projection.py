@@ -155,6 +155,22 @@ class Scale(unittest.TestCase):
         self.assertEqual((again, nothing), (out, []))
         self.assertIn("scaled by 4", changes[0].text)
 
+    def test_a_scale_of_the_texture_in_its_material_counts(self) -> None:
+        """Sets inside 0 to 1, as for one picture, of which the material makes many repeats (KHR_texture_transform)."""
+        scene = self.row(0.5, 0.5, 2.0)
+        inside = tuple(replace(m, uvs=(m.uvs[0] / 10,)) for m in scene.meshes)
+        (bricks, *others), use = scene.materials, scene.materials[0].base_color_texture
+        assert use is not None
+        for scale in ((10.0, 10.0), (-20.0, 5.0)):
+            tiled = replace(bricks, base_color_texture=replace(use, scale=scale))
+            whole = scene.but(meshes=inside, materials=(tiled, *others))
+            finding = self.found(whole)["uv.scale"]
+            self.assertEqual((finding.parts, finding.mend["metresPerRepeat"]), ([2], 0.5))
+            out, _ = parse_step(finding.mend).apply(whole, StepContext())
+            self.assertEqual(self.found(out), {})
+            self.assertTrue(np.allclose(stretch(out.meshes[2], np.eye(4)), 5.0, rtol=1e-3))
+        self.assertEqual(self.found(scene.but(meshes=inside)), {}, "without it each covers its picture once at most")
+
     def test_one_material_of_several_on_a_mesh_is_found_and_scaled_alone(self) -> None:
         """Walls of bricks with a plinth of slate, each object with materials of its own that look alike."""
         scene = self.row(0.5, 0.5, 0.5)

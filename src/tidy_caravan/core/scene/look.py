@@ -115,3 +115,13 @@ def channel_of(use: TextureUse) -> int:
 def reads(material: Material, channel: int) -> bool:
     """Whether any picture of the material is read from that UV set."""
     return any(channel_of(u) == channel for u in material.uses())
+
+
+def repeats_per_unit(material: Material) -> float:
+    """Repeats² of its picture on one unit² of the first UV set: what the texture's own scale makes of the coordinates.
+
+    Of several textures that are read from that set the base colour's counts, and else the first. 1 where none is, and
+    where a scale of zero shows one point of the picture all over.
+    """
+    use = next((u for u in material.uses() if channel_of(u) == 0), None)
+    return (abs(use.scale[0] * use.scale[1]) or 1.0) if use else 1.0

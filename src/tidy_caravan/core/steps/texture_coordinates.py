@@ -17,6 +17,7 @@ from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
+from tidy_caravan.core.scene.look import repeats_per_unit
 from tidy_caravan.core.selection import by_mesh, heavy_meshes
 from tidy_caravan.core.steps.base import (
     Change,
@@ -40,7 +41,7 @@ LISTED = 50
 
 
 PROJECTION = Work("projection", 2, f"{__name__}:projected", native=False)
-RESCALED = Work("scale of a UV set", 2, f"{__name__}:rescaled", native=False)
+RESCALED = Work("scale of a UV set", 3, f"{__name__}:rescaled", native=False)
 AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
 ALIKE = 1e-5
 """Difference of matrices, relative, within which instances are aligned alike."""
@@ -177,12 +178,14 @@ def merged_notes(scene: Scene, told: list[tuple[str, I64]]) -> list[Change]:
 
 
 def rescaled(
-    arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float, slots: list[int]
+    arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float, slots: list[int], repeats: list[float]
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: its first UV set made larger or smaller; nothing where it has that size. metres: of a unit. slots:
-    those that it is for, all where there are none; what they share with others gets vertices of its own."""
+    those that it is for, all where there are none; what they share with others gets vertices of its own. repeats: for each
+    slot of the mesh in order, see `repeats_per_unit`."""
     mesh = mesh_of(arrays)
     areas = uv_areas(mesh)
+    areas[:, 1] *= repeats
     _, flat, solid, _ = areas[np.isin(areas[:, 0], slots or areas[:, 0])].sum(axis=0)
     if not flat or not solid:
         return {}, {"factor": 0.0}
@@ -237,7 +240,14 @@ class TextureScale(Step):
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             metres = (middle[i] if middle[i] > 0 else 1.0) * scene.convention.metres_per_unit
             slots = sorted(named.intersection(mesh.slots))
-            return {"metres": float(f"{metres:.9g}"), "metres_per_repeat": self.metres_per_repeat, "slots": slots}
+            return {
+                "metres": float(f"{metres:.9g}"),
+                "metres_per_repeat": self.metres_per_repeat,
+                "slots": slots,
+                "repeats": [repeats[k] for k in sorted(mesh.slots)],
+            }
+
+        repeats = [*map(repeats_per_unit, scene.materials), 1.0]  # the last for no material, -1
 
         named = {k for k, m in enumerate(scene.materials) if self.material and m.name == self.material}
 

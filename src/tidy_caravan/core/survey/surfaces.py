@@ -24,7 +24,7 @@ from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Material, Mesh, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, ranges
-from tidy_caravan.core.scene.look import ROLES, reads
+from tidy_caravan.core.scene.look import ROLES, reads, repeats_per_unit
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
@@ -348,10 +348,12 @@ def flat_first_uv(context: Context) -> Iterable[Finding]:
 
 
 def pictured_areas(context: Context) -> tuple[I64, F64]:
-    """(K,) meshes and (K, 4) the areas of their slots that show a picture, see `uv_areas`."""
+    """(K,) meshes and (K, 4) the areas of their slots that show a picture, see `uv_areas`; in repeats² of that picture."""
     shown = textured(context.scene)
     rows = [(i, a) for i, each in enumerate(context.each(UV_AREAS)) for a in each or () if int(a[0]) in shown]
-    return np.array([i for i, _ in rows], np.int64), np.array([a for _, a in rows]).reshape(-1, 4)
+    areas = np.array([a for _, a in rows]).reshape(-1, 4)
+    areas[:, 1] *= np.array([repeats_per_unit(m) for m in context.scene.materials])[areas[:, 0].astype(np.int64)]
+    return np.array([i for i, _ in rows], np.int64), areas
 
 
 def looks_alike(scene: Scene) -> I64:
@@ -379,8 +381,8 @@ def textured(scene: Scene) -> set[int]:
 def texture_scale(context: Context) -> Iterable[Finding]:
     """How large a repeat is on the parts of materials that look alike, against the middle of them all by surface.
 
-    Of a mesh with several materials each is asked by itself. A set that covers its picture about once is laid out for it, a
-    board or a screen, and not compared.
+    Of a mesh with several materials each is asked by itself; a scale of the texture's own in the material counts. A set
+    that covers its picture about once is laid out for it, a board or a screen, and not compared.
     """
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
