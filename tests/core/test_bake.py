@@ -346,6 +346,12 @@ class Textured(unittest.TestCase):
         dim = replace(lamp, emissive_texture=TextureUse(0))
         scene = self.dressed(scene_of([(plane(), 0), (panel, 1)], [black, dim]), 1, picture([[0, 255], [255, 0]]))
         self.assertAlmostEqual(lux(scene, [0, 0, 0], 20_000)[:, 0].mean() / whole, 0.5, delta=0.02)
+        # x from 1.5 to 2.25, where white and black each take half a metre: by how the image goes on beyond its border
+        panel.vertices[:, 0] = [1.5, 2.25, 2.25, 1.5]
+        for wrap, share in ((10497, 1 / 3), (33648, 1.0), (33071, 0.0)):
+            scene = self.dressed(scene_of([(plane(), 0), (panel, 1)], [black, dim]), 1, picture([[255, 0]]), wrap)
+            found = powers(world_arrays(scene)).glow
+            self.assertAlmostEqual(found, share * 100 * np.pi * 0.75 * 2, delta=3)
 
 
 class Mixed(unittest.TestCase):

@@ -57,10 +57,13 @@ class Textures:
             if image not in at:
                 at[image], begin = begin, begin + found.shape[0] * found.shape[1]
                 rows.append(found.reshape(-1, 4))
-            sampler = self.scene.textures[use.texture].sampler
-            how = [0, 0] if sampler is None else [goes_on(sampler.wrap_s), goes_on(sampler.wrap_t)]
-            table[m] = [at[image], found.shape[1], found.shape[0], *how]
+            table[m] = [at[image], found.shape[1], found.shape[0], *self.goes_on(use)]
         return table, np.concatenate([*rows, np.zeros((1, 4), np.uint8)])  # compiled code is given some in any case
+
+    def goes_on(self, use: TextureUse) -> tuple[int, int]:
+        """How a texture goes on beyond its border, across and down, as the kernels have it."""
+        sampler = self.scene.textures[use.texture].sampler
+        return (0, 0) if sampler is None else (goes_on(sampler.wrap_s), goes_on(sampler.wrap_t))
 
     def metallic(self, look: Material) -> float:
         """How metallic a material is on the whole."""
@@ -86,17 +89,19 @@ class Textures:
         """(F, 3) what of its material's emission each triangle gives: the mean of its texture over it."""
         out = np.ones((len(material), 3), np.float32)
         for m, look in enumerate(self.looks):
-            found = self.pixels_of(look.emissive_texture, look.name) if any(look.emissive) else None
-            if found is None or not (rows := np.flatnonzero(material == m)).size:
+            use = look.emissive_texture if any(look.emissive) else None
+            found = self.pixels_of(use, look.name)
+            if use is None or found is None or not (rows := np.flatnonzero(material == m)).size:
                 continue
             u, v = ((0.5 + np.arange(1, LOOKS + 1)[:, None] * np.array(PLASTIC)) % 1.0).T
             root = np.sqrt(u)
             corners = np.stack([1 - root, root * (1 - v), root * v], axis=1)
-            size = np.array(found.shape[1::-1])
+            height, width = found.shape[:2]
+            across, down = self.goes_on(use)
             for some in np.array_split(rows, -(-len(rows) // AT_ONCE)):
                 places = np.einsum("pk,fkc->fpc", corners, np.nan_to_num(coordinates[some].astype(np.float64)))
-                spot = np.floor(places * size).astype(np.int64) % size
-                out[some] = LINEAR[found[spot[..., 1], spot[..., 0], :3]].mean(axis=1)
+                x, y = texels(places[..., 0], width, across), texels(places[..., 1], height, down)
+                out[some] = LINEAR[found[y, x, :3]].mean(axis=1)
         return out
 
 
@@ -122,6 +127,15 @@ def decoded(data: bytes) -> AnyArray | None:
 def goes_on(code: int) -> int:
     """How a texture goes on beyond its border, as the kernels have it."""
     return 1 if code == MIRRORED else 2 if code == TO_THE_EDGE else 0
+
+
+def texels(places: F64, size: int, how: int) -> I64:
+    """Numbers of the texels at these places along one axis of a texture of `size`; how: see `goes_on`."""
+    at = np.floor(places * size).astype(np.int64)
+    if how == 2:
+        return np.clip(at, 0, size - 1)
+    at %= size if how == 0 else 2 * size
+    return np.where(at < size, at, 2 * size - 1 - at)
 
 
 def moved(uv: F64, use: TextureUse) -> F64:
