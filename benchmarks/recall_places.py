@@ -86,10 +86,11 @@ def ground(site: Site) -> float:
 
 
 def sides(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fault: bool) -> None:
-    """Rooms with things in them, buildings, sheets on walls, furniture with open backs and undersides."""
+    """Rooms with things in them, buildings, sheets on walls, furniture with open backs and undersides, wide ceilings,
+    linings of tunnels."""
     import trimesh
 
-    box, kind = trimesh.creation.box, int(rng.integers(0, 5))
+    box, kind = trimesh.creation.box, int(rng.integers(0, 8))
     w, h, d = rng.uniform(3, 9), rng.uniform(2.4, 4), rng.uniform(3, 9)
     if kind == 0:
         room = over(without([w, h, d], rng.choice([[0, 1, 0], [1, 0, 0], [0, 0, -1]])))
@@ -109,6 +110,21 @@ def sides(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fau
         size = rng.uniform([0.4, 0.7, 0.3], [1.5, 2.2, 0.8])
         cabinet = without(size, [0, -1, 0])
         site.put(over(cabinet) if fault else cabinet, place(at(0, size[1] / 2 + 0.002, 0)), fault)
+    elif kind == 4:
+        size = rng.uniform([1, 0.3, 0.5], [4, 1.2, 1.8])
+        seat = without(size, [0, -1, 0])
+        site.put(over(seat) if fault else seat, place(at(0, size[1] / 2 + rng.uniform(0.05, 0.3), 0)), fault)
+    elif kind == 5:
+        w, h, d = 2 * w, rng.uniform(2.3, 4), 2 * d
+        site.put(box([w, 0.3, d]), place(at(0, h + rng.uniform(0.17, 0.5), 0)))
+        ceiling = over(sheet(w, d, int(rng.integers(1, 5))))
+        site.put(over(ceiling) if fault else ceiling, place(at(0, h, 0, FLAT)), fault)
+    elif kind == 6:
+        radius, length = rng.uniform(2, 4), rng.uniform(8, 20)
+        lining = over(trimesh.creation.cylinder(radius, length, sections=int(rng.integers(12, 40))))
+        lining.update_faces((np.abs(lining.face_normals[:, 2]) < 0.9) & (lining.triangles_center[:, 1] > 0))
+        site.put(trimesh.creation.annulus(radius + 0.05, radius + 0.5, length), place(at(0, 0.01, 0)))
+        site.put(over(lining) if fault else lining, place(at(0, 0.01, 0)), fault)
     else:
         size = rng.uniform([0.4, 0.7, 0.3], [1.5, 2.2, 0.8])
         site.put(box([w, h, 0.3]), place(at(0, h / 2 + 0.01, 0)))

@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 5, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 6, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -47,9 +47,9 @@ ROOM_M = (2.0, 1.9)
 CONTENT_M = 0.25
 """Size from which on a thing in a shell says that people are meant to be there."""
 REACH_M = 2.0
-"""A way this long, or as long as the sheet is large, counts as open space."""
+"""A way this long, or as long as the sheet is large, counts as open space …"""
 FAR_M = 10.0
-"""Ways count no further."""
+"""… and this long in any case, if it does not end on the ground that is thought below everything. Ways count no further."""
 AWAY = 1e-4
 """Where rays start, as a part of the sheet's size off it."""
 
@@ -63,7 +63,11 @@ AROUND_M = 2.0
 TERRAIN = 1.5
 """Times the size of a shell from which on a floor within it is the ground that it stands on."""
 GLIMPSE = 0.2
-"""Part of a sheet that has to be seen from a walk to count."""
+"""Part of a sheet that has to be seen from a walk to count …"""
+UNSEEN = 0.02
+"""… and up to which a side is not seen."""
+DEEP = 0.02
+"""Part of the rays that get out of a space that people can walk into."""
 
 
 class Verdict(IntEnum):
@@ -85,6 +89,7 @@ class Reason(IntEnum):
     CONTENT = 1
     WALKED = 2
     CAMERA = 3
+    BESIDE = 4
 
 
 @dataclass(frozen=True)
@@ -244,6 +249,7 @@ def seen_sides(
     rays = Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres)
     rays.cast(tally)
     rays.walk(tally, np.flatnonzero(empty_room(tally))[:MOST_WALKED])
+    rays.walk(tally, np.flatnonzero(hollow(tally))[:MOST_WALKED])
     verdict, why = judged(tally)
     triangles = np.bincount(sheet[sheet >= 0], minlength=total)
     return {
@@ -277,6 +283,8 @@ class Tally:
     room: Bool
     walked: Bool
     """(K, 2) whether people who walk about see it: from within its box, from around it."""
+    sights: F64
+    """(K, 2) which part of each side they see; zero where nobody was let walk."""
 
     @classmethod
     def over(cls, count: int) -> Tally:
@@ -296,6 +304,7 @@ class Tally:
             two(),
             np.zeros(count, np.bool_),
             np.zeros((count, 2), np.bool_),
+            two(),
         )
 
 
@@ -349,10 +358,8 @@ class Rays:
             number = begin[chosen][which] + np.arange(len(which)) % SAMPLES
             which += some
             points = np.einsum("sk,ski->si", bary, corners[face])
-            # mirrored parts show the side that their mesh does: the receiver turns the winding with the mirror
-            mirrored = np.linalg.det(self.world[part_of[which], :3, :3]) < 0
             normals = vectors[face] / np.maximum(area[face], 1e-300)[:, None]
-            normals[mirrored ^ self.against[triangle[face]]] *= -1
+            normals[self.turned(part_of[which], triangle[face])] *= -1
             for side in (0, 1):
                 self.from_side(
                     tally, caster, floor, label, sheet_of[which], part_of[which], which,
@@ -378,6 +385,8 @@ class Rays:
         on_ground = ground < distance
         distance = np.minimum(distance, ground)
         far = np.maximum(np.repeat(size, RAYS), REACH_M / self.metres)
+        # below a wide terrain is more room than below a ceiling, where something real to stand on is met
+        far[~on_ground] = np.minimum(far[~on_ground], FAR_M / self.metres)
         leaves = distance > self.way_out(origins, directions, p, s)
         np.add.at(tally.out[:, side], s, leaves)
         np.add.at(tally.reach[:, side], s, np.minimum(distance / far, 1.0))
@@ -403,9 +412,15 @@ class Rays:
                 there = self.inside(np.broadcast_to(viewer, (len(rows), 3)), part[rows], sheet[rows])
                 np.add.at(tally.within[:, side], sheet[rows[there]], 1)
 
+    def turned(self, part: I64, triangle: I64) -> Bool:
+        """(N,) whether the front of the sheet is on the other side of a triangle than the order of its corners says. Mirrored
+        parts show the side that their mesh does: the receiver turns the winding with the mirror."""
+        out: Bool = (np.linalg.det(self.world[part, :3, :3]) < 0) ^ self.against[triangle]
+        return out
+
     def walk(self, tally: Tally, sheets: I64) -> None:
         """Lets people walk about in and around these sheets, each in the first of its parts, and notes whether they see
-        them: on floors within that are no terrain, and on whatever lies around, or the ground of the scene."""
+        them, and which side: on floors within that are no terrain, and on whatever lies around, or the ground of the scene."""
         if not len(sheets):
             return
         caster = self.caster
@@ -418,11 +433,16 @@ class Rays:
             rows = rows[self.every.part[rows] == part]
             corners = self.every.points[self.every.faces[rows]]
             low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
-            area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+            vectors = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+            area = np.linalg.norm(vectors, axis=1)
             _, face, bary = spread_over(area, np.zeros(len(rows), np.int64), np.array([SAMPLES]))
             points = np.einsum("sk,ski->si", bary, corners[face])
+            normals = vectors[face] / np.maximum(area[face], 1e-300)[:, None]
+            normals[self.turned(np.full(len(face), part), triangle[rows[face]])] *= -1
             for which, spots in enumerate(self.spots(caster, low, high, lowest)):
-                tally.walked[k, which] = self.glimpsed(caster, points, spots, float(np.linalg.norm(high - low)))
+                sides = self.glimpsed(caster, points, normals, spots, float(np.linalg.norm(high - low)))
+                tally.walked[k, which] = sides.any(axis=0).mean() >= GLIMPSE
+                tally.sights[k] = np.maximum(tally.sights[k], sides.mean(axis=1))
 
     def spots(self, caster: Caster, low: F64, high: F64, lowest: float) -> tuple[F64, F64]:
         """(N, 3) eyes of people within a box, and of people around it."""
@@ -453,16 +473,18 @@ class Rays:
         far = np.minimum(far, np.maximum(start @ self.up - lowest, 0.0))
         return within, start - self.up * far[:, None] + self.up * EYE_M * metre
 
-    def glimpsed(self, caster: Caster, points: F64, spots: F64, size: float) -> bool:
-        """Whether a part of the points (S, 3) worth mentioning is seen from one of the spots (N, 3)."""
+    def glimpsed(self, caster: Caster, points: F64, normals: F64, spots: F64, size: float) -> Bool:
+        """(2, S) which of the points (S, 3) are seen from one of the spots (N, 3), from the side of the normals (S, 3) and from
+        the other."""
         if not len(spots):
-            return False
+            return np.zeros((2, len(points)), np.bool_)
         way = points[None] - spots[:, None]
         long = np.linalg.norm(way, axis=2)
         eyes = np.broadcast_to(spots[:, None], way.shape).reshape(-1, 3)
         free, _ = caster.first_hits(eyes, (way / np.maximum(long, 1e-12)[..., None]).reshape(-1, 3))
         seen_ = free.reshape(long.shape) >= long * (1 - 1e-5) - AWAY * size
-        return bool(seen_.any(axis=0).mean() >= GLIMPSE)
+        before = np.einsum("nsi,si->ns", way, normals) < 0
+        return np.stack([(seen_ & before).any(axis=0), (seen_ & ~before).any(axis=0)])
 
     def way_out(self, origins: F64, directions: F64, part: I64, sheet: I64) -> F64:
         """(N,) how far it is to the outside of the sheet's own box, a twentieth larger than it is."""
@@ -507,7 +529,8 @@ def shelter(t: Tally) -> tuple[I64, Bool, Bool, Bool]:
     row = np.arange(len(own))
     content = (t.content / rays)[row, inside]
     watched = (t.within / points)[row, inside] >= 0.05
-    room = t.room & (own.max(axis=1) >= 0.25)
+    # stairs see as much of themselves from either side
+    room = t.room & (own.max(axis=1) >= 0.25) & (own.min(axis=1) < 0.5 * own.max(axis=1))
     return inside, room, (content > 0) | watched, (content >= 0.01) | watched
 
 
@@ -517,14 +540,27 @@ def empty_room(t: Tally) -> Bool:
     return room & ~lived_in
 
 
+def hollow(t: Tally) -> Bool:
+    """(K,) sheets around a hollow that is too low for a room and open to both sides: furniture, a car without a floor."""
+    own = t.own / np.maximum(t.rays, 1)[:, None]
+    out: Bool = ~t.room & (own.max(axis=1) >= 0.25) & seen_from(t).all(axis=1)
+    return out
+
+
+def seen_from(t: Tally) -> Bool:
+    """(K, 2) whether rays from a side of a sheet get to where people or cameras are."""
+    rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
+    reach = t.reach / rays
+    cramped = (t.sky <= CRACKS * rays) & (t.way / rays < CRAMPED_M)
+    out: Bool = ((t.out / rays >= 0.10) & (reach >= 0.25 * reach[:, ::-1]) & ~cramped) | (t.camera / points >= 0.05)
+    return out
+
+
 def judged(t: Tally) -> tuple[I64, I64]:
     """(K,) the verdict on each sheet, as in Verdict, and (K,) what it goes by."""
     rays, points = np.maximum(t.rays, 1)[:, None], np.maximum(t.points, 1)[:, None]
     out, reach = t.out / rays, t.reach / rays
-    camera = t.camera / points
-    other = reach[:, ::-1]
-    cramped = (t.sky <= CRACKS * rays) & (t.way / rays < CRAMPED_M)
-    seen_ = ((out >= 0.10) & (reach >= 0.25 * other) & ~cramped) | (camera >= 0.05)
+    camera, seen_ = t.camera / points, seen_from(t)
     inside, room, lived_in, surely = shelter(t)
     row = np.arange(len(rays))
     verdict = np.full(len(rays), Verdict.HIDDEN, np.int64)
@@ -539,6 +575,14 @@ def judged(t: Tally) -> tuple[I64, I64]:
     ratio = reach.max(axis=1) / np.maximum(reach.min(axis=1), 1e-9)
     front(only, np.argmax(seen_, axis=1), (ratio < 1.6) & (out.min(axis=1) > 0.02), Reason.WAYS)
     verdict[seen_.all(axis=1)] = Verdict.BOTH
+    sure = np.zeros(len(rays), np.bool_)
+    # deep in a tunnel or a corridor few rays get out, and none behind its lining
+    deep = np.argmax(out, axis=1)
+    far = ~seen_.any(axis=1) & (out.max(axis=1) >= DEEP) & (out.min(axis=1) < 0.1 * out.max(axis=1))
+    front(far & ((t.way / rays)[row, deep] >= CRAMPED_M), deep, sure, Reason.WAYS)
+    # into a hollow close to the ground nobody looks who stands beside it
+    told = (t.sights.max(axis=1) >= GLIMPSE) & ((t.sights < UNSEEN) & (camera < 0.01)).any(axis=1)
+    front(seen_.all(axis=1) & told, np.argmax(t.sights, axis=1), sure, Reason.BESIDE)
     # a shell of a room's size with something in it is seen from inside; an empty one may be either
     front(room & lived_in, inside, ~surely, Reason.CONTENT)
     outside_open = out[row, 1 - inside] >= 0.10
@@ -550,9 +594,9 @@ def judged(t: Tally) -> tuple[I64, I64]:
     alone = empty & within & ~around
     verdict[alone & outside_open] = np.where(inside == 0, Verdict.RIGHT, Verdict.UNCLEAR)[alone & outside_open]
     why[alone & outside_open] = Reason.WALKED
-    front(alone & ~outside_open, inside, np.zeros(len(rays), np.bool_), Reason.WALKED)
+    front(alone & ~outside_open, inside, sure, Reason.WALKED)
     # where cameras see one side alone, that one is meant
     for side in (0, 1):
         alone = (camera[:, side] >= 0.10) & (camera[:, 1 - side] < 0.01)
-        front(alone, np.full(len(rays), side), np.zeros(len(rays), np.bool_), Reason.CAMERA)
+        front(alone, np.full(len(rays), side), sure, Reason.CAMERA)
     return verdict, why
