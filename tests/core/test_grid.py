@@ -47,6 +47,16 @@ class Found(unittest.TestCase):
         self.assertEqual(cell_of(pieces_of(scene_of(*map(piece, SIZES)))), 1.0)
         halves = [(1.5, 2.5, 0.1), (0.5, 1, 0.1), (2, 1.5, 0.2), (1, 0.5, 0.1), (2.5, 2.5, 0.1)]
         self.assertEqual(cell_of(pieces_of(scene_of(*map(piece, halves)))), 0.5)
+        # feet, powers of two, and a few that are whole cells of twice the size as well
+        for cell in (4 * 0.3048, 1.28, 0.6):
+            kit = [(a * cell, b * cell, 0.1) for a, b in [(1, 2), (3, 1), (2, 2), (4, 2), (2, 4), (4, 4), (2, 6), (1, 3), (3, 3), (5, 1)]]  # fmt: skip
+            self.assertAlmostEqual(cell_of(pieces_of(scene_of(*map(piece, kit)))), cell)
+            off = found(scene_of(*map(piece, kit), piece((3 * cell, cell * 1.025, 0.1))))["grid.size"]
+            self.assertEqual(off.parts, [10])
+            out, _ = parse_step(off.mend).apply(
+                scene_of(*map(piece, kit), piece((3 * cell, cell * 1.025, 0.1))), StepContext()
+            )
+            self.assertEqual(found(out), {}, "the mend goes as far as what it is proposed for")
         rng = np.random.default_rng(5)
         for _ in range(20):
             self.assertEqual(cell_of(pieces_of(scene_of(*(piece(rng.uniform(0.3, 4, 3)) for _ in range(12))))), 0.0)

@@ -12,8 +12,17 @@ from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes
 from tidy_caravan.core.surroundings.world import scales
 
-CELLS_M = (4.0, 3.0, 2.5, 2.0, 1.5, 1.25, 1.2, 1.0, 0.9, 0.8, 0.75, 0.625, 0.6, 0.5, 0.4, 0.3, 0.25)
-"""Cells that pieces are made to, the largest first: of those that fit the largest is meant."""
+FOOT_M = 0.3048
+CELLS_M = tuple(
+    sorted(
+        (8.0, 6.0, 5.0, 4.0, 3.0, 2.5, 2.4, 2.0, 1.5, 1.25, 1.2, 1.0, 0.9, 0.8, 0.75, 0.625, 0.6, 0.5, 0.4, 0.3, 0.25)
+        + tuple(feet * FOOT_M for feet in (10, 8, 5, 4, 3, 2, 1))
+        + tuple(0.01 * 2**power for power in range(9, 4, -1)),
+        reverse=True,
+    )
+)
+"""Cells that pieces are made to, of metres, feet, and powers of two in centimetres, the largest first: of those that fit the
+largest is meant."""
 EXACT_M = 5e-4
 """What is nearer to a multiple than this is one."""
 NEAR = 0.03
@@ -21,6 +30,8 @@ NEAR = 0.03
 PIECES = 5
 SHARE = 0.6
 """Part of the sizes that must be whole cells for a cell to be taken for meant."""
+MOST_HELD = 0.8
+"""Part of the pieces of the cell that holds the most, from which on a larger one is meant."""
 TWICE = 0.9
 """A size is counted from this part of a cell on; what is thinner is a thickness."""
 
@@ -97,8 +108,10 @@ def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
 def cell_of(pieces: Pieces) -> float:
     """The cell in metres that most sizes are multiples of, 0 where nothing says so.
 
-    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree are none.
+    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree are none. Of
+    the cells that fit, the largest of those that hold nearly as many pieces as any: twice a cell holds some of its pieces.
     """
+    held: dict[float, int] = {}
     for cell in CELLS_M:
         off, counted = off_by(pieces.size, cell)
         two = counted.sum(axis=1) >= 2
@@ -107,5 +120,5 @@ def cell_of(pieces: Pieces) -> float:
         some = two & (counted & (np.abs(off) <= NEAR * cell) | ~counted).all(axis=1)
         sizes = int((counted & two[:, None]).sum())
         if whole.sum() >= PIECES and exact[two].sum() >= SHARE * sizes and some.sum() >= SHARE * two.sum():
-            return cell
-    return 0.0
+            held[cell] = int(some.sum())
+    return next((cell for cell, count in held.items() if count >= MOST_HELD * max(held.values())), 0.0)

@@ -70,6 +70,7 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             mend={
                 "kind": "fit_grid",
                 "cell": cell,
+                "mostMm": float(np.ceil(worst[rows].max() * 1000)),
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
