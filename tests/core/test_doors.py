@@ -114,12 +114,11 @@ class Shapes(unittest.TestCase):
                 self.assertIsNone(door_of(as_mesh(shape, 0), UP))
 
     @settings(max_examples=40, deadline=None)
-    @given(st.integers(0, 23), st.floats(0.01, 100), st.booleans())
-    def test_however_it_is_turned_by_right_angles_scaled_or_mirrored(
-        self, turn: int, scale: float, mirror: bool
-    ) -> None:
+    @given(st.integers(0, 23), st.sampled_from([0.0, 0.0, 0.3, 0.79, 1.4]), st.floats(0.01, 100), st.booleans())
+    def test_however_it_is_turned_scaled_or_mirrored(self, turn: int, angle: float, scale: float, mirror: bool) -> None:
         shape = door()
-        linear = Rotation.create_group("O").as_matrix()[turn] * scale
+        upright = Rotation.from_rotvec([0, angle, 0]).as_matrix()
+        linear = Rotation.create_group("O").as_matrix()[turn] @ upright * scale
         if mirror:
             linear = linear * [-1, 1, 1]
         shape.apply_transform(trimesh.transformations.compose_matrix())
@@ -127,7 +126,7 @@ class Shapes(unittest.TestCase):
         faces = shape.faces[:, ::-1] if mirror else shape.faces
         found = door_of(as_mesh(trimesh.Trimesh(vertices, faces, process=False), 0), linear @ UP / scale)
         assert found is not None
-        np.testing.assert_allclose(found.hinges[0], linear @ [0.085, 0.01, 0.05], atol=1e-5 * scale)
+        np.testing.assert_allclose(found.hinges[0] @ found.turn, linear @ [0.085, 0.01, 0.05], atol=1e-5 * scale)
 
 
 class Taken(unittest.TestCase):
@@ -147,6 +146,19 @@ class Taken(unittest.TestCase):
         self.assertEqual([c.count for c in changes], [3])
         again, more = apply(out)
         self.assertEqual((len(again.nodes), more), (len(out.nodes), []))
+
+    def test_it_is_one_as_well_where_its_place_was_baked_into_the_vertices(self) -> None:
+        place = at(7, 0.5, -3, (0.7, [0, 1, 0]))
+        scene = scene_of(door().apply_transform(place), [np.eye(4)])
+        found = {f.code: f for f in survey(scene, BUILT_IN[0])}["structure.leaf"]
+        shown = np.reshape(found.places[0].lines, (-1, 3))
+        leaf_box = (place[:3, :3] @ np.array([[0.085, 0.01, 0.03], [0.975, 2.11, 0.12]]).T).T + place[:3, 3]
+        for corner in leaf_box:
+            self.assertLess(np.abs(shown - corner).max(axis=1).min(), 1e-4)
+        out, _ = parse_step(found.mend).apply(scene, StepContext(BUILT_IN[0]))
+        self.assertTrue(same_soup(out, scene))
+        i = out.nodes.names.index("door_0_leaf")
+        np.testing.assert_allclose(out.nodes.world[i, :3, 3], (place @ [0.085, 0.01, 0.05, 1])[:3], atol=1e-5)
 
     def test_the_side_can_be_said_and_one_without_a_handle_is_a_guess(self) -> None:
         out, _ = apply(self.scene, hinge="high")

@@ -163,6 +163,19 @@ class Hinge(unittest.TestCase):
             self.assertTrue(np.allclose(out.nodes.world[0, :3, 3], [expected, -1.05, 0], atol=1e-5))
             self.assertEqual(len(changes), 1)
 
+    def test_it_is_found_where_the_place_was_baked_into_the_vertices(self) -> None:
+        """As a flattened export leaves it: turned by any angle, far from the pivot."""
+        for at, expected in ((0.35, -0.45), (-0.35, 0.45)):
+            for angle in (0.4, 1.2, 2.6, -2.0):
+                place = trimesh.transformations.rotation_matrix(angle, [0, 1, 0])
+                place[:3, 3] = 4, 1.05, -3
+                scene = one(leaf(at).apply_transform(place), name="door_leaf_3")
+                mend = {f.code: f for f in survey(scene, BUILT_IN[0])}["pivot.hinge"].mend
+                out, _ = parse_step(mend).apply(scene, StepContext())
+                hinge = place @ [expected, -1.05, 0, 1]
+                np.testing.assert_allclose(out.nodes.world[0, :3, 3], hinge[:3], atol=1e-5)
+                self.assertNotIn("pivot.hinge", {f.code for f in survey(out, BUILT_IN[0])})
+
     def test_without_a_handle_it_is_said_that_the_edge_is_a_guess(self) -> None:
         out, changes = apply(one(leaf(None)), kind="place_pivots", at="hinge", onlyFar=False)
         self.assertAlmostEqual(abs(out.nodes.world[0, 0, 3]), 0.45, places=5)

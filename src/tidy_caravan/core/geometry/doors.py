@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.geometry.leaf import own_axes
+from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
@@ -27,10 +29,12 @@ GRID = 7
 
 @dataclass(frozen=True)
 class Door:
-    """label: (F,) 0 for the frame, 1 and more for each leaf from low to high along the axis `width`. boxes: (leaves, 2, 3).
-    hinges: (leaves, 3) foot of each hinge. sure: (leaves,) whether the shape says on which side it hangs. handle: whether
+    """turn: (3, 3) from the mesh to the door's own space, as of `own_axes`. label: (F,) 0 for the frame, 1 and more for each
+    leaf from low to high along the axis `width` of that space. boxes: (leaves, 2, 3) in it. hinges: (leaves, 3) foot of each
+    hinge, in it as well. sure: (leaves,) whether the shape says on which side it hangs. handle: whether
     small shells stand out of a leaf, which panes of glazing have none of."""
 
+    turn: F64
     label: I64
     width: int
     boxes: F64
@@ -41,35 +45,40 @@ class Door:
 
 @dataclass(frozen=True)
 class Shells:
-    """label: (F,) what hangs together. low, high: (S, 3) their boxes."""
+    """turn: (3, 3) from the mesh to where the largest upright face lies along axes. label: (F,) what hangs together. low,
+    high: (S, 3) their boxes there."""
 
+    turn: F64
     label: I64
     low: F64
     high: F64
 
 
-def shells_of(mesh: Mesh) -> Shells | None:
-    """The shells of a mesh that could be a door: a few, whose places are numbers. O(F log F)."""
+def shells_of(mesh: Mesh, up: F64, label: I64 | None = None) -> Shells | None:
+    """The shells of a mesh that could be a door: a few, whose places are numbers. up: (3,) in the mesh's own space. label:
+    (F,) what hangs together, when that is at hand. O(F log F)."""
     if mesh.triangles < 8:
         return None
-    label = by_shell(mesh)
+    label = by_shell(mesh) if label is None else label
     count = int(label.max()) + 1
     if not 2 <= count <= MOST_SHELLS:
         return None
-    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    turn = own_axes(face_vectors(mesh.positions, mesh.indices), up)
+    corners = (mesh.positions.astype(np.float64) @ turn.T)[mesh.indices]
     order = np.argsort(label, kind="stable")
     begin = np.searchsorted(label[order], np.arange(count))
     low = np.minimum.reduceat(corners.min(axis=1)[order], begin)
     high = np.maximum.reduceat(corners.max(axis=1)[order], begin)
-    return Shells(label, low, high) if np.isfinite([low, high]).all() else None
+    return Shells(turn, label, low, high) if np.isfinite([low, high]).all() else None
 
 
 def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     """The door that a mesh is, None when it is none: thin tall slabs in an opening that the other shells leave free.
-    up: (3,) the way up in the mesh's own space, along one of its axes. shells: as `shells_of`, when they are at hand."""
-    shells = shells or shells_of(mesh)
+    up: (3,) the way up in the mesh's own space. shells: as `shells_of`, when they are at hand."""
+    shells = shells or shells_of(mesh, up)
     if shells is None:
         return None
+    up = shells.turn @ up
     low, high = shells.low, shells.high
     whole = np.array([low.min(axis=0), high.max(axis=0)])
     upright = int(np.argmax(np.abs(up)))
@@ -98,13 +107,13 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     if span[:, width].sum() < 0.4 * size[width] or (span[:, upright] < UPRIGHT * span[:, width]).any():
         return None
     label = leaf_of[shells.label]
-    frame = mesh.positions.astype(np.float64)[mesh.indices[label == 0]]
+    frame = (mesh.positions.astype(np.float64) @ shells.turn.T)[mesh.indices[label == 0]]
     if covered(frame, boxes, width, upright):
         return None
     hinges, thick, sure, handle = hung(low, high, leaf_of, boxes, (width, upright, thin), up)
     if (thick > THIN * span[:, width]).any():
         return None
-    return Door(label, width, boxes, hinges, sure, handle)
+    return Door(shells.turn, label, width, boxes, hinges, sure, handle)
 
 
 def leaves(low: F64, high: F64, free: Bool, width: int, upright: int, tall: float) -> I64:

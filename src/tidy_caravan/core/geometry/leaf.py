@@ -15,6 +15,8 @@ THIN = 0.25
 LOPSIDED = 0.1
 """How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
 
+TURNED = 1e-6
+"""How far from along an axis, as one minus the cosine, a leaf was turned in its vertices; 0.08°."""
 AS_MUCH = 0.98
 """Part of the surface of another plane from which on one holds as much: rounding must not choose between the facets of a
 round shape."""
@@ -22,21 +24,49 @@ round shape."""
 
 @dataclass(frozen=True)
 class Leaf:
-    """Axes of the mesh: across the leaf and through it, and along the hinge. box: (2, 3) of the mesh. middle: along the
-    thin axis, of the plate without its handle. hinge: (3,) foot of the hinge. sure: the shape tells which edge it is."""
+    """Axes of its own space: across the leaf and through it, and along the hinge. turn: (3, 3) from the mesh to that space.
+    box: (2, 3) in it. middle: along the thin axis, of the plate without its handle. foot: along the upright axis. low:
+    whether the hinge is the lower edge across. sure: the shape tells which edge it is."""
 
     width: int
     thin: int
     upright: int
+    turn: F64
     box: F64
     middle: float
-    hinge: F64
+    foot: float
+    low: bool
     sure: bool
 
     def off_hinge(self, point: F64) -> float:
-        """How far a point lies from the nearer of both upright edges, in units of the mesh."""
-        across = np.abs(self.box[:, self.width] - point[self.width]).min()
-        return float(np.hypot(across, self.middle - point[self.thin]))
+        """How far a point of the mesh lies from the nearer of both upright edges, in units of the mesh."""
+        own = self.turn @ point
+        across = np.abs(self.box[:, self.width] - own[self.width]).min()
+        return float(np.hypot(across, self.middle - own[self.thin]))
+
+    def hinge(self, low: bool) -> F64:
+        """(3,) the foot of one of both upright edges, in the mesh."""
+        own = np.zeros(3)
+        own[[self.width, self.thin, self.upright]] = self.box[0 if low else 1, self.width], self.middle, self.foot
+        out: F64 = self.turn.T @ own
+        return out
+
+
+def own_axes(vectors: F64, up: F64) -> F64:
+    """(3, 3) rotation that brings the largest upright face, of area vectors (F, 3), and the way up to axes: those of the
+    mesh where they lie along some already, as with all that was not turned in its vertices."""
+    up = up / np.linalg.norm(up)
+    level = vectors - (vectors @ up)[:, None] * up
+    size = np.linalg.norm(level, axis=1)
+    if not size.max(initial=0.0) > 0:
+        return np.eye(3)
+    thin = level[np.argmax(size)] / size.max()
+    if max(1 - np.abs(thin).max(), 1 - np.abs(up).max()) < TURNED:
+        return np.eye(3)
+    width = np.cross(thin, up)
+    # whichever way the largest triangle looks, the lower edge is the same one
+    sign = 1.0 if width[np.argmax(np.abs(width))] > 0 else -1.0
+    return np.stack([sign * width, sign * thin, up])
 
 
 def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
@@ -46,6 +76,9 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     nearer to the pivot at hand, and not sure.
     """
     points = mesh.positions.astype(np.float64) @ stretch.T
+    vectors = face_vectors(points, mesh.indices)
+    turn = own_axes(vectors, up)
+    points, vectors, up = points @ turn.T, vectors @ turn.T, turn @ up
     shown = points[mesh.used]
     box = np.array([shown.min(axis=0), shown.max(axis=0)]) if len(shown) else np.zeros((2, 3))
     size = box[1] - box[0]
@@ -53,7 +86,6 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: -size[k])
     if not mesh.triangles or not size[thin] <= THIN * size[width]:
         return None
-    vectors = face_vectors(points, mesh.indices)
     area = np.linalg.norm(vectors, axis=1)
     depth = points[mesh.indices][:, :, thin].mean(axis=1)
     flat = np.abs(vectors[:, thin]) > 0.95 * area
@@ -78,8 +110,5 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
         )
         if abs(lean) > LOPSIDED * size[width]:
             sure, low = True, lean > 0
-    foot = np.zeros(3)
-    foot[width] = box[0 if low else 1, width]
-    foot[thin] = slab.mean()
-    foot[upright] = box[0 if up[upright] > 0 else 1, upright]
-    return Leaf(width, thin, upright, box, float(slab.mean()), foot, sure)
+    foot = float(box[0 if up[upright] > 0 else 1, upright])
+    return Leaf(width, thin, upright, turn, box, float(slab.mean()), foot, bool(low), sure)

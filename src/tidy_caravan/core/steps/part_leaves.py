@@ -77,8 +77,9 @@ class PartLeaves(Step):
         return grown.scene_of(), changes
 
     def hinges(self, door: Door) -> F64:
-        """(leaves, 3) where the leaves hang."""
+        """(leaves, 3) where the leaves hang, in the mesh."""
         out = door.hinges.copy()
         if self.hinge != "by_shape" and len(out) == 1:
             out[0, door.width] = door.boxes[0, 0 if self.hinge == "low" else 1, door.width]
-        return out
+        in_mesh: F64 = out @ door.turn
+        return in_mesh

@@ -159,12 +159,10 @@ class PlacePivots(Step):
                 if leaf is None:
                     no_leaf += users.tolist()
                     continue
-                hinge = leaf.hinge.copy()
-                if self.edge != "found":
-                    hinge[leaf.width] = leaf.box[0 if self.edge == "low" else 1, leaf.width]
-                elif not leaf.sure:
+                if self.edge == "found" and not leaf.sure:
                     unsure += users.tolist()
-                target = np.linalg.solve(stretch, hinge)
+                low = leaf.low if self.edge == "found" else self.edge == "low"
+                target = np.linalg.solve(stretch, leaf.hinge(low))
             elif self.at in ("group", "world", "point"):
                 wanted = self.in_the_mesh(scene, users)
                 if np.ptp(wanted, axis=0).max() > AGREE * size:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.congruent import twice
-from tidy_caravan.core.geometry.doors import door_of, shells_of, up_in
+from tidy_caravan.core.geometry.doors import Door, door_of, shells_of, up_in
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.axes import axis_vector
@@ -77,13 +77,16 @@ def lumps(context: Context) -> Iterable[Finding]:
         )
 
 
-DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), surface=True)
+DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), version=2, surface=True)
 
 
 def leaves_by_way(mesh: Mesh) -> list[float]:
     """How many leaves a mesh has in a frame, were x, -x, y, -y, z or -z up."""
-    shells = shells_of(mesh)
-    found = [door_of(mesh, way * np.eye(3)[axis], shells) for axis in range(3) for way in (1, -1)]
+    found: list[Door | None] = []
+    shells = None
+    for axis in np.eye(3):
+        shells = shells_of(mesh, axis, shells.label if shells else None)
+        found += [door_of(mesh, way * axis, shells) if shells else None for way in (1, -1)]
     return [float(len(d.boxes)) if d and d.handle else 0.0 for d in found]
 
 
@@ -101,22 +104,24 @@ def leaf_and_frame(context: Context) -> Iterable[Finding]:
         axis = int(np.argmax(np.abs(own)))
         if known[nodes.mesh[i], 2 * axis + (own[axis] < 0)]:
             places.setdefault(int(nodes.mesh[i]), []).append(i)
-    if not places:
-        return
-    rows = sorted(i for users in places.values() for i in users)
     told = []
     leaves = 0
+    rows: list[int] = []
     for m, users in sorted(places.items(), key=lambda p: -len(p[1])):
         door = door_of(scene.meshes[m], up_in(nodes.world[users[0]], up))
         if door is None:
             continue
+        rows += users
         leaves += len(door.boxes) * len(users)
-        lines = np.concatenate([box_lines(b) for b in door.boxes])
+        lines = np.concatenate([box_lines(b) for b in door.boxes]) @ door.turn
         outlines = [lines @ nodes.world[i][:3, :3].T + nodes.world[i][:3, 3] for i in users[: MOST_LINES // len(lines)]]
         one = place(users, np.concatenate(outlines), float(len(users)), "doors")
         hang = "" if all(door.sure) else "; no handle says on which side they hang"
         text = f"{plural(len(users), 'door')} like “{nodes.names[users[0]][-60:] or '?'}”, {plural(len(door.boxes), 'leaf', 'leaves')} each{hang}"
         told.append(one.model_copy(update={"text": text}))
+    if not rows:
+        return
+    rows.sort()
     yield Finding(
         code="structure.leaf",
         severity="info",
