@@ -90,7 +90,7 @@ def sides(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fau
     linings of tunnels."""
     import trimesh
 
-    box, kind = trimesh.creation.box, int(rng.integers(0, 8))
+    box, kind = trimesh.creation.box, int(rng.integers(0, 9))
     w, h, d = rng.uniform(3, 9), rng.uniform(2.4, 4), rng.uniform(3, 9)
     if kind == 0:
         room = over(without([w, h, d], rng.choice([[0, 1, 0], [1, 0, 0], [0, 0, -1]])))
@@ -125,6 +125,16 @@ def sides(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fau
         lining.update_faces((np.abs(lining.face_normals[:, 2]) < 0.9) & (lining.triangles_center[:, 1] > 0))
         site.put(trimesh.creation.annulus(radius + 0.05, radius + 0.5, length), place(at(0, 0.01, 0)))
         site.put(over(lining) if fault else lining, place(at(0, 0.01, 0)), fault)
+    elif kind == 7:
+        # walls, floor and ceiling are sheets of their own, and one of them is turned
+        half, odd = np.pi / 2, int(rng.integers(0, 6))
+        for k, (span, matrix) in enumerate((
+            ((w, d), at(0, 0.02, 0, FLAT)), ((w, d), at(0, h, 0, (half, [1.0, 0, 0]))), ((w, h), at(0, h / 2, -d / 2)),
+            ((w, h), at(0, h / 2, d / 2, (np.pi, [0, 1, 0]))), ((d, h), at(-w / 2, h / 2, 0, (half, [0, 1, 0]))),
+            ((d, h), at(w / 2, h / 2, 0, (-half, [0, 1, 0]))),
+        )):  # fmt: skip
+            side = sheet(*span, int(rng.integers(1, 4)))
+            site.put(over(side) if fault and k == odd else side, place(matrix), fault and k == odd)
     else:
         size = rng.uniform([0.4, 0.7, 0.3], [1.5, 2.2, 0.8])
         site.put(box([w, h, 0.3]), place(at(0, h / 2 + 0.01, 0)))

@@ -54,6 +54,24 @@ def scene_of(parts: dict[str, tuple[Any, Any]], **more: Any) -> Scene:
     return Scene(GLTF, nodes, tuple(as_mesh(t) for t, _ in parts.values()), **more)
 
 
+def loose_room(w: float, h: float, d: float, turned: set[str], things: bool) -> dict[str, tuple[Any, Any]]:
+    """Six sheets, each a part, that look inwards but for those that are turned; with or without furniture in it."""
+    half = np.pi / 2
+    sides = {
+        "floor": (sheet(w, d), at(0, 0, 0, FLAT)),
+        "ceiling": (over(sheet(w, d)), at(0, h, 0, FLAT)),
+        "north": (sheet(w, h), at(0, h / 2, -d / 2)),
+        "south": (sheet(w, h), at(0, h / 2, d / 2, (np.pi, [0, 1, 0]))),
+        "west": (sheet(d, h), at(-w / 2, h / 2, 0, (half, [0, 1, 0]))),
+        "east": (sheet(d, h), at(w / 2, h / 2, 0, (-half, [0, 1, 0]))),
+    }
+    out = {name: (over(made) if name in turned else made, place) for name, (made, place) in sides.items()}
+    if things:
+        out["table"] = (trimesh.creation.box([1.6, 0.75, 0.9]), at(0.5, 0.376, 0.3))
+        out["shelf"] = (trimesh.creation.box([0.4, 2, 1]), at(-w / 2 + 0.22, 1.001, -0.5))
+    return out
+
+
 def verdicts(scene: Scene) -> dict[str, Verdict]:
     found = seen(scene, Workshop(), lambda done, total: None, np.ones(len(scene.meshes), np.bool_))
     assert isinstance(found, SeenSides), found
@@ -111,6 +129,23 @@ class Seen(unittest.TestCase):
                 expected = Verdict.UNCLEAR if name == "building" else Verdict.WRONG
                 self.assertIs(found.pop(name), expected)
                 self.assertEqual(set(found.values()), {Verdict.RIGHT})
+
+    def test_loose_sheets_around_a_room_are_judged_together(self) -> None:
+        """One that differs from all the others is turned, with a ground around it or nothing; where all look outwards it is
+        a building, which nobody is to turn, or is asked about with furniture in it."""
+        every = {"floor", "ceiling", "north", "south", "west", "east"}
+        for ground in ({}, {"ground": (sheet(60, 60), at(0, -0.2, 0, FLAT))}):
+            for things in (False, True):
+                self.assertEqual(set(verdicts(scene_of({**loose_room(5, 2.8, 4, set(), things), **ground})).values()), {Verdict.RIGHT})  # fmt: skip
+                for name in sorted(every):
+                    found = verdicts(scene_of({**loose_room(5, 2.8, 4, {name}, things), **ground}))
+                    self.assertIs(found.pop(name), Verdict.WRONG, name)
+                    self.assertEqual(set(found.values()), {Verdict.RIGHT}, name)
+                walls = every - {"floor"}
+                found = verdicts(scene_of({**loose_room(5, 2.8, 4, walls, things), **ground}))
+                self.assertEqual({found[k] for k in walls}, {Verdict.UNCLEAR if things else Verdict.BOTH})
+                found = verdicts(scene_of({**loose_room(5, 2.8, 4, walls - {"west"}, False), **ground}))
+                self.assertIs(found["west"], Verdict.UNCLEAR)
 
     def test_stairs_are_no_room_however_they_are_turned(self) -> None:
         for steps in (6, 14):

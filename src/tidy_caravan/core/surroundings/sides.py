@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 6, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 7, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -66,6 +66,12 @@ GLIMPSE = 0.2
 """Part of a sheet that has to be seen from a walk to count …"""
 UNSEEN = 0.02
 """… and up to which a side is not seen."""
+OUTDOORS = 3.0
+"""Times the size of a sheet from which on what its rays meet may be the ground, or another building."""
+INDOORS = 0.15
+"""Part of the rays that get outdoors up to which a space is a room; on the other side of its walls twice that do."""
+AGREED = 0.6
+"""Part of the sheets around a room that must show it the same side for that to be meant."""
 DEEP = 0.02
 """Part of the rays that get out of a space that people can walk into."""
 
@@ -90,6 +96,7 @@ class Reason(IntEnum):
     WALKED = 2
     CAMERA = 3
     BESIDE = 4
+    TOGETHER = 5
 
 
 @dataclass(frozen=True)
@@ -267,8 +274,10 @@ def seen_sides(
 class Tally:
     """Per sheet (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
     open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that
-    met the sheet itself. content: that met a part much smaller than the sheet. points, camera, within: places, those that see a camera, and those that see a camera
-    or lamp in the sheet's own box. room: of a room's size."""
+    met the sheet itself. content: that met a part much smaller than the sheet, in its own box. outdoors: that met nothing, the
+    ground, or something so large that it may be. fronts, backs: that met other open sheets, on the side that is drawn and on
+    the other. things: that met a part much smaller than the sheet, wherever. points, camera, lamp, within: places, those that
+    see a camera, a lamp, and either of them in the sheet's own box. room: of a room's size."""
 
     rays: F64
     out: F64
@@ -277,8 +286,13 @@ class Tally:
     sky: F64
     own: F64
     content: F64
+    outdoors: F64
+    fronts: F64
+    backs: F64
+    things: F64
     points: F64
     camera: F64
+    lamp: F64
     within: F64
     room: Bool
     walked: Bool
@@ -291,21 +305,9 @@ class Tally:
         def two() -> F64:
             return np.zeros((count, 2))
 
-        return cls(
-            np.zeros(count),
-            two(),
-            two(),
-            two(),
-            two(),
-            two(),
-            two(),
-            np.zeros(count),
-            two(),
-            two(),
-            np.zeros(count, np.bool_),
-            np.zeros((count, 2), np.bool_),
-            two(),
-        )
+        made: dict[str, Any] = {f.name: two() for f in fields(cls)}
+        one = {"rays": np.zeros(count), "points": np.zeros(count), "room": np.zeros(count, np.bool_)}
+        return cls(**{**made, **one, "walked": np.zeros((count, 2), np.bool_)})
 
 
 @dataclass
@@ -333,20 +335,40 @@ class Rays:
         """Built once: that takes longer than all the rays."""
         return Caster(self.every.points, self.every.faces)
 
+    @cached_property
+    def triangle(self) -> I64:
+        """(F,) of each triangle in the world the one of its mesh."""
+        out: I64 = self.table.face[self.mesh[self.every.part]] + self.every.local
+        return out
+
+    @cached_property
+    def vectors(self) -> F64:
+        """(F, 3) area vectors of the triangles in the world, towards the side that is drawn. Mirrored parts show the side that
+        their mesh does: the receiver turns the winding with the mirror."""
+        corners = self.every.points[self.every.faces]
+        out: F64 = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        out[np.linalg.det(self.world[self.every.part, :3, :3]) < 0] *= -1
+        return out
+
+    def fronts(self, face: I64) -> F64:
+        """(N, 3) unit vectors of triangles in the world, towards the side that the most of their sheet looks to."""
+        vectors = self.vectors[face]
+        size = np.linalg.norm(vectors, axis=1)[:, None]
+        out: F64 = np.where(self.against[self.triangle[face]][:, None], -vectors, vectors) / np.maximum(size, 1e-300)
+        return out
+
     def cast(self, tally: Tally) -> None:
         caster = self.caster
         floor = float((self.every.points @ self.up).min())
-        triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
         # a sheet in a part: numbered by the part's first sheet
-        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[triangle], -1)
+        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[self.triangle], -1)
         place = np.where(own >= 0, self.every.part * len(self.boxes) + own, -1)
         places, label = np.unique(place, return_inverse=True)
         label = label.reshape(-1).astype(np.int64) - int(places[0] == -1)
         places = places[places >= 0]
         part_of, sheet_of = places // len(self.boxes), places % len(self.boxes)
         corners = self.every.points[self.every.faces]
-        vectors = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        area = np.linalg.norm(vectors, axis=1)
+        area = np.linalg.norm(self.vectors, axis=1)
         size = np.maximum(self.place_sizes(part_of, sheet_of), 1e-12)
         self.note_rooms(tally, corners, label, sheet_of, len(places))
         # what is found of a sheet must not hang on which others are asked about: a mend asks about some of a survey's
@@ -358,8 +380,7 @@ class Rays:
             number = begin[chosen][which] + np.arange(len(which)) % SAMPLES
             which += some
             points = np.einsum("sk,ski->si", bary, corners[face])
-            normals = vectors[face] / np.maximum(area[face], 1e-300)[:, None]
-            normals[self.turned(part_of[which], triangle[face])] *= -1
+            normals = self.fronts(face)
             for side in (0, 1):
                 self.from_side(
                     tally, caster, floor, label, sheet_of[which], part_of[which], which,
@@ -382,7 +403,7 @@ class Rays:
         down = directions @ self.up
         height = np.maximum(origins @ self.up - floor, 0.0)
         ground = np.where(down < 0, height / np.maximum(-down, 1e-12), np.inf)
-        on_ground = ground < distance
+        on_ground = ground < distance * (1 - 1e-5)  # a floor at the lowest place is a floor
         distance = np.minimum(distance, ground)
         far = np.maximum(np.repeat(size, RAYS), REACH_M / self.metres)
         # below a wide terrain is more room than below a ceiling, where something real to stand on is met
@@ -396,7 +417,13 @@ class Rays:
         np.add.at(tally.own[:, side], s, (met >= 0) & (label[met] == k))
         other = self.every.part[met]
         large = self.arrays["size"][other]
+        np.add.at(tally.outdoors[:, side], s, (met < 0) | (large > OUTDOORS * np.repeat(size, RAYS)))
+        sheets = np.flatnonzero((met >= 0) & (self.sheet[self.triangle[met]] >= 0) & (label[met] != k))
+        towards = np.einsum("ni,ni->n", directions[sheets], self.vectors[met[sheets]]) < 0
+        np.add.at(tally.fronts[:, side], s[sheets[towards]], 1)
+        np.add.at(tally.backs[:, side], s[sheets[~towards]], 1)
         small = (met >= 0) & (other != p) & (large < 0.6 * np.repeat(size, RAYS)) & (large * self.metres >= CONTENT_M)
+        np.add.at(tally.things[:, side], s, small)
         small[small] = self.inside(self.arrays["middles"][other[small]], p[small], s[small])
         np.add.at(tally.content[:, side], s, small)
         for name in ("cameras", "lamps"):
@@ -407,16 +434,9 @@ class Rays:
                 rows = np.flatnonzero(facing)
                 free, _ = caster.first_hits(start[rows], way[rows] / np.maximum(long[rows], 1e-12)[:, None])
                 rows = rows[free >= long[rows] * (1 - 1e-5)]
-                if name == "cameras":
-                    np.add.at(tally.camera[:, side], sheet[rows], 1)
+                np.add.at((tally.camera if name == "cameras" else tally.lamp)[:, side], sheet[rows], 1)
                 there = self.inside(np.broadcast_to(viewer, (len(rows), 3)), part[rows], sheet[rows])
                 np.add.at(tally.within[:, side], sheet[rows[there]], 1)
-
-    def turned(self, part: I64, triangle: I64) -> Bool:
-        """(N,) whether the front of the sheet is on the other side of a triangle than the order of its corners says. Mirrored
-        parts show the side that their mesh does: the receiver turns the winding with the mirror."""
-        out: Bool = (np.linalg.det(self.world[part, :3, :3]) < 0) ^ self.against[triangle]
-        return out
 
     def walk(self, tally: Tally, sheets: I64) -> None:
         """Lets people walk about in and around these sheets, each in the first of its parts, and notes whether they see
@@ -425,20 +445,16 @@ class Rays:
             return
         caster = self.caster
         lowest = float((self.every.points @ self.up).min())
-        triangle = self.table.face[self.mesh[self.every.part]] + self.every.local
-        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[triangle], -1)
+        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[self.triangle], -1)
         for k in sheets.tolist():
             rows = np.flatnonzero(own == k)
             part = int(self.every.part[rows[0]])
             rows = rows[self.every.part[rows] == part]
             corners = self.every.points[self.every.faces[rows]]
             low, high = corners.min(axis=(0, 1)), corners.max(axis=(0, 1))
-            vectors = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-            area = np.linalg.norm(vectors, axis=1)
+            area = np.linalg.norm(self.vectors[rows], axis=1)
             _, face, bary = spread_over(area, np.zeros(len(rows), np.int64), np.array([SAMPLES]))
-            points = np.einsum("sk,ski->si", bary, corners[face])
-            normals = vectors[face] / np.maximum(area[face], 1e-300)[:, None]
-            normals[self.turned(np.full(len(face), part), triangle[rows[face]])] *= -1
+            points, normals = np.einsum("sk,ski->si", bary, corners[face]), self.fronts(rows[face])
             for which, spots in enumerate(self.spots(caster, low, high, lowest)):
                 sides = self.glimpsed(caster, points, normals, spots, float(np.linalg.norm(high - low)))
                 tally.walked[k, which] = sides.any(axis=0).mean() >= GLIMPSE
@@ -583,6 +599,18 @@ def judged(t: Tally) -> tuple[I64, I64]:
     # into a hollow close to the ground nobody looks who stands beside it
     told = (t.sights.max(axis=1) >= GLIMPSE) & ((t.sights < UNSEEN) & (camera < 0.01)).any(axis=1)
     front(seen_.all(axis=1) & told, np.argmax(t.sights, axis=1), sure, Reason.BESIDE)
+    # of several sheets that enclose a room, all show the same side to it; so does the one in question
+    side = np.argmin(t.outdoors, axis=1)
+    outdoors = t.outdoors / rays
+    both = (verdict == Verdict.BOTH) & (outdoors.min(axis=1) <= INDOORS) & (outdoors.max(axis=1) >= 2 * INDOORS)
+    both &= (t.way / rays)[row, side] >= CRAMPED_M
+    fronts, backs = t.fronts[row, side], t.backs[row, side]
+    both &= fronts + backs >= 0.2 * rays[:, 0]
+    inward, outward = fronts >= AGREED * (fronts + backs), backs >= AGREED * (fronts + backs)
+    used = ((t.things / rays)[row, side] >= 0.01) | ((t.lamp / points)[row, side] >= 0.05)
+    front(both & inward, side, sure, Reason.TOGETHER)
+    # drawn from outside, like all around it: a building, unless there is something in it
+    front(both & outward & (used == (side == 1)), np.where(used, side, 1 - side), ~sure, Reason.TOGETHER)
     # a shell of a room's size with something in it is seen from inside; an empty one may be either
     front(room & lived_in, inside, ~surely, Reason.CONTENT)
     outside_open = out[row, 1 - inside] >= 0.10

@@ -172,6 +172,7 @@ SAID = {
     Reason.CONTENT: " What stands in it, or looks out of it, makes it a room.",
     Reason.WALKED: " Who walks about sees it from within, and nobody from around it.",
     Reason.CAMERA: " Cameras see that side alone.",
+    Reason.TOGETHER: " The sheets that it encloses a room with show the other side to it.",
     Reason.BESIDE: " Who stands beside it sees its outside alone.",
 }
 
