@@ -147,6 +147,29 @@ class Seen(unittest.TestCase):
                 found = verdicts(scene_of({**loose_room(5, 2.8, 4, walls - {"west"}, False), **ground}))
                 self.assertIs(found["west"], Verdict.UNCLEAR)
 
+    def test_instances_that_stand_differently_are_judged_and_turned_each_for_itself(self) -> None:
+        """One plane is the mesh of all posters: some hang with their back to the room, and only they are turned."""
+        rng, wall = np.random.default_rng(3), (trimesh.creation.box([30, 3, 0.3]), at(0, 1.51, 0))
+        back = trimesh.transformations.rotation_matrix(np.pi, [0, 1, 0])
+        for count, wrong in ((2, {1}), (24, {3, 9, 20}), (24, set()), (24, set(range(24)))):
+            places = [at(-14 + 1.2 * k, 1.4, 0.154) @ (back if k in wrong else np.eye(4)) for k in range(count)]
+            nodes = make_nodes(
+                [-1] * (count + 2), np.array([*places, wall[1], at(0, 0, 0, FLAT)]), [f"poster {k}" for k in range(count)] + ["wall", "ground"],
+                mesh=[0] * count + [1, 2],
+            )  # fmt: skip
+            meshes = tuple(map(as_mesh, (sheet(*rng.uniform(0.5, 1, 2)), wall[0], sheet(60, 60))))
+            scene = Scene(GLTF, nodes, meshes)
+            findings = {f.code: f for f in survey(scene, BUILT_IN[0])}
+            finding = findings.get("faces.seen-from-behind")
+            self.assertEqual(set(finding.parts if finding else ()), wrong)
+            self.assertNotIn("faces.seen-from-both", findings)
+            if finding:
+                out, _ = parse_step(finding.mend).apply(scene, StepContext())
+                self.assertEqual(len(out.meshes), 3 if len(wrong) == count else 4)
+                self.assertFalse(
+                    {f.code for f in survey(out, BUILT_IN[0])} & {"faces.seen-from-behind", "faces.seen-from-both"}
+                )
+
     def test_stairs_are_no_room_however_they_are_turned(self) -> None:
         for steps in (6, 14):
             for made in (stairs(steps, 1.2), over(stairs(steps, 2.8))):

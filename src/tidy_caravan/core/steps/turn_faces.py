@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
 import numpy as np
@@ -10,8 +10,8 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.vertices import rejoined
 from tidy_caravan.core.geometry.winding import sides_of, to_turn, turn_over
-from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray, Bool
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -20,10 +20,10 @@ from tidy_caravan.core.steps.base import (
     identities_of,
     parameter,
     per_mesh_work,
-    replace_meshes,
     step,
+    with_meshes,
 )
-from tidy_caravan.core.surroundings.sides import Verdict, open_sheets, seen
+from tidy_caravan.core.surroundings.sides import SeenSides, Verdict, open_sheets, seen
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import everything_of, mesh_of, remade
@@ -119,18 +119,22 @@ def to_be_seen(scene: Scene, chosen: Bool, context: StepContext, unsure: bool) -
     if isinstance(found, str):
         return scene, [Change(text=f"no face was turned: {found}", count=0, problem=True)]
     wrong = found.of(Verdict.WRONG, *([Verdict.UNCLEAR] if unsure else []))
-    made: dict[int, Mesh] = {}
+    meshes, column = list(scene.meshes), scene.nodes.mesh.copy()
     count = 0
     for i in np.unique(found.mesh[wrong]).tolist():
         mesh = scene.meshes[i]
         label, _ = open_sheets(mesh)
-        turn = np.isin(label, found.sheet[wrong & (found.mesh == i)])
-        turn ^= sides_of(mesh).minor
-        made[i] = remade(mesh, rejoined(mesh, turn_over(mesh, turn)))
-        count += int(turn.sum())
+        for sheets, rows in sheets_by_part(
+            found, wrong & (found.mesh == i), np.flatnonzero(chosen & (scene.nodes.mesh == i))
+        ):
+            turn = np.isin(label, sheets) ^ sides_of(mesh).minor
+            column[rows] = len(meshes)
+            meshes.append(remade(mesh, rejoined(mesh, turn_over(mesh, turn))))
+            count += int(turn.sum())
     out, changes = scene, []
-    if made:
-        out, changed = replace_meshes(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)), made)
+    if count:
+        changed = column != scene.nodes.mesh
+        out = with_meshes(scene, column, meshes)
         text = (
             f"{plural(count, 'triangle')} of {plural(int(wrong.sum()), 'open sheet')} turned to where they can be seen"
         )
@@ -141,3 +145,19 @@ def to_be_seen(scene: Scene, chosen: Bool, context: StepContext, unsure: bool) -
         text = f"{plural(int(asked.sum()), 'sheet was', 'sheets were')} left: an empty room, or a building"
         changes.append(Change(text=text, count=int(asked.sum()), parts=identities_of(scene, rows)))
     return out, changes
+
+
+def sheets_by_part(found: SeenSides, wrong: Bool, rows: I64) -> Iterator[tuple[I64, I64]]:
+    """Of one mesh: sheets that are to be turned, and the parts of `rows` on which they are; those are told apart where
+    instances differ."""
+    alone = found.part[wrong]
+    common = found.sheet[wrong][alone < 0]
+    own: dict[tuple[int, ...], list[int]] = {}
+    for row in np.unique(alone[alone >= 0]).tolist():
+        own.setdefault(tuple(sorted({*common.tolist(), *found.sheet[wrong][alone == row].tolist()})), []).append(row)
+    rest = rows[~np.isin(rows, alone)]
+    if len(common) and len(rest):
+        yield common, rest
+    for sheets, parts in own.items():
+        if len(mine := rows[np.isin(rows, parts)]):
+            yield np.array(sheets), mine

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from enum import IntEnum
 from functools import cached_property
 from typing import Any
@@ -28,11 +28,15 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 7, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 9, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
 """Parts of one mesh that are looked at; the others are taken to stand alike."""
+MOST_QUICK = 2000
+"""Further parts of a mesh that are looked at in passing …"""
+QUICK = (8, 4)
+"""… by so many places and rays from each: whether one may stand the other way round."""
 MOST_SHEETS = 200
 """Sheets of one mesh that are looked at, the largest; of thousands of leaves no one asks each."""
 MOST_TRIANGLES = 8_000_000
@@ -44,6 +48,8 @@ CRACKS = 0.01
 VIEWERS = 24
 ROOM_M = (2.0, 1.9)
 """Width and height from which on an open shell may be a room."""
+SMALL = 0.6
+"""Times the size of a sheet below which something is a thing in its room, and no wall of it."""
 CONTENT_M = 0.25
 """Size from which on a thing in a shell says that people are meant to be there."""
 REACH_M = 2.0
@@ -70,8 +76,10 @@ OUTDOORS = 3.0
 """Times the size of a sheet from which on what its rays meet may be the ground, or another building."""
 INDOORS = 0.15
 """Part of the rays that get outdoors up to which a space is a room; on the other side of its walls twice that do."""
+WALLS = 0.12
+"""Part of the rays from which on there are walls: a roof over a block encloses no room …"""
 AGREED = 0.6
-"""Part of the sheets around a room that must show it the same side for that to be meant."""
+"""… and part of what is around one that must show it the same side for that to be meant."""
 DEEP = 0.02
 """Part of the rays that get out of a space that people can walk into."""
 
@@ -101,11 +109,13 @@ class Reason(IntEnum):
 
 @dataclass(frozen=True)
 class SeenSides:
-    """(K,) sheets: mesh, number of the sheet in it, verdict. way: (K, 2) how far rays of either side go on average, front
+    """(K,) sheets: mesh, number of the sheet in it, verdict. part: (K,) the node whose sheet it is, -1 for all parts of the
+    mesh: they are told apart where one of them shows its back and another does not. way: (K, 2) how far rays of either side go on average, front
     first, in metres, FAR_M at most. why: (K,) a Reason. rays: (K,) how many started on each side. triangles: (K,)."""
 
     mesh: I64
     sheet: I64
+    part: I64
     verdict: I64
     way: F64
     why: I64
@@ -119,7 +129,7 @@ class SeenSides:
 
 
 NONE = np.zeros(0, np.int64)
-NOTHING = SeenSides(NONE, NONE, NONE, np.zeros((0, 2)), NONE, NONE, NONE)
+NOTHING = SeenSides(NONE, NONE, NONE, NONE, np.zeros((0, 2)), NONE, NONE, NONE)
 
 
 def open_sheets(mesh: Mesh) -> tuple[I64, int]:
@@ -185,6 +195,7 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
         return outcome.reason
     made = {k: np.asarray(v) for k, v in outcome.arrays.items()}
     made["mesh"] = used[made["mesh"]]
+    made["part"] = np.where(made["part"] >= 0, rows[made["part"]], -1)
     return SeenSides(**made, left_out=int(outcome.figures["left_out"]))
 
 
@@ -252,31 +263,56 @@ def seen_sides(
     if not total:
         return {f.name: getattr(NOTHING, f.name) for f in fields(NOTHING) if f.name != "left_out"}, {"left_out": 0}
     every = placed(table, mesh, world)
-    tally = Tally.over(total)
     rays = Rays(table, every, mesh, world, arrays, sheet, front, np.concatenate(boxes), world_up, metres)
-    rays.cast(tally)
+    part, of, each = rays.cast(sampled)
+    tally = each.summed(of, total)
     rays.walk(tally, np.flatnonzero(empty_room(tally))[:MOST_WALKED])
     rays.walk(tally, np.flatnonzero(hollow(tally))[:MOST_WALKED])
     verdict, why = judged(tally)
+    alone = judged(each.as_walked(tally, of))[0]
+    right, wrong = (np.bincount(of[alone == v], minlength=total) for v in (Verdict.RIGHT, Verdict.WRONG))
+    # instances of which one shows its back and another does not: each is looked at for itself
+    others = np.isin(mesh, np.array(owner)[(right > 0) | (wrong > 0)]) & ~sampled & (nth_of_kind(mesh) < MOST_QUICK)
+    other, their, quick = rays.cast(others, *QUICK)
+    odd = stands_otherwise(quick, tally, their, right >= wrong)
+    apart = np.union1d(np.flatnonzero((right > 0) & (wrong > 0)), their[odd])
+    again, its, full = rays.cast(np.isin(np.arange(len(mesh)), other[odd]))
+    each, part, of = each.followed_by(full), np.concatenate([part, again]), np.concatenate([of, its])
+    single, reason = judged(each.as_walked(tally, of))
+    # who stands like most of those that were looked at is taken to be seen like them
+    like = np.isin(their, apart) & ~np.isin(other, again)
+    single = np.concatenate([single, np.where(right >= wrong, Verdict.RIGHT, Verdict.WRONG)[their[like]]])
+    reason = np.concatenate([reason, np.full(int(like.sum()), Reason.WAYS)])
+    each, part, of = (
+        each.followed_by(quick.chosen(like)),
+        np.concatenate([part, other[like]]),
+        np.concatenate([of, their[like]]),
+    )
+    some = np.isin(of, apart)
+    each, part, of, single, reason = each.chosen(some), part[some], of[some], single[some], reason[some]
+    whole = np.setdiff1d(np.arange(total), apart)
+    sheets = np.concatenate([whole, of])
+    both = tally.chosen(whole).followed_by(each)
     triangles = np.bincount(sheet[sheet >= 0], minlength=total)
     return {
-        "mesh": np.array(owner, np.int64),
-        "sheet": np.array(number, np.int64),
-        "verdict": verdict,
-        "way": tally.way / np.maximum(tally.rays, 1)[:, None],
-        "why": why,
-        "rays": tally.rays.astype(np.int64),
-        "triangles": triangles.astype(np.int64),
+        "mesh": np.array(owner, np.int64)[sheets],
+        "sheet": np.array(number, np.int64)[sheets],
+        "part": np.concatenate([np.full(len(whole), -1), part]),
+        "verdict": np.concatenate([verdict[whole], single]),
+        "way": both.way / np.maximum(both.rays, 1)[:, None],
+        "why": np.concatenate([why[whole], reason]),
+        "rays": both.rays.astype(np.int64),
+        "triangles": triangles.astype(np.int64)[sheets],
     }, {"left_out": left_out}
 
 
 @dataclass
 class Tally:
-    """Per sheet (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
+    """Per sheet, or place of one, (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
     open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that
     met the sheet itself. content: that met a part much smaller than the sheet, in its own box. outdoors: that met nothing, the
-    ground, or something so large that it may be. fronts, backs: that met other open sheets, on the side that is drawn and on
-    the other. things: that met a part much smaller than the sheet, wherever. points, camera, lamp, within: places, those that
+    ground, or something so large that it may be. fronts, backs: that met what else is about as large, on the side that is drawn
+    and on the other. walls: of these, on what is upright. things: that met a part much smaller than the sheet, wherever. points, camera, lamp, within: places, those that
     see a camera, a lamp, and either of them in the sheet's own box. room: of a room's size."""
 
     rays: F64
@@ -289,6 +325,7 @@ class Tally:
     outdoors: F64
     fronts: F64
     backs: F64
+    walls: F64
     things: F64
     points: F64
     camera: F64
@@ -308,6 +345,24 @@ class Tally:
         made: dict[str, Any] = {f.name: two() for f in fields(cls)}
         one = {"rays": np.zeros(count), "points": np.zeros(count), "room": np.zeros(count, np.bool_)}
         return cls(**{**made, **one, "walked": np.zeros((count, 2), np.bool_)})
+
+    def chosen(self, which: I64 | Bool) -> Tally:
+        return Tally(**{f.name: getattr(self, f.name)[which] for f in fields(self)})
+
+    def followed_by(self, other: Tally) -> Tally:
+        return Tally(**{f.name: np.concatenate([getattr(self, f.name), getattr(other, f.name)]) for f in fields(self)})
+
+    def summed(self, sheet: I64, count: int) -> Tally:
+        """Of places, whose sheets are given, by sheet."""
+        out = Tally.over(count)
+        for f in fields(self):
+            values = getattr(self, f.name)
+            (np.logical_or if values.dtype == bool else np.add).at(getattr(out, f.name), sheet, values)
+        return out
+
+    def as_walked(self, other: Tally, sheet: I64) -> Tally:
+        """Of places, with what people saw of their sheets."""
+        return replace(self, walked=other.walked[sheet], sights=other.sights[sheet])
 
 
 @dataclass
@@ -350,6 +405,12 @@ class Rays:
         out[np.linalg.det(self.world[self.every.part, :3, :3]) < 0] *= -1
         return out
 
+    @cached_property
+    def upright(self) -> Bool:
+        """(F,) triangles in the world that are parts of a wall, rather than of a floor or a ceiling."""
+        out: Bool = np.abs(self.vectors @ self.up) < 0.5 * np.linalg.norm(self.vectors, axis=1)
+        return out
+
     def fronts(self, face: I64) -> F64:
         """(N, 3) unit vectors of triangles in the world, towards the side that the most of their sheet looks to."""
         vectors = self.vectors[face]
@@ -357,11 +418,15 @@ class Rays:
         out: F64 = np.where(self.against[self.triangle[face]][:, None], -vectors, vectors) / np.maximum(size, 1e-300)
         return out
 
-    def cast(self, tally: Tally) -> None:
+    def cast(self, sampled: Bool, samples: int = SAMPLES, rays: int = RAYS) -> tuple[I64, I64, Tally]:
+        """Rays from the sheets of the parts (P,) that are chosen: (K,) the part and the sheet of each place, and what its rays
+        got to. samples: places on a sheet. rays: from each of them and on either side."""
+        if not sampled.any():
+            return NONE, NONE, Tally.over(0)
         caster = self.caster
         floor = float((self.every.points @ self.up).min())
         # a sheet in a part: numbered by the part's first sheet
-        own = np.where(self.arrays["sampled"][self.every.part], self.sheet[self.triangle], -1)
+        own = np.where(sampled[self.every.part], self.sheet[self.triangle], -1)
         place = np.where(own >= 0, self.every.part * len(self.boxes) + own, -1)
         places, label = np.unique(place, return_inverse=True)
         label = label.reshape(-1).astype(np.int64) - int(places[0] == -1)
@@ -370,34 +435,36 @@ class Rays:
         corners = self.every.points[self.every.faces]
         area = np.linalg.norm(self.vectors, axis=1)
         size = np.maximum(self.place_sizes(part_of, sheet_of), 1e-12)
-        self.note_rooms(tally, corners, label, sheet_of, len(places))
+        tally = Tally.over(len(places))
+        self.note_rooms(tally, corners, label)
         # what is found of a sheet must not hang on which others are asked about: a mend asks about some of a survey's
-        begin = nth_of_equals(sheet_of) * SAMPLES
+        begin = nth_of_equals(sheet_of) * samples
         for some in range(0, len(places), 20_000):
             chosen = np.arange(len(places))[some : some + 20_000]
             within = np.where((label >= some) & (label < some + len(chosen)), label - some, -1)
-            which, face, bary = spread_over(area, within, np.full(len(chosen), SAMPLES), begin[chosen])
-            number = begin[chosen][which] + np.arange(len(which)) % SAMPLES
+            which, face, bary = spread_over(area, within, np.full(len(chosen), samples), begin[chosen])
+            number = begin[chosen][which] + np.arange(len(which)) % samples
             which += some
             points = np.einsum("sk,ski->si", bary, corners[face])
             normals = self.fronts(face)
             for side in (0, 1):
                 self.from_side(
                     tally, caster, floor, label, sheet_of[which], part_of[which], which,
-                    points, normals if side == 0 else -normals, size[which], number, side,
+                    points, normals if side == 0 else -normals, size[which], number, side, rays,
                 )  # fmt: skip
-            np.add.at(tally.rays, sheet_of[which], RAYS)
-            np.add.at(tally.points, sheet_of[which], 1)
+            np.add.at(tally.rays, which, rays)
+            np.add.at(tally.points, which, 1)
+        return part_of, sheet_of, tally
 
     def from_side(
         self, tally: Tally, caster: Caster, floor: float, label: I64, sheet: I64, part: I64, place: I64, points: F64,
-        normals: F64, size: F64, number: I64, side: int,
+        normals: F64, size: F64, number: I64, side: int, rays: int,
     ) -> None:  # fmt: skip
         step = np.spacing(np.abs(points).max(axis=1).astype(np.float32)).astype(np.float64)
         start = points + normals * np.maximum(AWAY * size, 8 * step)[:, None]
-        directions = over_hemispheres(normals, RAYS, number).reshape(-1, 3)
-        origins = np.repeat(start, RAYS, axis=0)
-        s, p, k = (np.repeat(a, RAYS) for a in (sheet, part, place))
+        directions = over_hemispheres(normals, rays, number).reshape(-1, 3)
+        origins = np.repeat(start, rays, axis=0)
+        s, p, k = (np.repeat(a, rays) for a in (sheet, part, place))
         distance, hit = caster.first_hits(origins, directions)
         # the scene stands on a ground at its lowest place: what is below nobody sees
         down = directions @ self.up
@@ -405,27 +472,30 @@ class Rays:
         ground = np.where(down < 0, height / np.maximum(-down, 1e-12), np.inf)
         on_ground = ground < distance * (1 - 1e-5)  # a floor at the lowest place is a floor
         distance = np.minimum(distance, ground)
-        far = np.maximum(np.repeat(size, RAYS), REACH_M / self.metres)
+        far = np.maximum(np.repeat(size, rays), REACH_M / self.metres)
         # below a wide terrain is more room than below a ceiling, where something real to stand on is met
         far[~on_ground] = np.minimum(far[~on_ground], FAR_M / self.metres)
         leaves = distance > self.way_out(origins, directions, p, s)
-        np.add.at(tally.out[:, side], s, leaves)
-        np.add.at(tally.reach[:, side], s, np.minimum(distance / far, 1.0))
-        np.add.at(tally.way[:, side], s, np.minimum(distance * self.metres, FAR_M))
-        np.add.at(tally.sky[:, side], s, np.isinf(distance))
+        np.add.at(tally.out[:, side], k, leaves)
+        np.add.at(tally.reach[:, side], k, np.minimum(distance / far, 1.0))
+        np.add.at(tally.way[:, side], k, np.minimum(distance * self.metres, FAR_M))
+        np.add.at(tally.sky[:, side], k, np.isinf(distance))
         met = np.where(on_ground, -1, hit)
-        np.add.at(tally.own[:, side], s, (met >= 0) & (label[met] == k))
+        np.add.at(tally.own[:, side], k, (met >= 0) & (label[met] == k))
         other = self.every.part[met]
         large = self.arrays["size"][other]
-        np.add.at(tally.outdoors[:, side], s, (met < 0) | (large > OUTDOORS * np.repeat(size, RAYS)))
-        sheets = np.flatnonzero((met >= 0) & (self.sheet[self.triangle[met]] >= 0) & (label[met] != k))
-        towards = np.einsum("ni,ni->n", directions[sheets], self.vectors[met[sheets]]) < 0
-        np.add.at(tally.fronts[:, side], s[sheets[towards]], 1)
-        np.add.at(tally.backs[:, side], s[sheets[~towards]], 1)
-        small = (met >= 0) & (other != p) & (large < 0.6 * np.repeat(size, RAYS)) & (large * self.metres >= CONTENT_M)
-        np.add.at(tally.things[:, side], s, small)
+        own_size = np.repeat(size, rays)
+        outdoors = (met < 0) | (large > OUTDOORS * own_size)
+        np.add.at(tally.outdoors[:, side], k, outdoors)
+        around = np.flatnonzero(~outdoors & (other != p) & (large >= SMALL * own_size))
+        np.add.at(tally.walls[:, side], k[around], self.upright[met[around]])
+        towards = np.einsum("ni,ni->n", directions[around], self.vectors[met[around]]) < 0
+        np.add.at(tally.fronts[:, side], k[around[towards]], 1)
+        np.add.at(tally.backs[:, side], k[around[~towards]], 1)
+        small = (met >= 0) & (other != p) & (large < SMALL * own_size) & (large * self.metres >= CONTENT_M)
+        np.add.at(tally.things[:, side], k, small)
         small[small] = self.inside(self.arrays["middles"][other[small]], p[small], s[small])
-        np.add.at(tally.content[:, side], s, small)
+        np.add.at(tally.content[:, side], k, small)
         for name in ("cameras", "lamps"):
             for viewer in self.arrays[name]:
                 way = viewer - start
@@ -434,9 +504,9 @@ class Rays:
                 rows = np.flatnonzero(facing)
                 free, _ = caster.first_hits(start[rows], way[rows] / np.maximum(long[rows], 1e-12)[:, None])
                 rows = rows[free >= long[rows] * (1 - 1e-5)]
-                np.add.at((tally.camera if name == "cameras" else tally.lamp)[:, side], sheet[rows], 1)
+                np.add.at((tally.camera if name == "cameras" else tally.lamp)[:, side], place[rows], 1)
                 there = self.inside(np.broadcast_to(viewer, (len(rows), 3)), part[rows], sheet[rows])
-                np.add.at(tally.within[:, side], sheet[rows[there]], 1)
+                np.add.at(tally.within[:, side], place[rows[there]], 1)
 
     def walk(self, tally: Tally, sheets: I64) -> None:
         """Lets people walk about in and around these sheets, each in the first of its parts, and notes whether they see
@@ -525,15 +595,14 @@ class Rays:
         out: F64 = np.sqrt((np.linalg.norm(self.world[part, :3, :3] * span[:, None, :], axis=1) ** 2).sum(axis=1))
         return out
 
-    def note_rooms(self, tally: Tally, corners: F64, label: I64, sheet_of: I64, count: int) -> None:
-        low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    def note_rooms(self, tally: Tally, corners: F64, label: I64) -> None:
+        low, high = np.full((len(tally.rays), 3), np.inf), np.full((len(tally.rays), 3), -np.inf)
         rows = label >= 0
         np.minimum.at(low, label[rows], corners[rows].min(axis=1))
         np.maximum.at(high, label[rows], corners[rows].max(axis=1))
         span = (high - low) * self.metres
         axis = int(np.argmax(np.abs(self.up)))
-        roomy = (np.delete(span, axis, axis=1).min(axis=1) >= ROOM_M[0]) & (span[:, axis] >= ROOM_M[1])
-        np.logical_or.at(tally.room, sheet_of, roomy)
+        tally.room[:] = (np.delete(span, axis, axis=1).min(axis=1) >= ROOM_M[0]) & (span[:, axis] >= ROOM_M[1])
 
 
 def shelter(t: Tally) -> tuple[I64, Bool, Bool, Bool]:
@@ -554,6 +623,18 @@ def empty_room(t: Tally) -> Bool:
     """(K,) shells of a room's size with nothing in them: a room, or a building."""
     _, room, lived_in, _ = shelter(t)
     return room & ~lived_in
+
+
+def stands_otherwise(quick: Tally, looked_at: Tally, sheet: I64, right: Bool) -> Bool:
+    """(K,) places whose ways are long on the other side than those of their sheet (S,) were where it was looked at. right:
+    (S,) most of those show their front."""
+    quick_way, way = (t.reach / np.maximum(t.rays, 1)[:, None] + 1e-3 for t in (quick, looked_at))
+    front = np.where(right, 0, 1)[sheet]
+    row = np.arange(len(sheet))
+    here = quick_way[row, front] / quick_way[row, 1 - front]
+    there = way[sheet, front] / way[sheet, 1 - front]
+    out: Bool = (here < 0.5) & (here < 0.5 * there)
+    return out
 
 
 def hollow(t: Tally) -> Bool:
@@ -598,14 +679,15 @@ def judged(t: Tally) -> tuple[I64, I64]:
     front(far & ((t.way / rays)[row, deep] >= CRAMPED_M), deep, sure, Reason.WAYS)
     # into a hollow close to the ground nobody looks who stands beside it
     told = (t.sights.max(axis=1) >= GLIMPSE) & ((t.sights < UNSEEN) & (camera < 0.01)).any(axis=1)
-    front(seen_.all(axis=1) & told, np.argmax(t.sights, axis=1), sure, Reason.BESIDE)
+    told &= np.argmax(t.sights, axis=1) != inside  # from below into a roof is no look at its front
+    front(seen_.all(axis=1) & told, 1 - inside, sure, Reason.BESIDE)
     # of several sheets that enclose a room, all show the same side to it; so does the one in question
     side = np.argmin(t.outdoors, axis=1)
     outdoors = t.outdoors / rays
     both = (verdict == Verdict.BOTH) & (outdoors.min(axis=1) <= INDOORS) & (outdoors.max(axis=1) >= 2 * INDOORS)
     both &= (t.way / rays)[row, side] >= CRAMPED_M
     fronts, backs = t.fronts[row, side], t.backs[row, side]
-    both &= fronts + backs >= 0.2 * rays[:, 0]
+    both &= t.walls[row, side] >= WALLS * rays[:, 0]
     inward, outward = fronts >= AGREED * (fronts + backs), backs >= AGREED * (fronts + backs)
     used = ((t.things / rays)[row, side] >= 0.01) | ((t.lamp / points)[row, side] >= 0.05)
     front(both & inward, side, sure, Reason.TOGETHER)

@@ -183,10 +183,12 @@ def sides_finding(
     """One finding over the sheets (K,), with the rays of the one that has the most triangles as evidence."""
     meshes = np.unique(found.mesh[sheets])
     marked = np.zeros(len(scene.meshes), np.bool_)
-    marked[meshes] = True
-    parts = parts_with(scene, marked)
+    marked[found.mesh[sheets & (found.part < 0)]] = True
+    parts = sorted({*parts_with(scene, marked), *found.part[sheets & (found.part >= 0)].tolist()})
     largest = np.flatnonzero(sheets)[np.argmax(found.triangles[sheets])]
-    example = scene.nodes.paths[parts[int(np.argmax(scene.nodes.mesh[parts] == found.mesh[largest]))]][-80:]
+    one = int(found.part[largest])
+    one = one if one >= 0 else parts[int(np.argmax(scene.nodes.mesh[parts] == found.mesh[largest]))]
+    example = scene.nodes.paths[one][-80:]
     front, behind = (f"{w:.2g} m{' or more' if w > 0.95 * FAR_M else ''}" for w in found.way[largest].tolist())
     reason = SAID[Reason(int(found.why[largest]))]
     where = {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}
