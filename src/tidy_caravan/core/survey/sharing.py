@@ -37,9 +37,9 @@ def sharing(context: Context) -> Iterable[Finding]:
     done = share(scene, found, chosen)
     if done.parts.any():
         rows = np.flatnonzero(done.parts)
-        before = len(np.unique(scene.nodes.mesh[rows]))
+        # what is held once for several materials is one
+        before, after = (len(np.unique(geometries(s.meshes)[s.nodes.mesh[rows]])) for s in (scene, done.scene))
         families = len(np.unique(done.family[rows]))
-        after = len(np.unique(done.scene.nodes.mesh[rows]))
         yield Finding(
             code="sharing.loose-copies",
             severity="warning",
