@@ -66,6 +66,16 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         reasons.setdefault(key, []).append(f"{finding.title}: {finding.text}")
         if not finding.guess:
             sure.add(key)
+    for key in [k for k in wanted if wanted[k]["kind"] == "mend_overlaps"]:
+        # what shows its back flickers only once it is turned
+        for turn in [w for w in wanted.values() if w["kind"] == "turn_faces" and w.get(WHERE)]:
+            both = widened(wanted[key], turn)
+            if WHERE in both and len(both[WHERE]["parts"]) <= MOST_IDS:
+                wanted[key] = both
+    if "recentre" in wanted and "sourceMetresPerUnit" in wanted["match_units_axes"]:
+        reasons["recentre"].append(
+            "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
+        )
     out = []
     order = list(kinds)
     for key in sorted(wanted, key=lambda k: order.index(wanted[k]["kind"])):

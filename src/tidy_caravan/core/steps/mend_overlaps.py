@@ -46,7 +46,7 @@ class MendOverlaps(Step):
     title = "Mend overlaps"
     summary = "Lifts surfaces that lie on each other apart by a small offset, or removes what is covered."
 
-    phase = Phase.CLEAN
+    phase = Phase.OVERLAPS
     once = False
 
     kind: Literal["mend_overlaps"] = "mend_overlaps"
