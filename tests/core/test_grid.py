@@ -61,6 +61,20 @@ class Found(unittest.TestCase):
         for _ in range(20):
             self.assertEqual(cell_of(pieces_of(scene_of(*(piece(rng.uniform(0.3, 4, 3)) for _ in range(12))))), 0.0)
 
+    def test_two_pieces_that_are_drawn_often_are_a_kit_as_well(self) -> None:
+        pair = tuple(as_mesh(piece(size)) for size in ((1.2, 2.4, 0.2), (2.4, 2.4, 0.2)))
+
+        def wall(gap: float, places: int) -> Scene:
+            start = np.cumsum([0.0, *([1.2, 2.4] * places)])[: 2 * places]
+            start[places:] += gap
+            matrices = np.array([trimesh.transformations.translation_matrix([x, 0, 0]) for x in start])
+            names = [f"panel_{k}" for k in range(2 * places)]
+            return Scene(GLTF, make_nodes([-1] * 2 * places, matrices, names, mesh=[0, 1] * places), pair)
+
+        self.assertEqual((cell_of(pieces_of(wall(0, 3))), cell_of(pieces_of(wall(0, 6)))), (0.0, 1.2))
+        self.assertEqual([f.code for f in survey(wall(0, 6), BUILT_IN[0]) if f.code.startswith(("grid", "gaps"))], [])
+        self.assertEqual({f.code: f.parts for f in survey(wall(0.003, 6), BUILT_IN[0])}["grid.seam"], [5, 6])
+
     def test_the_piece_that_is_off_is_named_with_its_millimetres(self) -> None:
         clean = scene_of(*map(piece, SIZES))
         self.assertEqual(found(clean), {})

@@ -28,6 +28,9 @@ EXACT_M = 5e-4
 NEAR = 0.03
 """Part of a cell up to which a size is off a multiple that was meant."""
 PIECES = 5
+"""Pieces that must be whole cells for one to be taken for meant …"""
+FEW = (2, 10)
+"""… or as few, that stand in as many places."""
 SHARE = 0.6
 """Part of the sizes that must be whole cells for a cell to be taken for meant."""
 MOST_HELD = 0.8
@@ -108,7 +111,8 @@ def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
 def cell_of(pieces: Pieces) -> float:
     """The cell in metres that most sizes are multiples of, 0 where nothing says so.
 
-    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree are none. Of
+    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree, or two that are
+    drawn often, are none. Of
     the cells that fit, the largest of those that hold nearly as many pieces as any: twice a cell holds some of its pieces.
     """
     held: dict[float, int] = {}
@@ -119,6 +123,7 @@ def cell_of(pieces: Pieces) -> float:
         whole = two & (exact | ~counted).all(axis=1)
         some = two & (counted & (np.abs(off) <= NEAR * cell) | ~counted).all(axis=1)
         sizes = int((counted & two[:, None]).sum())
-        if whole.sum() >= PIECES and exact[two].sum() >= SHARE * sizes and some.sum() >= SHARE * two.sum():
+        many = whole.sum() >= PIECES or (whole.sum() >= FEW[0] and pieces.uses[whole].sum() >= FEW[1])
+        if many and exact[two].sum() >= SHARE * sizes and some.sum() >= SHARE * two.sum():
             held[cell] = int(some.sum())
     return next((cell for cell, count in held.items() if count >= MOST_HELD * max(held.values())), 0.0)
