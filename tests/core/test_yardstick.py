@@ -9,7 +9,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import trimesh
 
+from tests.core.test_sides import as_mesh
 from tests.support import validate_bytes
 from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named, through
 from tidy_caravan.core.carry import carry, prove
@@ -21,7 +23,7 @@ from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import writable, write
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import default_route
-from tidy_caravan.core.scene import GLTF, Convention
+from tidy_caravan.core.scene import GLTF, Convention, Scene, make_nodes
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.survey import known_checks
@@ -184,6 +186,19 @@ class Evidence(unittest.TestCase):
                         assert finding[0].mend is not None
                         self.assertEqual(finding[0].mend["sourceMetresPerUnit"], factor)
                         self.assertTrue(finding[0].guess)
+
+    def test_names_in_other_languages_and_in_one_word_are_read(self) -> None:
+        for door, chair in (
+            ("Tür_2", "Stuhl.004"),
+            ("FrontDoor", "OfficeChair12"),
+            ("Porte d'entrée", "chaise-3"),
+            ("PUERTA", "Silla01"),
+        ):
+            with self.subTest(door):
+                leaf, seat = (trimesh.creation.box(size) for size in ((900, 2100, 40), (450, 900, 450)))
+                nodes = make_nodes([-1] * 2, np.tile(np.eye(4), (2, 1, 1)), [door, chair], mesh=[0, 1])
+                found = candidates(Scene(GLTF, nodes, (as_mesh(leaf), as_mesh(seat))))
+                self.assertEqual((found[0].metres_per_unit, found[0].likeliest, found[0].total), (0.001, True, 2))
 
     def test_without_anything_of_known_size_the_whole_decides(self) -> None:
         scene = yardstick(BUILT_IN[0], "glb")

@@ -37,15 +37,16 @@ class HumanScale:
 
 
 KNOWN = (
-    HumanScale("door|doorleaf|leaf", "door", 1.9, 2.4, ("IfcDoor",)),
-    HumanScale("storey|floor_height", "storey", 2.2, 5.0),
-    HumanScale("seat|bench|chair|stool", "seat", 0.38, 1.1),
-    HumanScale("step|stair_step|riser", "step", 0.12, 0.22),
-    HumanScale("railing|handrail|guardrail|balustrade", "railing", 0.85, 1.2, ("IfcRailing",)),
-    HumanScale("person|human|passenger|visitor", "person", 1.5, 2.0),
+    HumanScale("door|doorleaf|leaf|tür(?:en|blatt)?|tuer(?:en|blatt)?|porte|puerta|porta|deur(?:en)?|dörr(?:ar)?", "door", 1.9, 2.4, ("IfcDoor",)),
+    HumanScale("storey|floor_height|geschoss|étage|etage", "storey", 2.2, 5.0),
+    HumanScale("seat|bench|chair|stool|stuhl|stühle|sitz|hocker|chaise|siège|banc|silla|sedia|panca|cadeira|stoel", "seat", 0.38, 1.1),
+    HumanScale("step|stair_step|riser|stufen?|marche|escalón|gradino|trede", "step", 0.12, 0.22),
+    HumanScale("railing|handrail|guardrail|balustrade|geländer|gelaender|garde-corps|barandilla|ringhiera|leuning", "railing", 0.85, 1.2, ("IfcRailing",)),
+    HumanScale("person|human|passenger|visitor|mensch(?:en)?|personne|persona|pessoa|persoon", "person", 1.5, 2.0),
     HumanScale("gate|turnstile", "gate", 0.8, 2.2),
-    HumanScale("window|glazing", "window", 0.4, 5.0, ("IfcWindow",)),
-)
+    HumanScale("window|glazing|fenster|fenêtre|fenetre|ventana|finestra|janela|raam|fönster", "window", 0.4, 5.0, ("IfcWindow",)),
+)  # fmt: skip
+"""Words as names of parts have them, in the languages of many who model; each in singular or plural."""
 
 
 @dataclass(frozen=True)
@@ -103,21 +104,27 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
 
 
 MOST_LETTERS = 200
+CAPITAL = re.compile(r"(?<=[a-zà-ÿ])(?=[A-ZÀ-Ý])")
 DIGITS = str.maketrans("123456789", "000000000")
 
 
 @kept
 def name_stems(scene: Scene) -> tuple[list[str], I64]:
-    """Distinct names of the parts in small letters with all digits alike, and (P,) which of them each part bears.
+    """Distinct names of the parts in small letters with all digits alike, and (P,) which of them each part bears. Words that
+    are told apart by a capital letter alone get a line between them.
 
     What is looked for in names are words: numbers between them say nothing, and there are thousands of those.
     """
     names = [scene.nodes.names[i][:MOST_LETTERS] for i in scene.nodes.parts.tolist()]
-    own = "\0".join(names).lower().translate(DIGITS).split("\0")  # all in one, which is several times quicker
+    own = in_small_letters("\0".join(names)).split("\0")  # all in one, which is several times quicker
     if len(own) != len(names):
-        own = [name.lower().translate(DIGITS) for name in names]
+        own = [in_small_letters(name) for name in names]
     number = {name: k for k, name in enumerate(dict.fromkeys(own))}
     return list(number), np.array([number[name] for name in own], np.int64)
+
+
+def in_small_letters(text: str) -> str:
+    return CAPITAL.sub("_", text).lower().translate(DIGITS)
 
 
 @lru_cache(maxsize=64)

@@ -18,7 +18,7 @@ from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.pairs import fingerprints
 
-LEAF_WORDS = "leaf|doorleaf|flap|sash|shutter|hatch"
+LEAF_WORDS = "leaf|doorleaf|flap|sash|shutter|hatch|türblatt|tuerblatt|türflügel|vantail|deurblad"
 """Names of what turns on a hinge; a frame or a handle that is named after its door is none."""
 LEAF_M = (0.3, 3.0)
 """Width of leaves that people walk or look through."""
