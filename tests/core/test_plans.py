@@ -84,6 +84,19 @@ class Plans(unittest.TestCase):
             self.assertEqual(made.meshes[made.nodes.mesh[k]].id, scene.meshes[k].id)
         self.assertLess(made.meshes[made.nodes.mesh[3]].triangles, 15_000)
 
+    def test_a_figure_that_cannot_be_met_takes_no_more_of_another(self) -> None:
+        """Boxes have no triangle to spare; their draw calls are brought down as far as asked, and no further."""
+        plan, _ = self.planned(rows_of([3, 12, 2, 20, 4, 9]), draw_calls=21, triangles=100)
+        self.assertEqual((plan.met, len(plan.steps), plan.prices[-1].draw_calls), (False, 1, 20))
+        self.assertEqual(plan.over, ["triangles are still 6 times what they may be"])
+        # without groups the whole is none: cells, as many as that takes
+        flat = rows_of([3, 12, 2, 20, 4, 9])
+        alone = flat.nodes.parts
+        loose = flat.but(nodes=make_nodes(np.full(len(alone), -1), flat.nodes.world[alone], [flat.nodes.names[i] for i in alone], mesh=flat.nodes.mesh[alone]))  # fmt: skip
+        plan, _ = self.planned(loose, draw_calls=21, triangles=100)
+        self.assertEqual([s["by"] for s in plan.steps], ["cell"])
+        self.assertTrue(15 <= plan.prices[-1].draw_calls <= 21, plan.prices[-1])
+
     def test_a_budget_that_is_met_takes_nothing(self) -> None:
         plan, made = self.planned(balls(), triangles=80_000)
         self.assertEqual((plan.met, plan.steps, len(plan.prices)), (True, [], 1))

@@ -23,6 +23,8 @@ MOST_STEPS = 6
 CELLS_M = (8.0, 20.0, 50.0)
 ERRORS_MM = (1.0, 3.0, 10.0, 30.0)
 DRAWN, TRIANGLES, SIZE = "draw calls", "triangles", "MB"
+FIELDS = {DRAWN: "draw_calls", TRIANGLES: "triangles", SIZE: "megabytes"}
+"""Of a budget."""
 By = Literal["parent", "layer", "material", "cell", "set", "all"]
 
 
@@ -147,13 +149,12 @@ class Candidate:
     unit: Literal["mesh", "group", ""] = ""
 
 
-def candidates() -> list[Candidate]:
-    """Those that give up least first."""
+def candidates(scene: Scene) -> list[Candidate]:
+    """Those that give up least first. Where all parts are under one node, its group is everything and no candidate."""
     parents = "one mesh for each material within a group; pieces of a group are no longer told apart"
-    out = [
-        Candidate("copies share their meshes; nothing is given up", {"kind": "share_copies"}),
-        Candidate(parents, {"kind": "combine_parts", "by": "parent"}, "group"),
-    ]
+    out = [Candidate("copies share their meshes; nothing is given up", {"kind": "share_copies"})]
+    if len(np.unique(scene.nodes.parent[scene.nodes.parts])) > 1:
+        out.append(Candidate(parents, {"kind": "combine_parts", "by": "parent"}, "group"))
     for c in CELLS_M:
         step = {"kind": "combine_parts", "by": "cell", "cellM": c}
         out.append(Candidate(f"one mesh in each cell of {c:g} m; culling goes by cells", step, "group"))
@@ -170,7 +171,7 @@ def plan_for(scene: Scene, context: StepContext, budget: Budget) -> Plan:
     prices = [price(scene, context.destination)]
     steps: list[dict[str, Any]] = []
     reasons: list[str] = []
-    left = candidates()
+    left = candidates(scene)
     while (over := overshoot(prices[-1], budget)) and len(steps) < MOST_STEPS:
         tried: list[tuple[bool, float, Candidate, Scene, Price]] = []
         for one in left:
@@ -188,10 +189,14 @@ def plan_for(scene: Scene, context: StepContext, budget: Budget) -> Plan:
             break
         # what is enough, else what helps by half as much as the best and gives up least
         best = max(t[1] for t in tried)
-        enough, _, one, out, cost = next((t for t in tried if t[0]), next(t for t in tried if t[1] >= best / 2))
+        _, _, one, out, cost = next((t for t in tried if t[0]), next(t for t in tried if t[1] >= best / 2))
         step, why = one.step, one.why
-        if enough and one.unit and (less := narrowed(made, out, one, context, budget, prices[-1])):
-            step, why, out, cost = less
+        after = overshoot(cost, budget)
+        if one.unit and after.keys() < over.keys() and all(after[n] > over[n] - 1e-9 for n in after):
+            # it is enough for some figures, and does nothing for the others: no more of it than those need
+            asked = budget.model_copy(update={FIELDS[n]: 0 for n in after})
+            if less := narrowed(made, out, one, context, asked, prices[-1]):
+                step, why, out, cost = less
         made = out
         steps.append(step)
         reasons.append(why)
