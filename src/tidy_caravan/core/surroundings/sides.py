@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import IntEnum
 from functools import cached_property
 from typing import Any
@@ -28,7 +28,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 9, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 10, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -110,8 +110,9 @@ class Reason(IntEnum):
 @dataclass(frozen=True)
 class SeenSides:
     """(K,) sheets: mesh, number of the sheet in it, verdict. part: (K,) the node whose sheet it is, -1 for all parts of the
-    mesh: they are told apart where one of them shows its back and another does not. way: (K, 2) how far rays of either side go on average, front
-    first, in metres, FAR_M at most. why: (K,) a Reason. rays: (K,) how many started on each side. triangles: (K,)."""
+    mesh: they are told apart where one of them shows its back and another does not. way: (K, 2) how far rays of either side
+    go on average, front first, in metres, FAR_M at most. why: (K,) a Reason. rays: (K,) how many started on each side.
+    triangles: (K,)."""
 
     mesh: I64
     sheet: I64
@@ -177,6 +178,7 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
         **Table.of([scene.meshes[i] for i in used.tolist()]).arrays(),
         "mesh": mesh.reshape(-1).astype(np.int64),
         "world": about(nodes.world[rows], middle),
+        "both": np.array([two_sided[list(scene.meshes[i].slots)].all() for i in used.tolist()], np.bool_),
         "sampled": sampled,
         "size": size,
         "middles": boxes.mean(axis=1) - middle,
@@ -184,7 +186,7 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
         "lamps": nodes.world[lamps(scene), :3, 3][:VIEWERS] - middle,
     }
     digest = hashlib.blake2b("".join(scene.meshes[i].surface_id for i in used.tolist()).encode(), digest_size=16)
-    for name in ("mesh", "world", "sampled", "cameras", "lamps"):
+    for name in ("mesh", "world", "both", "sampled", "cameras", "lamps"):
         digest.update(np.ascontiguousarray(arrays[name]).data)
     up = axis_vector(scene.convention.up)
     parameters = {"up": up.tolist(), "metres": scene.convention.metres_per_unit}
@@ -269,38 +271,18 @@ def seen_sides(
     rays.walk(tally, np.flatnonzero(empty_room(tally))[:MOST_WALKED])
     rays.walk(tally, np.flatnonzero(hollow(tally))[:MOST_WALKED])
     verdict, why = judged(tally)
-    alone = judged(each.as_walked(tally, of))[0]
-    right, wrong = (np.bincount(of[alone == v], minlength=total) for v in (Verdict.RIGHT, Verdict.WRONG))
-    # instances of which one shows its back and another does not: each is looked at for itself
-    others = np.isin(mesh, np.array(owner)[(right > 0) | (wrong > 0)]) & ~sampled & (nth_of_kind(mesh) < MOST_QUICK)
-    other, their, quick = rays.cast(others, *QUICK)
-    odd = stands_otherwise(quick, tally, their, right >= wrong)
-    apart = np.union1d(np.flatnonzero((right > 0) & (wrong > 0)), their[odd])
-    again, its, full = rays.cast(np.isin(np.arange(len(mesh)), other[odd]))
-    each, part, of = each.followed_by(full), np.concatenate([part, again]), np.concatenate([of, its])
-    single, reason = judged(each.as_walked(tally, of))
-    # who stands like most of those that were looked at is taken to be seen like them
-    like = np.isin(their, apart) & ~np.isin(other, again)
-    single = np.concatenate([single, np.where(right >= wrong, Verdict.RIGHT, Verdict.WRONG)[their[like]]])
-    reason = np.concatenate([reason, np.full(int(like.sum()), Reason.WAYS)])
-    each, part, of = (
-        each.followed_by(quick.chosen(like)),
-        np.concatenate([part, other[like]]),
-        np.concatenate([of, their[like]]),
-    )
-    some = np.isin(of, apart)
-    each, part, of, single, reason = each.chosen(some), part[some], of[some], single[some], reason[some]
+    apart, places = rays.told_apart(tally, Places(part, of, each), np.array(owner))
     whole = np.setdiff1d(np.arange(total), apart)
-    sheets = np.concatenate([whole, of])
-    both = tally.chosen(whole).followed_by(each)
+    sheets = np.concatenate([whole, places.sheet])
+    both = tally.chosen(whole).followed_by(places.tally)
     triangles = np.bincount(sheet[sheet >= 0], minlength=total)
     return {
         "mesh": np.array(owner, np.int64)[sheets],
         "sheet": np.array(number, np.int64)[sheets],
-        "part": np.concatenate([np.full(len(whole), -1), part]),
-        "verdict": np.concatenate([verdict[whole], single]),
+        "part": np.concatenate([np.full(len(whole), -1), places.part]),
+        "verdict": np.concatenate([verdict[whole], places.verdict]),
         "way": both.way / np.maximum(both.rays, 1)[:, None],
-        "why": np.concatenate([why[whole], reason]),
+        "why": np.concatenate([why[whole], places.why]),
         "rays": both.rays.astype(np.int64),
         "triangles": triangles.astype(np.int64)[sheets],
     }, {"left_out": left_out}
@@ -308,12 +290,13 @@ def seen_sides(
 
 @dataclass
 class Tally:
-    """Per sheet, or place of one, (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own box into the
-    open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the ground. own: that
-    met the sheet itself. content: that met a part much smaller than the sheet, in its own box. outdoors: that met nothing, the
-    ground, or something so large that it may be. fronts, backs: that met what else is about as large, on the side that is drawn
-    and on the other. walls: of these, on what is upright. things: that met a part much smaller than the sheet, wherever. points, camera, lamp, within: places, those that
-    see a camera, a lamp, and either of them in the sheet's own box. room: of a room's size."""
+    """Per sheet, or place of one, (K,) and side (K, 2), front first. rays: cast on each side. out: that left the sheet's own
+    box into the open. reach: ways they went, 1 for a free one. way: the same in metres. sky: that met nothing, nor the
+    ground. own: that met the sheet itself. content: that met a part much smaller than the sheet, in its own box. outdoors:
+    that met nothing, the ground, or something so large that it may be. fronts, backs: that met what else is about as large
+    and one-sided, on the side that is drawn and on the other. walls: of these, on what is upright. things: that met a part
+    much smaller than the sheet, wherever. points, camera, lamp, within: places, those that see a camera, a lamp, and either
+    of them in the sheet's own box. room: of a room's size."""
 
     rays: F64
     out: F64
@@ -363,6 +346,27 @@ class Tally:
     def as_walked(self, other: Tally, sheet: I64) -> Tally:
         """Of places, with what people saw of their sheets."""
         return replace(self, walked=other.walked[sheet], sights=other.sights[sheet])
+
+
+@dataclass
+class Places:
+    """(K,) sheets in parts, what their rays got to, and the verdict on each."""
+
+    part: I64
+    sheet: I64
+    tally: Tally
+    verdict: I64 = field(default_factory=lambda: NONE)
+    why: I64 = field(default_factory=lambda: NONE)
+
+    def chosen(self, which: Bool) -> Places:
+        return Places(
+            self.part[which], self.sheet[which], self.tally.chosen(which), self.verdict[which], self.why[which]
+        )
+
+    def followed_by(self, other: Places) -> Places:
+        columns = ((getattr(self, n), getattr(other, n)) for n in ("part", "sheet", "verdict", "why"))
+        part, sheet, verdict, why = map(np.concatenate, columns)
+        return Places(part, sheet, self.tally.followed_by(other.tally), verdict, why)
 
 
 @dataclass
@@ -456,6 +460,34 @@ class Rays:
             np.add.at(tally.points, which, 1)
         return part_of, sheet_of, tally
 
+    def told_apart(self, tally: Tally, sampled: Places, owner: I64) -> tuple[I64, Places]:
+        """Sheets of which one instance shows its back and another does not, and every place of theirs.
+
+        tally: of the sheets (S,), with what was seen from walks. sampled: the places that were looked at. owner: (S,) their
+        meshes. Further instances are looked at in passing, and whole where they may stand otherwise; the rest are taken to be
+        seen like most of those that were looked at.
+        """
+
+        def judge(places: Places) -> Places:
+            verdict, why = judged(places.tally.as_walked(tally, places.sheet))
+            return replace(places, verdict=verdict, why=why)
+
+        sampled = judge(sampled)
+        right, wrong = (
+            np.bincount(sampled.sheet[sampled.verdict == v], minlength=len(owner))
+            for v in (Verdict.RIGHT, Verdict.WRONG)
+        )
+        decided = np.isin(self.mesh, owner[(right > 0) | (wrong > 0)])
+        others = decided & ~self.arrays["sampled"] & (nth_of_kind(self.mesh) < MOST_QUICK)
+        quick = Places(*self.cast(others, *QUICK))
+        odd = stands_otherwise(quick.tally, tally, quick.sheet, right >= wrong)
+        apart = np.union1d(np.flatnonzero((right > 0) & (wrong > 0)), quick.sheet[odd])
+        whole = judge(Places(*self.cast(np.isin(np.arange(len(self.mesh)), quick.part[odd]))))
+        most = np.where(right >= wrong, Verdict.RIGHT, Verdict.WRONG)[quick.sheet]
+        like = replace(quick, verdict=most, why=np.full(len(most), Reason.WAYS))
+        every = sampled.followed_by(whole).followed_by(like.chosen(~np.isin(quick.part, whole.part)))
+        return apart, every.chosen(np.isin(every.sheet, apart))
+
     def from_side(
         self, tally: Tally, caster: Caster, floor: float, label: I64, sheet: I64, part: I64, place: I64, points: F64,
         normals: F64, size: F64, number: I64, side: int, rays: int,
@@ -487,7 +519,8 @@ class Rays:
         own_size = np.repeat(size, rays)
         outdoors = (met < 0) | (large > OUTDOORS * own_size)
         np.add.at(tally.outdoors[:, side], k, outdoors)
-        around = np.flatnonzero(~outdoors & (other != p) & (large >= SMALL * own_size))
+        around = ~outdoors & (other != p) & (large >= SMALL * own_size) & ~self.arrays["both"][self.mesh[other]]
+        around = np.flatnonzero(around)
         np.add.at(tally.walls[:, side], k[around], self.upright[met[around]])
         towards = np.einsum("ni,ni->n", directions[around], self.vectors[met[around]]) < 0
         np.add.at(tally.fronts[:, side], k[around[towards]], 1)
