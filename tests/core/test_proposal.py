@@ -54,6 +54,18 @@ class Proposals(unittest.TestCase):
         enabled = {s["kind"] + str(s.get("how", "")): s["enabled"] for s in as_route(proposed)["steps"]}
         self.assertEqual((enabled["turn_facesagree"], enabled["turn_facesoutwards"]), (False, True))
 
+    def test_copies_are_looked_for_once_more_behind_what_makes_them(self) -> None:
+        loose = finding({"kind": "share_copies", "where": {"parts": ["a|b|0"]}}, "sharing.loose-copies")
+        doubled = finding({"kind": "drop_repeated"}, "geometry.repeated")
+        overlaps = finding({"kind": "mend_overlaps"}, "flicker.between")
+        self.assertEqual(self.kinds(propose([loose], BUILT_IN[0])).count("share_copies"), 1)
+        out = propose([finding(None, "sharing.none"), doubled, overlaps], BUILT_IN[0])
+        self.assertEqual(self.kinds(out)[2:], ["drop_repeated", "share_copies", "mend_overlaps"])
+        out = propose([loose, doubled, overlaps], BUILT_IN[0])
+        self.assertEqual(self.kinds(out)[2:], ["share_copies", "drop_repeated", "share_copies", "mend_overlaps"])
+        self.assertEqual([p.rank for p in out], sorted(p.rank for p in out))
+        self.assertEqual((out[2].given, out[4].given), (["where"], []))
+
     def test_the_demo_has_nothing_left_to_mend_after_its_proposal(self) -> None:
         scene = load(bundle_from_files(landing_files()))
         kept = Workshop(results=Remembered())

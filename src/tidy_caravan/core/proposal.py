@@ -15,13 +15,18 @@ from pydantic.alias_generators import to_camel
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.selection import MOST_IDS
 from tidy_caravan.core.steps import AnyStep, known_steps, parse_step
+from tidy_caravan.core.steps.base import Phase
 from tidy_caravan.core.survey import Finding
 
 WHERE = "where"
+AGAIN = "share_copies again"
+EVENS_OUT = {"clean_vertices", "drop_degenerates", "drop_repeated", "turn_faces"}
+"""Steps by which meshes become alike that were not."""
 
 
 class Proposed(BaseModel):
-    """A step with the reasons for it. given: the parameters that the findings ask for; the others are as they come.
+    """A step with the reasons for it. given: the parameters that the findings ask for; the others are as they come. rank: of
+    the phase that it goes to the end of, its own but where a reason says otherwise.
 
     guess: every finding behind it is unsure, so that it is to be looked at before it is taken.
     """
@@ -32,6 +37,7 @@ class Proposed(BaseModel):
     given: list[str] = Field(default_factory=list)
     title: str
     phase: str
+    rank: int
     reasons: list[str]
     guess: bool = False
 
@@ -49,8 +55,11 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         wanted[kind], reasons[kind] = {"kind": kind}, [why]
         sure.add(kind)
     kinds = known_steps()
+    unshared = ""
     for finding in findings:
         mend = finding.mend
+        if finding.code in ("sharing.loose-copies", "sharing.none") and not finding.left:
+            unshared = unshared or finding.title
         if not mend or mend["kind"] not in kinds or finding.left:
             continue
         if len((mend.get(WHERE) or {}).get("parts", ())) > MOST_IDS:
@@ -78,7 +87,12 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         )
     out = []
     order = list(kinds)
-    for key in sorted(wanted, key=lambda k: order.index(wanted[k]["kind"])):
+    rank = {key: kinds[step["kind"]].phase.rank for key, step in wanted.items()}
+    if unshared and any(step["kind"] in EVENS_OUT for step in wanted.values()):
+        wanted[AGAIN], rank[AGAIN] = {"kind": "share_copies"}, Phase.FACES.rank
+        reasons[AGAIN] = [f"{unshared}: some become copies only by what is mended before, so once more behind it."]
+        sure.add(AGAIN)
+    for key in sorted(wanted, key=lambda k: (rank[k], k == AGAIN, order.index(wanted[k]["kind"]))):
         step = parse_step(wanted[key])
         out.append(
             Proposed(
@@ -86,6 +100,7 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
                 given=[k for k in wanted[key] if k != "kind"],
                 title=step.title,
                 phase=step.phase.value,
+                rank=rank[key],
                 reasons=reasons[key],
                 guess=key not in sure,
             )

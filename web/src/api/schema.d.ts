@@ -3500,6 +3500,8 @@ export interface components {
             guess: boolean;
             /** Phase */
             phase: string;
+            /** Rank */
+            rank: number;
             /** Reasons */
             reasons: string[];
             /** Step */

@@ -3,8 +3,8 @@ import type { PartSet, SetProposal, StepData, StepKind, StepOf } from "../api/cl
 
 /** The kinds of steps as the server lists them: phases, and of which one is enough. */
 export type Kinds = StepKind[];
-/** A step, of whose parameters only the given ones matter. */
-export type Wanted = { step: StepData; given: readonly string[] };
+/** A step, of whose parameters only the given ones matter. rank: of the phase that it goes to, where that is not its own. */
+export type Wanted = { step: StepData; given: readonly string[]; rank?: number };
 
 const once = (kinds: Kinds, kind: string) => kinds.find((k) => k.kind === kind)?.once ?? false;
 const rank = (kinds: Kinds, kind: string) =>
@@ -65,7 +65,8 @@ export function withMend(steps: StepData[], mend: Wanted | null, kinds: Kinds): 
     const values = Object.fromEntries(given.map((key) => [key, parameterOf(step, key)]));
     return steps.map((s, i) => (i === at ? { ...s, ...values, enabled: true } : s));
   }
-  const before = steps.findIndex((s) => rank(kinds, s.kind) > rank(kinds, step.kind));
+  const mine = mend.rank ?? rank(kinds, step.kind);
+  const before = steps.findIndex((s) => rank(kinds, s.kind) > mine);
   const place = before < 0 ? steps.length : before;
   return [...steps.slice(0, place), step, ...steps.slice(place)];
 }

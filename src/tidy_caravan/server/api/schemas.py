@@ -401,6 +401,7 @@ class ProposedOut(Camel):
     given: list[str]
     title: str
     phase: str
+    rank: int
     reasons: list[str]
     guess: bool
 
