@@ -54,6 +54,23 @@ class Proposals(unittest.TestCase):
         enabled = {s["kind"] + str(s.get("how", "")): s["enabled"] for s in as_route(proposed)["steps"]}
         self.assertEqual((enabled["turn_facesagree"], enabled["turn_facesoutwards"]), (False, True))
 
+    def test_what_is_turned_to_be_seen_may_flicker_then(self) -> None:
+        def turned(*parts: str, guess: bool = False, **more: object) -> Finding:
+            step = {"kind": "turn_faces", "how": "seen", "where": {"parts": list(parts)}, **more}
+            return finding(step, "faces.seen-from-behind", guess)
+
+        (lift,) = [p for p in propose([turned("a|b|0")], BUILT_IN[0]) if p.step.kind == "mend_overlaps"]
+        self.assertEqual((lift.step.where.parts, lift.guess), (["a|b|0"], False))
+        (lift,) = [
+            p
+            for p in propose([turned("a|b|0", guess=True, unsure=True)], BUILT_IN[0])
+            if p.step.kind == "mend_overlaps"
+        ]
+        self.assertTrue(lift.guess)
+        flicker = finding({"kind": "mend_overlaps", "where": {"parts": ["a|c|0"]}}, "flicker.between")
+        (lift,) = [p for p in propose([turned("a|b|0"), flicker], BUILT_IN[0]) if p.step.kind == "mend_overlaps"]
+        self.assertEqual(set(lift.step.where.parts), {"a|b|0", "a|c|0"})
+
     def test_copies_are_looked_for_once_more_behind_what_makes_them(self) -> None:
         loose = finding({"kind": "share_copies", "where": {"parts": ["a|b|0"]}}, "sharing.loose-copies")
         doubled = finding({"kind": "drop_repeated"}, "geometry.repeated")

@@ -75,12 +75,18 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         reasons.setdefault(key, []).append(f"{finding.title}: {finding.text}")
         if not finding.guess:
             sure.add(key)
-    for key in [k for k in wanted if wanted[k]["kind"] == "mend_overlaps"]:
+    for turn in [k for k in wanted if wanted[k]["kind"] == "turn_faces" and wanted[k].get(WHERE)]:
         # what shows its back flickers only once it is turned
-        for turn in [w for w in wanted.values() if w["kind"] == "turn_faces" and w.get(WHERE)]:
-            both = widened(wanted[key], turn)
+        lifts = [k for k in wanted if wanted[k]["kind"] == "mend_overlaps"]
+        for key in lifts:
+            both = widened(wanted[key], wanted[turn])
             if WHERE in both and len(both[WHERE]["parts"]) <= MOST_IDS:
                 wanted[key] = both
+        if not lifts and wanted[turn].get("how") == "seen":
+            key = "mend_overlaps of what is turned"
+            wanted[key] = {"kind": "mend_overlaps", WHERE: wanted[turn][WHERE]}
+            reasons[key] = ["What is turned to be seen may lie on what is behind it, and flicker only then."]
+            sure |= {key} if turn in sure else set()
     if "recentre" in wanted and "sourceMetresPerUnit" in wanted["match_units_axes"]:
         reasons["recentre"].append(
             "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
