@@ -7,6 +7,7 @@ nothing else, beside what every delivery needs.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -19,7 +20,7 @@ from tidy_caravan.core.steps.base import Phase
 from tidy_caravan.core.survey import Finding
 
 WHERE = "where"
-AGAIN = "share_copies again"
+FLICKERS_THEN = "What is turned to be seen may lie on what is behind it, and flicker only then."
 EVENS_OUT = {"clean_vertices", "drop_degenerates", "drop_repeated", "turn_faces"}
 """Steps by which meshes become alike that were not."""
 
@@ -42,19 +43,36 @@ class Proposed(BaseModel):
     guess: bool = False
 
 
+@dataclass
+class Draft:
+    """A step in the making. again: behind all else of its rank."""
+
+    step: dict[str, Any]
+    reasons: list[str]
+    rank: int
+    sure: bool = False
+    again: bool = False
+
+    @property
+    def kind(self) -> str:
+        return str(self.step["kind"])
+
+
 def propose(findings: Iterable[Finding], destination: Destination) -> list[Proposed]:
     """All steps that the findings ask for, in the order of a route; of two that want a parameter differently the worse
     finding has it, which comes first. Mends that are sets and not steps are left to the person."""
-    wanted: dict[str, dict[str, Any]] = {}
-    reasons: dict[str, list[str]] = {}
-    sure: set[str] = set()
-    for kind, why in (
-        ("what_travels", "What stays behind is left behind first, so that no later step works on it."),
-        ("match_units_axes", f"Every delivery needs the unit and axes of its destination: {destination.title}."),
-    ):
-        wanted[kind], reasons[kind] = {"kind": kind}, [why]
-        sure.add(kind)
     kinds = known_steps()
+
+    def draft(step: dict[str, Any], why: str, sure: bool = False) -> Draft:
+        return Draft(step, [why], kinds[step["kind"]].phase.rank, sure)
+
+    drafts = {
+        kind: draft({"kind": kind}, why, True)
+        for kind, why in (
+            ("what_travels", "What stays behind is left behind first, so that no later step works on it."),
+            ("match_units_axes", f"Every delivery needs the unit and axes of its destination: {destination.title}."),
+        )
+    }
     unshared = ""
     for finding in findings:
         mend = finding.mend
@@ -64,54 +82,54 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
             continue
         if len((mend.get(WHERE) or {}).get("parts", ())) > MOST_IDS:
             continue  # more than a step can name; the finding says so, and a person may take a rule instead
-        kind = mend["kind"]
         values = {k: v for k, v in mend.items() if k not in ("kind", WHERE)}
         # steps of which one is enough take up what all ask for; the others stand for one set of parameters each
-        key = kind if kinds[kind].once else f"{kind} {sorted(values.items())}"
-        if key in wanted:
-            wanted[key] = widened({**values, **wanted[key]}, mend)
+        key = mend["kind"] if kinds[mend["kind"]].once else f"{mend['kind']} {sorted(values.items())}"
+        why = f"{finding.title}: {finding.text}"
+        if key in drafts:
+            drafts[key].step = widened({**values, **drafts[key].step}, mend)
+            drafts[key].reasons.append(why)
         else:
-            wanted[key] = dict(mend)
-        reasons.setdefault(key, []).append(f"{finding.title}: {finding.text}")
-        if not finding.guess:
-            sure.add(key)
-    for turn in [k for k in wanted if wanted[k]["kind"] == "turn_faces" and wanted[k].get(WHERE)]:
-        # what shows its back flickers only once it is turned
-        lifts = [k for k in wanted if wanted[k]["kind"] == "mend_overlaps"]
-        for key in lifts:
-            both = widened(wanted[key], wanted[turn])
-            if WHERE in both and len(both[WHERE]["parts"]) <= MOST_IDS:
-                wanted[key] = both
-        if not lifts and wanted[turn].get("how") == "seen":
-            key = "mend_overlaps of what is turned"
-            wanted[key] = {"kind": "mend_overlaps", WHERE: wanted[turn][WHERE]}
-            reasons[key] = ["What is turned to be seen may lie on what is behind it, and flicker only then."]
-            sure |= {key} if turn in sure else set()
-    if "recentre" in wanted and "sourceMetresPerUnit" in wanted["match_units_axes"]:
-        reasons["recentre"].append(
-            "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
-        )
-    out = []
+            drafts[key] = draft(dict(mend), why)
+        drafts[key].sure |= not finding.guess
+    made = list(drafts.values())
+    if "recentre" in drafts and "sourceMetresPerUnit" in drafts["match_units_axes"].step:
+        why = "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
+        drafts["recentre"].reasons.append(why)
+    if lift := lifted_when_turned(made):
+        made.append(draft({"kind": "mend_overlaps", WHERE: lift.step[WHERE]}, FLICKERS_THEN, lift.sure))
+    if unshared and any(d.kind in EVENS_OUT for d in made):
+        why = f"{unshared}: some become copies only by what is mended before, so once more behind it."
+        made.append(replace(draft({"kind": "share_copies"}, why, True), rank=Phase.FACES.rank, again=True))
     order = list(kinds)
-    rank = {key: kinds[step["kind"]].phase.rank for key, step in wanted.items()}
-    if unshared and any(step["kind"] in EVENS_OUT for step in wanted.values()):
-        wanted[AGAIN], rank[AGAIN] = {"kind": "share_copies"}, Phase.FACES.rank
-        reasons[AGAIN] = [f"{unshared}: some become copies only by what is mended before, so once more behind it."]
-        sure.add(AGAIN)
-    for key in sorted(wanted, key=lambda k: (rank[k], k == AGAIN, order.index(wanted[k]["kind"]))):
-        step = parse_step(wanted[key])
-        out.append(
-            Proposed(
-                step=step,
-                given=[k for k in wanted[key] if k != "kind"],
-                title=step.title,
-                phase=step.phase.value,
-                rank=rank[key],
-                reasons=reasons[key],
-                guess=key not in sure,
-            )
-        )
-    return out
+    return [as_proposed(d) for d in sorted(made, key=lambda d: (d.rank, d.again, order.index(d.kind)))]
+
+
+def lifted_when_turned(made: list[Draft]) -> Draft | None:
+    """Widens the steps that lift what flickers to what is turned, which may flicker then. Where there is none, the step that
+    turns what is to be seen, if any."""
+    turns = [d for d in made if d.kind == "turn_faces" and d.step.get(WHERE)]
+    lifts = [d for d in made if d.kind == "mend_overlaps"]
+    for one in lifts:
+        for turn in turns:
+            both = widened(one.step, turn.step)
+            if WHERE in both and len(both[WHERE]["parts"]) <= MOST_IDS:
+                one.step = both
+    seen = [d for d in turns if d.step.get("how") == "seen"]
+    return max(seen, key=lambda d: d.sure) if seen and not lifts else None
+
+
+def as_proposed(draft: Draft) -> Proposed:
+    step = parse_step(draft.step)
+    return Proposed(
+        step=step,
+        given=[k for k in draft.step if k != "kind"],
+        title=step.title,
+        phase=step.phase.value,
+        rank=draft.rank,
+        reasons=draft.reasons,
+        guess=not draft.sure,
+    )
 
 
 def widened(step: dict[str, Any], mend: dict[str, Any]) -> dict[str, Any]:
