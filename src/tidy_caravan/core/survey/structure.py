@@ -82,10 +82,12 @@ DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), version=2
 
 def leaves_by_way(mesh: Mesh) -> list[float]:
     """How many leaves a mesh has in a frame, were x, -x, y, -y, z or -z up."""
+    first = shells_of(mesh, np.eye(3)[0])
+    if first is None:
+        return [0.0] * 6
     found: list[Door | None] = []
-    shells = None
     for axis in np.eye(3):
-        shells = shells_of(mesh, axis, shells.label if shells else None)
+        shells = shells_of(mesh, axis, first.label)
         found += [door_of(mesh, way * axis, shells) if shells else None for way in (1, -1)]
     return [float(len(d.boxes)) if d and d.handle else 0.0 for d in found]
 
