@@ -104,7 +104,6 @@ def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
 
 
 MOST_LETTERS = 200
-CAPITAL = re.compile(r"(?<=[a-zà-ÿ])(?=[A-ZÀ-Ý])")
 DIGITS = str.maketrans("123456789", "000000000")
 
 
@@ -124,7 +123,15 @@ def name_stems(scene: Scene) -> tuple[list[str], I64]:
 
 
 def in_small_letters(text: str) -> str:
-    return CAPITAL.sub("_", text).lower().translate(DIGITS)
+    """A line where a small letter is followed by a capital one, all letters small and all digits alike."""
+    codes = np.frombuffer(text.encode("utf-32-le", "surrogatepass"), "<u4")
+    small, capital = (
+        ((codes >= a) & (codes <= z)) | ((codes >= other_a) & (codes <= other_z))
+        for a, z, other_a, other_z in (map(ord, "azßÿ"), map(ord, "AZÀÞ"))
+    )
+    between = np.flatnonzero(small[:-1] & capital[1:]) + 1
+    apart = np.insert(codes, between, ord("_")).tobytes().decode("utf-32-le", "surrogatepass")
+    return apart.lower().translate(DIGITS)
 
 
 @lru_cache(maxsize=64)
