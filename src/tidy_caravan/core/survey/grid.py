@@ -70,7 +70,7 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             mend={
                 "kind": "fit_grid",
                 "cell": cell,
-                "mostMm": float(np.ceil(worst[rows].max() * 1000)),
+                "mostMm": float(np.ceil(worst[rows].max() * 1000) + 1),  # rounding must not leave the worst
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
