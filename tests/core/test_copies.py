@@ -164,6 +164,16 @@ class Found(unittest.TestCase):
         nodes = make_nodes([-1, -1], np.tile(np.eye(4), (2, 1, 1)), ["a", "b"], mesh=[0, 1])
         self.assertEqual(len(apply(scene.but(nodes=nodes), mirror="yes").meshes), 2)
 
+    def test_what_is_saved_is_told_in_meshes_however_they_are_alike(self) -> None:
+        """Equal arrays that are there twice, and one shape with two looks, of which the arrays are held once."""
+        twice = scene_of({f"post {k}": (POST, at(3 * k, 0, 0)) for k in range(2)})
+        for scene in (twice, flat(at(9, 0, 0), material=[0, 1])):
+            (told,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "sharing.loose-copies"]
+            self.assertEqual((told.value, told.limit), (2, 1))
+            self.assertIn("would save 1 mesh ", told.text)
+            _, changes = parse_step({"kind": "share_copies"}).apply(scene, StepContext(BUILT_IN[0]))
+            self.assertIn("share 1 mesh instead of 2,", changes[0].text)
+
     def test_where_only_materials_differ_the_shape_is_shared(self) -> None:
         out = apply(flat(at(5, 0, 0), at(9, 0, 0), material=[0, 1, 1]))
         self.assertEqual(sorted(m.material[0] for m in out.meshes), [0, 1])

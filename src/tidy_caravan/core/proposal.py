@@ -1,7 +1,7 @@
 """The route that a survey proposes: every mend of its findings as one step each, where it belongs, with the reasons.
 
-Nothing is decided here that a person could not read: a step stands for the findings that it would settle, and for
-nothing else, beside what every delivery needs.
+Nothing is decided here that a person could not read: a step stands for the findings that it would settle, beside what
+every delivery needs and what only those steps may bring about: copies, and surfaces that flicker.
 """
 
 from __future__ import annotations
@@ -99,7 +99,7 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
     if lift := lifted_when_turned(made):
         made.append(draft({"kind": "mend_overlaps", WHERE: lift.step[WHERE]}, FLICKERS_THEN, lift.sure))
     if unshared and any(d.kind in EVENS_OUT for d in made):
-        why = f"{unshared}: some become copies only by what is mended before, so once more behind it."
+        why = f"{unshared}: some may become copies only by what is mended before, so once more behind it."
         made.append(replace(draft({"kind": "share_copies"}, why, True), rank=Phase.FACES.rank, again=True))
     order = list(kinds)
     return [as_proposed(d) for d in sorted(made, key=lambda d: (d.rank, d.again, order.index(d.kind)))]

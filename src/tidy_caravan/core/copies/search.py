@@ -15,6 +15,7 @@ from tidy_caravan.core.copies.prototypes import prototype
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
+from tidy_caravan.core.scene.held import geometries
 from tidy_caravan.core.scene.provenance import Origin
 from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.space.axes import axis_vector
@@ -148,6 +149,15 @@ class Shared:
     askew: Bool
     off: F64
     family: I64
+
+    def fewer(self, before: Scene) -> tuple[int, int]:
+        """How many meshes the parts drew before, and draw now; of those that only materials keep apart, which are held once,
+        one."""
+        rows = np.flatnonzero(self.parts)
+        scenes = (before, self.scene)
+        drawn = [len(np.unique(s.nodes.mesh[rows])) for s in scenes]
+        held = [len(np.unique(geometries(s.meshes)[s.nodes.mesh[rows]])) for s in scenes]
+        return drawn[0], drawn[0] - max(drawn[0] - drawn[1], held[0] - held[1])
 
 
 def settled(scene: Scene, found: Copies, rows: I64) -> Bool:

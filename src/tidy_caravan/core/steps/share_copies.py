@@ -9,7 +9,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, movable, share
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.held import geometries, held_bytes
+from tidy_caravan.core.scene.held import held_bytes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
 
@@ -59,7 +59,7 @@ class ShareCopies(Step):
         changes = []
         if done.parts.any():
             rows = np.flatnonzero(done.parts)
-            before, after = (len(np.unique(geometries(s.meshes)[s.nodes.mesh[rows]])) for s in (scene, done.scene))
+            before, after = done.fewer(scene)
             saved = held_bytes(scene.meshes) - held_bytes(done.scene.meshes)
             text = (
                 f"{plural(len(rows), 'part')} of {plural(len(np.unique(done.family[rows])), 'family', 'families')} share "

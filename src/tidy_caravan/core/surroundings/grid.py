@@ -21,8 +21,7 @@ CELLS_M = tuple(
         reverse=True,
     )
 )
-"""Cells that pieces are made to, of metres, feet, and powers of two in centimetres, the largest first: of those that fit the
-largest is meant."""
+"""Cells that pieces are made to, of metres, feet, and powers of two in centimetres, the largest first."""
 EXACT_M = 5e-4
 """What is nearer to a multiple than this is one."""
 NEAR = 0.03
@@ -111,9 +110,9 @@ def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
 def cell_of(pieces: Pieces) -> float:
     """The cell in metres that most sizes are multiples of, 0 where nothing says so.
 
-    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree, or two that are
-    drawn often, are none. Of
-    the cells that fit, the largest of those that hold nearly as many pieces as any: twice a cell holds some of its pieces.
+    A size hits a multiple of a cell by chance once in two hundred to a thousand times; five pieces that agree, or two that
+    are drawn often, do not by chance. Of the cells that fit it is the largest of those that hold nearly as many pieces as
+    any: twice a cell holds some of its pieces as well.
     """
     held: dict[float, int] = {}
     for cell in CELLS_M:

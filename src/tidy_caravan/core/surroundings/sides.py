@@ -32,11 +32,11 @@ SIDES = Work("visible sides", 10, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
-"""Parts of one mesh that are looked at; the others are taken to stand alike."""
+"""Parts of one mesh that are looked at …"""
 MOST_QUICK = 2000
-"""Further parts of a mesh that are looked at in passing …"""
+"""… and further ones that are looked at in passing; the others are taken to stand alike …"""
 QUICK = (8, 4)
-"""… by so many places and rays from each: whether one may stand the other way round."""
+"""… by so many places and rays from each, which tell whether one may stand the other way round."""
 MOST_SHEETS = 200
 """Sheets of one mesh that are looked at, the largest; of thousands of leaves no one asks each."""
 MOST_TRIANGLES = 8_000_000

@@ -37,8 +37,7 @@ def sharing(context: Context) -> Iterable[Finding]:
     done = share(scene, found, chosen)
     if done.parts.any():
         rows = np.flatnonzero(done.parts)
-        # what is held once for several materials is one
-        before, after = (len(np.unique(geometries(s.meshes)[s.nodes.mesh[rows]])) for s in (scene, done.scene))
+        before, after = done.fewer(scene)
         families = len(np.unique(done.family[rows]))
         yield Finding(
             code="sharing.loose-copies",
