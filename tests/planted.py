@@ -91,7 +91,7 @@ def kiosk() -> Scene:
             alpha_mode="BLEND",
             double_sided=True,
         ),
-        Material("lamp", (0.2, 0.2, 0.2, 1.0), 0.8, 0.3, (1.0, 0.6, 0.2), 3.0),
+        Material("lamp", (0.2, 0.2, 0.2, 1.0), 0.8, 0.3, (1.0, 0.6, 0.2), 3.0, extras={"watts": 12}),
         Material("rail", (0.3, 0.35, 0.4, 1.0), 1.0, 0.4),
     )
     wall, post, bulb, rail = box((2, 2.4, 0.2), 1), box((0.1, 2.2, 0.1)), box((0.2, 0.2, 0.2)), box((1.2, 0.1, 0.1))
@@ -256,6 +256,14 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         for p in f.primitives("bulb"):
             del p["attributes"]["NORMAL"]
 
+    def long_normals(f: GltfFile) -> None:
+        f.array(f.primitives("bulb")[0]["attributes"]["NORMAL"]).__imul__(2)
+
+    def not_affine(f: GltfFile) -> None:
+        node = f.node("kiosk")
+        moved = [*node.pop("translation", (0.0, 0.0, 0.0)), 1.0]
+        node["matrix"] = [1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.5, 0.0, 0.0, 1.0, 0.0, *moved]
+
     def uv(number: int, change: Callable[[np.ndarray[Any, Any]], None]) -> Callable[[GltfFile], None]:
         return lambda f: change(f.array(f.primitives("bulb")[0]["attributes"][f"TEXCOORD_{number}"]))
 
@@ -411,6 +419,31 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
             in_gltf(lambda f: light(f)[0].update(extras={"maker": "nobody"})),
             r"light “kiosk/sun”: its own data differ",
         ),
+        "camera stretched": (
+            in_gltf(lambda f: f.node("view").update(scale=[1.0, 1.3, 1.0])),
+            r"camera “kiosk/view”: is stretched or sheared by 0.231 of its size",
+        ),
+        "normals too long": (in_gltf(long_normals), r"its normals are not of length one: up to 1 off"),
+        "material's data": (
+            in_gltf(lambda f: f.material("rail").update(extras={"maker": "nobody"})),
+            r"material “rail”: its data differ",
+        ),
+        "material's data gone": (
+            in_gltf(lambda f: f.material("lamp").pop("extras") and None),
+            r"material “lamp”: its data differ",
+        ),
+        "clip's data": (
+            in_gltf(lambda f: f.json["animations"][0].update(extras={"takes": 2})),
+            r"clip “gate swings”: its data differ",
+        ),
+        "image's data": (
+            in_gltf(lambda f: f.json["images"][0].update(extras={"maker": "nobody"})),
+            r"data of the base colour texture is .*nobody",
+        ),
+        "placement that is none": (
+            in_gltf(not_affine),
+            r"placement of “kiosk” has a last row other than 0 0 0 1",
+        ),
         "camera's own name": (
             in_gltf(lambda f: f.json["cameras"][0].update(name="other")),
             r"camera “kiosk/view”: its own name is “other” instead of",
@@ -559,6 +592,10 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
         for entry in f.geometry("bulb").iterfind(".//c:input[@semantic='NORMAL']", f.space):
             entry.getparent().remove(entry)
 
+    def long_normals(f: DaeFile) -> None:
+        arrays = f.geometry("bulb").xpath(".//c:float_array[contains(@id, 'normal')]", namespaces=f.space)
+        f.numbers(arrays[0], lambda a: a.__imul__(2))
+
     def uv(number: int, change: Callable[[np.ndarray[Any, Any]], None]) -> Callable[[DaeFile], None]:
         def run(f: DaeFile) -> None:
             arrays = f.geometry("bulb").xpath(
@@ -612,6 +649,9 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
     def move(a: np.ndarray[Any, Any]) -> None:
         a[3] += 1.0
 
+    def stretched(a: np.ndarray[Any, Any]) -> None:
+        a[[0, 4, 8]] *= 1.3
+
     def straight(a: np.ndarray[Any, Any]) -> None:
         a[[0, 1, 2, 4, 5, 6, 8, 9, 10]] = np.eye(3).ravel()
 
@@ -657,6 +697,15 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "light direction": (in_dae(lambda f: matrix(f, "spot", straight)), r"light “kiosk/spot”: looks"),
         "light lost": (in_dae(lambda f: gone(f, "spot", "instance_light")), r"light “kiosk/spot” did not arrive"),
+        "camera stretched": (
+            in_dae(lambda f: matrix(f, "view", stretched)),
+            r"camera “kiosk/view”: is stretched or sheared by",
+        ),
+        "placement that is none": (
+            in_dae(lambda f: matrix(f, "kiosk", lambda a: a.__setitem__(13, 0.5))),
+            r"placement of “kiosk” has a last row other than 0 0 0 1",
+        ),
+        "normals too long": (in_dae(long_normals), r"its normals are not of length one"),
         "camera moved": (in_dae(lambda f: matrix(f, "view", move)), r"camera “kiosk/view”: stands"),
         "camera angle": (
             in_dae(lambda f: f.one("//c:camera//c:yfov").__setattr__("text", "50")),
@@ -709,6 +758,10 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         change(table)
         attribute.Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(table.ravel())))
 
+    def long_normals(stage: Any) -> None:
+        attribute = mesh(stage, "bulb").GetNormalsAttr()
+        attribute.Set(Vt.Vec3fArray.FromNumpy(np.array(attribute.Get(), np.float32) * np.float32(2)))
+
     def uv(name: str, change: Callable[[np.ndarray[Any, Any]], None]) -> Callable[[Any], None]:
         def run(stage: Any) -> None:
             primvar = UsdGeom.PrimvarsAPI(mesh(stage, "bulb")).GetPrimvar(name)
@@ -752,7 +805,7 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         few.GetIndicesAttr().Set([*few.GetIndicesAttr().Get(), *rows[-2:]])
 
     def place(stage: Any, node: str, change: Callable[[np.ndarray[Any, Any]], None]) -> None:
-        prim = UsdGeom.Xformable(stage.GetPrimAtPath(f"/scene/kiosk/{node}"))
+        prim = UsdGeom.Xformable(stage.GetPrimAtPath(f"/scene/kiosk/{node}".rstrip("/")))
         operation = prim.GetOrderedXformOps()[0]
         matrix = np.array(operation.Get())
         change(matrix)
@@ -814,6 +867,15 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "light direction": (in_usd(lambda s: place(s, "spot", straight)), r"light “kiosk/spot”: looks"),
         "light lost": (in_usd(lambda s: s.RemovePrim("/scene/kiosk/spot")), r"light “kiosk/spot” did not arrive"),
+        "camera stretched": (
+            in_usd(lambda s: place(s, "view", lambda a: a[0].__imul__(1.3))),
+            r"camera “kiosk/view”: is stretched or sheared by",
+        ),
+        "placement that is none": (
+            in_usd(lambda s: place(s, "", lambda a: a.__setitem__((1, 3), 0.5))),
+            r"placement of “kiosk” has a last row other than 0 0 0 1",
+        ),
+        "normals too long": (in_usd(long_normals), r"its normals are not of length one"),
         "camera moved": (in_usd(lambda s: place(s, "view", move)), r"camera “kiosk/view”: stands"),
         "camera angle": (
             in_usd(lambda s: UsdGeom.Camera(s.GetPrimAtPath("/scene/kiosk/view")).GetFocalLengthAttr().Set(20.0)),

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.arrival.contact import Contact
-from tidy_caravan.core.arrival.data import equal_data, listed
+from tidy_caravan.core.arrival.data import equal_data, listed, of_object
 from tidy_caravan.core.arrival.judge import LEAST_POSITION_MM, STEPS, nearest_above
 from tidy_caravan.core.arrival.looks import EXPECTED, Pictures, differences, look_of
 from tidy_caravan.core.arrival.placed import Placed, hidden, keys
@@ -67,6 +67,9 @@ def material_problems(
             continue
         expected = expect(look_of(source, source.materials[i]), source.materials[i])
         wrong = differences(expected, look_of(arrived, arrived.materials[j]), pictures)
+        said = (of_object(side.materials[k].extras) for side, k in ((source, i), (arrived, j)))
+        if ability.data and not equal_data(*said):
+            wrong.append("its data differ")
         if sure and there_name != here_name:
             wrong.insert(0, f"it is called “{there_name}”")
         out += [f"material “{here_name or i}”: {phrase}" for phrase in wrong]
@@ -101,13 +104,20 @@ def beside_parts(
     ):
         if holds:
             out += compare_things(
-                mid, there, what, holds, limit, coded if ability.encoded_lights else None, named=ability.data
+                mid,
+                there,
+                what,
+                holds,
+                limit,
+                coded if ability.encoded_lights else None,
+                named=ability.data,
+                framed=True,
             )
         free = may.free(aspect)
         changed = np.where(origin >= 0, free[np.maximum(origin, 0)], free.any())
         out += by_route(compare_things(here, mid, what, whole, limit, None, gone | free, changed))
     if ability.clips:
-        out += compare_clips(result, arrived, keys(result.nodes), keys(arrived.nodes), limit)
+        out += compare_clips(result, arrived, keys(result.nodes), keys(arrived.nodes), limit, ability.data)
     if not declared.free(Aspect.CLIPS):
         before, after = keys(source.nodes), list(keys(result.nodes))
         for i, origin in enumerate(result.nodes.source.tolist()):  # a step may have renamed them
@@ -118,7 +128,7 @@ def beside_parts(
 
 def beside_names(extras: Any) -> dict[str, Any]:
     """What is said of a mesh, without the names of its morph targets, which are compared with these."""
-    return {k: v for k, v in extras.items() if k != TARGET_NAMES} if isinstance(extras, dict) else {}
+    return {k: v for k, v in of_object(extras).items() if k != TARGET_NAMES}
 
 
 def mesh_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability: Ability) -> list[str]:

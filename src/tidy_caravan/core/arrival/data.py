@@ -103,6 +103,11 @@ def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -
     return nodes.pop(best) if best >= 0 else -1
 
 
+def of_object(said: Any) -> dict[str, Any]:
+    """What is said of a thing where it is an object, as receivers take it; nothing otherwise."""
+    return said if isinstance(said, dict) else {}
+
+
 def equal_data(a: object, b: object) -> bool:
     """Whether two JSON values are the same; numbers as double precision has them."""
     if isinstance(a, dict) and isinstance(b, dict):

@@ -10,7 +10,7 @@ import numpy as np
 from tidy_caravan.core.arrival.contact import Contact
 from tidy_caravan.core.arrival.placed import Placed, drawn_from, hidden, keys
 from tidy_caravan.core.arrival.report import Tolerances, Worst
-from tidy_caravan.core.arrival.surfaces import Difference
+from tidy_caravan.core.arrival.surfaces import UNIT_LENGTH, Difference
 from tidy_caravan.core.arrival.traced import Traced
 from tidy_caravan.core.aspects import Allowed, Aspect, uv_aspect
 from tidy_caravan.core.formats.abilities import Ability
@@ -153,6 +153,8 @@ def judge_delivery(
             triangles(judged, k, d)
             if d.normals_lost and ability.normals:
                 judged.say(k, "normals", "its normals did not arrive")
+            if d.length > UNIT_LENGTH and ability.normals:
+                judged.say(k, "normals", f"its normals are not of length one: up to {d.length:.3g} off")
             for sentence in tangents_told(d):
                 judged.say(k, "tangents", f"its {sentence}")
             if d.colors_lost:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,6 +12,7 @@ from typing import Any
 import numpy as np
 import PIL.Image
 
+from tidy_caravan.core.arrival.data import of_object
 from tidy_caravan.core.formats.shared.received import OPACITY_IMAGE
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -64,6 +66,8 @@ def look_of(scene: Scene, material: Material) -> Look:
             continue
         sampler = texture.sampler
         out[f"{role} texture"] = Picture(image.data)
+        said = [of_object(e) for e in (image.extras, texture.extras)]
+        out[f"data of the {role} texture"] = json.dumps(said, sort_keys=True, ensure_ascii=False)
         out[f"name of the {role} texture"] = image.name.removesuffix(".webp")  # which is written as PNG
         out[f"UV set of the {role} texture"] = channel_of(use)
         out[f"placing of the {role} texture"] = (*use.offset, use.rotation, *use.scale)
@@ -110,7 +114,7 @@ def as_usd(look: Look, material: Material) -> Look:
     """UsdPreviewSurface: an unlit surface glows in its colour; two-sidedness belongs to the mesh; no glow, no picture."""
     look.pop("two-sided")
     unlit = look.pop("unlit")
-    for key in [k for k in look if k.startswith(("filter of", "name of"))]:
+    for key in [k for k in look if k.startswith(("filter of", "name of", "data of"))]:
         look.pop(key)
     if unlit:
         look["emission"], look["base colour"] = look["base colour"], (0.0, 0.0, 0.0)
@@ -246,4 +250,4 @@ def told(value: Any) -> str:
         return "on" if value else "off"
     if isinstance(value, tuple):
         return "(" + ", ".join(f"{v:.4g}" for v in value) + ")"
-    return f"{value:.4g}" if isinstance(value, float) else str(value)
+    return f"{value:.4g}" if isinstance(value, float) else str(value)[:80]

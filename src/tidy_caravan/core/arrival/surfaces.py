@@ -36,6 +36,8 @@ SAME_UV = 1e-6
 SAME_COLOR = 1 / 255
 FLAT = float(np.cos(np.radians(1.0)))
 """Cosine of what a normal may lie off that of its triangle and be none of its own."""
+UNIT_LENGTH = 0.02
+"""What the length of a normal may differ from one and still be the rounding of small integers or of short texts."""
 CANDIDATES = 8
 GRAIN = 1e-3
 """Part of the limit by which one partner is no closer than another: of the same triangle twice the first is the first."""
@@ -64,6 +66,7 @@ class Difference:
     the same, normals that are not those of flat faces. tangent: degrees; handed: corners whose bitangent points the other way. color: the largest difference of vertex
     colours, of 1.
     failed: why the two could not be compared.
+    length: the farthest that a normal is from being of length one, where those that were sent are.
     turned: seen from the other side. slots: how many triangles of material a carry material b.
     """
 
@@ -83,6 +86,7 @@ class Difference:
     colors_added: bool = False
     normals_lost: bool = False
     normals_added: bool = False
+    length: float = 0.0
     failed: str = ""
     uvs_lost: tuple[int, ...] = ()
     uvs_added: tuple[int, ...] = ()
@@ -173,7 +177,10 @@ def difference(
     if a.normals is not None:
         out.normals_lost = b.normals is None
         if b.normals is not None:
-            out.normal = worst_angle(directions(a, map_a)[index_a] @ onto.T, directions(b, map_b)[index_b])
+            facing = directions(a, map_a)[index_a] @ onto.T
+            out.normal = worst_angle(facing, directions(b, map_b)[index_b])
+            known_way: Bool = np.isfinite(facing).all(axis=1)
+            out.length = grown(a, b, index_a, index_b, known_way)
     elif b.normals is not None:
         out.normals_added = not flat(b, faces_b)
     if tangents and a.tangents is not None:
@@ -362,6 +369,17 @@ def directions(mesh: Mesh, map_: F64) -> F64:
     length = np.linalg.norm(out, axis=1, keepdims=True)
     whole = np.isfinite(length) & (length > 1e-12 * max(1e-300, float(np.abs(cofactors(linear)).max())))
     return np.where(whole, out / np.where(whole, length, 1.0), np.nan)
+
+
+def grown(a: Mesh, b: Mesh, index_a: AnyArray, index_b: AnyArray, facing: Bool) -> float:
+    """How far the length of a normal at a corner of b is from one, at most; only where that of a is one.
+
+    facing: (C,) corners at which there is a direction in the world at all.
+    """
+    assert a.normals is not None and b.normals is not None
+    off_a, off_b = (np.abs(np.linalg.norm(n.astype(np.float64), axis=1) - 1) for n in (a.normals, b.normals))
+    unit = facing & (off_a[index_a] <= UNIT_LENGTH)
+    return float(np.where(unit, off_b[index_b], 0.0).max(initial=0.0))
 
 
 def along(mesh: Mesh, map_: F64) -> F64:

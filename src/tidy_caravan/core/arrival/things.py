@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tidy_caravan.core.arrival.data import equal_data
+from tidy_caravan.core.arrival.data import equal_data, of_object
 from tidy_caravan.core.arrival.looks import told
 from tidy_caravan.core.arrival.pairing import Side, pairs
 from tidy_caravan.core.arrival.placed import Placed, keys
@@ -19,6 +19,8 @@ from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 NUMBER_LIMIT = 1e-4
 """Relative difference of a number that is the same."""
 TURN_LIMIT_DEG = 0.01
+BENT_LIMIT = 1e-4
+"""Part of its largest stretch by which the frame of a camera may be stretched otherwise."""
 UNITS = {
     "light": " cd",
     "range": " m",
@@ -67,11 +69,12 @@ def compare_things(
     without: Bool | None = None,
     without_there: Bool | None = None,
     named: bool = False,
+    framed: bool = False,
 ) -> list[str]:
     """Sentences about lights or cameras that are not as they left. encode: how the format keeps colours of lights.
 
     without, without_there: (N,) nodes of each side that are not looked at. named: by the same tree path on both, and what
-    they are called themselves and what is said of them.
+    they are called themselves and what is said of them. framed: cameras stretch what they see in the same way.
     """
     column = "light" if what == "light" else "camera"
     wanted = getattr(here.scene.nodes, column) >= 0
@@ -90,6 +93,8 @@ def compare_things(
     out += [f"{what} “{names_b[i]}” arrived that nobody sent" for i in np.delete(rows_b, second).tolist()]
     for i, j in zip(rows_a[first].tolist(), rows_b[second].tolist(), strict=True):
         faults = seen_apart(here, there, i, j, what, position_mm)
+        if framed and what == "camera" and (bent := bent_by(here.worlds[i], there.worlds[j])) > BENT_LIMIT:
+            faults.append(f"is stretched or sheared by {bent:.3g} of its size, limit {BENT_LIMIT:g}")
         if named and names_a[i] != names_b[j]:
             faults.append(f"is called “{names_b[j]}”")
         if named:
@@ -127,7 +132,7 @@ def told_apart(sent: Light | Camera, found: Light | Camera) -> list[str]:
     out = []
     if sent.name != found.name:
         out.append(f"its own name is “{found.name}” instead of “{sent.name}”")
-    if not equal_data(*(t.extras if isinstance(t.extras, dict) else {} for t in (sent, found))):
+    if not equal_data(of_object(sent.extras), of_object(found.extras)):
         out.append("its own data differ")
     return out
 
@@ -149,6 +154,12 @@ def seen_apart(here: Placed, there: Placed, i: int, j: int, what: str, position_
     return out
 
 
+def bent_by(a: F64, b: F64) -> float:
+    """How differently two placements (4, 4) stretch what they hold, of the larger stretch; sizes as a whole are no difference."""
+    first, second = (np.linalg.svd(m[:3, :3], compute_uv=False) for m in (a, b))
+    return float(np.abs(first / max(first[0], 1e-300) - second / max(second[0], 1e-300)).max())
+
+
 def across(up: F64, ahead: F64) -> F64:
     """The part of `up` that is upright to where one looks."""
     out: F64 = up - ahead * float(up @ ahead)
@@ -168,11 +179,16 @@ def same(a: Any, b: Any) -> bool:
 
 
 def compare_clips(
-    source: Scene, arrived: Scene, key_a: Sequence[str], key_b: Sequence[str], position_mm: float
+    source: Scene,
+    arrived: Scene,
+    key_a: Sequence[str],
+    key_b: Sequence[str],
+    position_mm: float,
+    said: bool = False,
 ) -> list[str]:
     """Sentences about clips: those that are gone, and those that move nodes elsewhere at one of several times.
 
-    key_a, key_b: by node, what the same node is called on both sides.
+    key_a, key_b: by node, what the same node is called on both sides. said: what is said of the clips as well.
     """
     out = []
     names = [c.name for c in arrived.clips]
@@ -181,6 +197,8 @@ def compare_clips(
         if found >= len(arrived.clips) or arrived.clips[found].name != clip.name:
             out.append(f"clip “{clip.name or number}” did not arrive")
             continue
+        if said and not equal_data(of_object(clip.extras), of_object(arrived.clips[found].extras)):
+            out.append(f"clip “{clip.name or number}”: its data differ")
         out += one_clip(source, arrived, clip, arrived.clips[found], key_a, key_b, position_mm)
     left = Counter(c.name for c in source.clips)
     for k, c in enumerate(arrived.clips):

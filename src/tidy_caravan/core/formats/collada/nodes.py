@@ -13,6 +13,7 @@ from tidy_caravan.core.formats.collada.looks import Looks
 from tidy_caravan.core.formats.collada.meshes import Geometry, Unreadable, read_geometry
 from tidy_caravan.core.formats.collada.skins import Posed, bound, posed, source_geometry
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, number, numbers
+from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.bundle import Budget, Limits
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
@@ -167,6 +168,9 @@ class Builder:
                     f"A {child.tag} holds no usable numbers and was left out.",
                 )
                 continue
+            if beyond_affine(one[None])[0]:
+                self.note("damaged", "import.transform", label(element), LEFT_OUT)
+            one = affine(one[None])[0]
             sid = (child.get("sid") or "").lower()
             if child.tag == "translate" and sid in PIVOTS and np.abs(values[:3]).max() > 0:
                 pivot = ((np.eye(4) if out is None else out) @ np.append(values[:3], 1.0))[:3].tolist()
@@ -384,9 +388,7 @@ def matrix_of(kind: str, v: F64) -> F64:
     if len(v) != need:
         raise ValueError
     if kind == "matrix":
-        whole = v.reshape(4, 4).copy()
-        whole[3] = (0.0, 0.0, 0.0, 1.0)
-        return whole
+        return v.reshape(4, 4).copy()
     out = np.eye(4)
     if kind == "translate":
         out[:3, 3] = v

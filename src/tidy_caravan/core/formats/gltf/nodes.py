@@ -10,6 +10,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import TooLarge
 from tidy_caravan.core.formats.gltf.accessors import Accessors
+from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.bundle import Limits
 from tidy_caravan.core.formats.shared.json_fields import (
     Damage,
@@ -243,26 +244,19 @@ def slow_local(node: dict[str, Any], where: str) -> F64:
 
 
 def finite_locals(local: F64, notes: list[Note]) -> F64:
-    """Matrices that are not finite or not affine are replaced by the identity."""
-    good = np.isfinite(local).all(axis=(1, 2)) & (np.abs(local[:, 3] - (0, 0, 0, 1)).max(axis=1, initial=0) < 1e-6)
-    good &= np.abs(local).max(axis=(1, 2), initial=0) < 1e12
-    for i in np.flatnonzero(~good)[:MANY].tolist():
-        notes.append(
-            Note(
-                "damaged",
-                "import.transform",
-                f"nodes[{i}]",
-                "The transform is not finite or not affine; the node stands at its parent's origin now.",
-                (i,),
-            )
-        )
-    if (~good).sum() > MANY:
-        notes.append(
-            Note("damaged", "import.transform", "nodes", f"{int((~good).sum()) - MANY} more unusable transforms.")
-        )
+    """Matrices that are not finite are replaced by the identity; of those that are not affine the last row is left out."""
+    good = np.isfinite(local).all(axis=(1, 2)) & (np.abs(local).max(axis=(1, 2), initial=0) < 1e12)
+    bent = good & beyond_affine(local)
+    for odd, text in (
+        (~good, "The transform is not finite; the node stands at its parent's origin now."),
+        (bent, LEFT_OUT),
+    ):
+        rows = np.flatnonzero(odd).tolist()
+        notes += [Note("damaged", "import.transform", f"nodes[{i}]", text, (i,)) for i in rows[:MANY]]
+        if len(rows) > MANY:
+            notes.append(Note("damaged", "import.transform", "nodes", f"{len(rows) - MANY} more of the kind: {text}"))
     local[~good] = np.eye(4)
-    local[:, 3] = (0, 0, 0, 1)
-    return local
+    return affine(local)
 
 
 def without_cycles(parent: I32, notes: list[Note]) -> I32:

@@ -15,6 +15,7 @@ import trimesh
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
+from tidy_caravan.core.formats.shared.affine import affine, doubted
 from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
@@ -183,7 +184,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
     lit = [((n.extensions or {}).get("KHR_lights_punctual") or {}).get("light", -1) for n in document.nodes]
     nodes = make_nodes(
         parent,
-        local,
+        affine(local),
         names,
         mesh=mesh,
         skin=bound,
@@ -207,7 +208,13 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
         default_root=-1 if document.scene is None else document.scene,
         extras={
             LIGHTMAP_PLACES: places_of(nodes.extras),
-            DOUBTS: [*doubts, *untold, *targets_told(document), *lengths_told(document, shared)],
+            DOUBTS: [
+                *doubts,
+                *untold,
+                *doubted(local, names),
+                *targets_told(document),
+                *lengths_told(document, shared),
+            ],
         },
     )
     return with_odd_bounds(with_scatters(scene, document, accessor), document, shared)
@@ -308,8 +315,11 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, 
             across, upwards = (10497 if w is None else int(w) for w in (entry.wrapS, entry.wrapT))
             sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards)
         source = texture.source
-        there = source is not None and 0 <= source < len(pictures)
-        out.add(pictures[source] if there else None, sampler, (document.images[source].name or "") if there else "")
+        if source is None or not 0 <= source < len(pictures):
+            out.add(None, sampler)
+            continue
+        image = document.images[source]
+        out.add(pictures[source], sampler, image.name or "", texture.extras or None, image.extras or None)
     return out, untold
 
 
@@ -357,6 +367,7 @@ def look_of(entry: Any) -> Material:
         0.5 if entry.alphaCutoff is None else entry.alphaCutoff,
         bool(entry.doubleSided),
         "KHR_materials_unlit" in extensions,
+        entry.extras or None,
     )
 
 
@@ -417,7 +428,7 @@ def clips_of(document: Any, accessor: Callable[[int], AnyArray]) -> tuple[Clip, 
             channels.append(
                 Channel(node, path, accessor(sampler.input).ravel(), values, sampler.interpolation or "LINEAR")
             )
-        out.append(Clip(tuple(channels), animation.name or ""))
+        out.append(Clip(tuple(channels), animation.name or "", animation.extras or None))
     return tuple(out)
 
 

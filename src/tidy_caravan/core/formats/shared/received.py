@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
+from tidy_caravan.core.formats.shared.affine import affine, doubted
 from tidy_caravan.core.scene import (
     HIDDEN,
     Camera,
@@ -32,10 +33,12 @@ class Gallery:
     images: list[Image] = field(default_factory=list)
     textures: list[Texture] = field(default_factory=list)
 
-    def add(self, data: bytes | None, sampler: Sampler | None = None, name: str = "") -> int:
-        """Number of a new texture over the picture."""
-        self.images.append(Image(name, data=data))
-        self.textures.append(Texture(len(self.images) - 1, sampler))
+    def add(
+        self, data: bytes | None, sampler: Sampler | None = None, name: str = "", said: Any = None, of_image: Any = None
+    ) -> int:
+        """Number of a new texture over the picture. said, of_image: what is said of the two."""
+        self.images.append(Image(name, data=data, extras=of_image))
+        self.textures.append(Texture(len(self.images) - 1, sampler, extras=said))
         return len(self.textures) - 1
 
 
@@ -81,7 +84,14 @@ class Tree:
             self.meshes.append(make())
         return self.mesh_of[key]
 
-    def scene(self, convention: Convention, materials: Sequence[Material], gallery: Gallery, **more: Any) -> Scene:
+    def scene(
+        self,
+        convention: Convention,
+        materials: Sequence[Material],
+        gallery: Gallery,
+        extras: dict[str, Any],
+        **more: Any,
+    ) -> Scene:
         """The scene of what was added."""
         count = len(self.parent)
         local = np.array(self.local).reshape(count, 4, 4)
@@ -90,7 +100,10 @@ class Tree:
         light, camera = np.full(count, -1), np.full(count, -1)
         light[list(self.lights)] = np.arange(len(self.lights))
         camera[list(self.cameras)] = np.arange(len(self.cameras))
-        nodes = make_nodes(self.parent, local, self.names, mesh=self.mesh, flags=flags, light=light, camera=camera)
+        nodes = make_nodes(
+            self.parent, affine(local), self.names, mesh=self.mesh, flags=flags, light=light, camera=camera
+        )
+        extras = {**extras, DOUBTS: [*extras.get(DOUBTS, ()), *doubted(local, self.names)]}
         return Scene(
             convention,
             nodes,
@@ -100,6 +113,7 @@ class Tree:
             tuple(gallery.images),
             lights=tuple(self.lights.values()),
             cameras=tuple(self.cameras.values()),
+            extras=extras,
             **more,
         )
 

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 
+from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.looks import Looks, number
@@ -253,8 +254,10 @@ class Reader:
                 "The transform is not finite; the prim stands at its parent's origin now.",
             )
             return np.eye(4)
-        matrix[3] = (0, 0, 0, 1)
-        return matrix
+        if beyond_affine(matrix[None])[0]:
+            self.note("damaged", "import.transform", str(prim.GetPath()), LEFT_OUT)
+        placed: F64 = affine(matrix[None])[0]
+        return placed
 
     def data(self, prim: Any) -> Any:
         """Custom data of a prim as JSON, without what cannot be written so."""
