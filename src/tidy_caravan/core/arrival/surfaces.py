@@ -179,8 +179,7 @@ def difference(
         if b.normals is not None:
             facing = directions(a, map_a)[index_a] @ onto.T
             out.normal = worst_angle(facing, directions(b, map_b)[index_b])
-            known_way: Bool = np.isfinite(facing).all(axis=1)
-            out.length = grown(a, b, index_a, index_b, known_way)
+            out.length = grown(a, b, index_a, index_b, facing)
     elif b.normals is not None:
         out.normals_added = not flat(b, faces_b)
     if tangents and a.tangents is not None:
@@ -371,14 +370,14 @@ def directions(mesh: Mesh, map_: F64) -> F64:
     return np.where(whole, out / np.where(whole, length, 1.0), np.nan)
 
 
-def grown(a: Mesh, b: Mesh, index_a: AnyArray, index_b: AnyArray, facing: Bool) -> float:
+def grown(a: Mesh, b: Mesh, index_a: AnyArray, index_b: AnyArray, facing: F64) -> float:
     """How far the length of a normal at a corner of b is from one, at most; only where that of a is one.
 
-    facing: (C,) corners at which there is a direction in the world at all.
+    facing: (C, 3) where the normals of a look in the world, NaN where nowhere.
     """
     assert a.normals is not None and b.normals is not None
     off_a, off_b = (np.abs(np.linalg.norm(n.astype(np.float64), axis=1) - 1) for n in (a.normals, b.normals))
-    unit = facing & (off_a[index_a] <= UNIT_LENGTH)
+    unit = np.isfinite(facing).all(axis=1) & (off_a[index_a] <= UNIT_LENGTH)
     return float(np.where(unit, off_b[index_b], 0.0).max(initial=0.0))
 
 
