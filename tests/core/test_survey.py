@@ -128,7 +128,11 @@ class Structure(unittest.TestCase):
         found = findings(scene_of({"name": "a"}, {"name": "A"}, {"mesh": -1, "name": "ok"}), BUILT_IN[2])
         self.assertEqual((found["tree.empty"].parts, found["name.clash"].parts), ([2], [0, 1]))
         found = findings(scene_of({"name": "a b"}, {"name": "x" * 64}, {"name": ""}), BUILT_IN[2])
-        self.assertEqual(found["name.forbidden"].parts, [0, 1, 2])
+        said = found["name.forbidden"]
+        self.assertEqual((said.parts, said.value, said.limit, said.unit), ([0, 1, 2], 64.0, 63.0, "characters"))
+        self.assertIn("“a b”: 1 empty; 1 longer than 63 characters; 1 with blanks.", said.text)
+        said = findings(scene_of({"name": "a,b"}, {"name": "c"}), BUILT_IN[2])["name.forbidden"]
+        self.assertEqual((said.parts, said.value, said.limit, said.unit), ([0], 1.0, 0.0, "names"))
 
     def test_loose_copies_and_lost_sharing(self) -> None:
         g = Gltf()

@@ -24,6 +24,9 @@ SAME_PLACE = 1e-5
 MOST_PAIRS = 20_000
 
 
+MOST_LETTERS = 6
+"""Letters that are named, of those which names have and a destination does not take."""
+
 LOOSE = mesh_fact("loose pieces", lambda m: loose_pieces(m), surface=True)
 LUMP = (30, 0.1)
 """Pieces from which on a mesh may be a lump, and how small most of them are against the whole."""
@@ -210,25 +213,46 @@ def name_clashes(context: Context) -> Iterable[Finding]:
         )
 
 
+def named(letter: str) -> str:
+    """A letter as it can be read in a sentence."""
+    if letter == " ":
+        return "blanks"
+    return f"“{letter}”" if letter.isprintable() else f"U+{ord(letter):04X}"
+
+
 @check("names", "Forbidden characters and length")
 def name_characters(context: Context) -> Iterable[Finding]:
     scene, destination = context.scene, context.destination
     # the pattern is a class of letters: what it makes of a name follows from the letters in it
     allowed, names, longest = re.compile(destination.name_pattern), scene.nodes.names, destination.name_length
     wrong = {letter for letter in set("".join(names)) if not allowed.fullmatch(letter)}
-    rows = [i for i, n in enumerate(names) if not n or len(n) > longest or not wrong.isdisjoint(n)]
+    empty = [i for i, n in enumerate(names) if not n]
+    long = [i for i, n in enumerate(names) if len(n) > longest]
+    odd = [i for i, n in enumerate(names) if not wrong.isdisjoint(n)] if wrong else []
+    rows = sorted({*empty, *long, *odd})
     if rows:
+        letters = sorted(wrong)
+        why = [
+            *([f"{len(empty)} empty"] if empty else []),
+            *([f"{len(long)} longer than {longest} characters"] if long else []),
+            *(
+                [
+                    f"{len(odd)} with {', '.join(map(named, letters[:MOST_LETTERS]))}{' and others' * (len(letters) > MOST_LETTERS)}"
+                ]
+                if odd
+                else []
+            ),
+        ]
         example = "".join(c if c.isprintable() else "�" for c in names[rows[0]][:60])
         yield Finding(
             code="name.forbidden",
             severity="warning",
             title="Names the destination refuses",
             count=len(rows),
-            value=float(max(len(names[i]) for i in rows)),
-            limit=float(destination.name_length),
-            unit="characters",
-            text=f"{plural(len(rows), 'name')} the destination cannot take, being empty, too long or with characters "
-            f"outside {destination.name_pattern}, such as “{example}”.",
+            value=float(max((len(names[i]) for i in long), default=len(rows))),
+            limit=float(longest if long else 0),
+            unit="characters" if long else "names",
+            text=f"{plural(len(rows), 'name')} the destination cannot take, such as “{example}”: {'; '.join(why)}.",
             parts=rows,
             mend={"kind": "tidy_names"},
         )
