@@ -258,7 +258,7 @@ class Refusals(unittest.TestCase):
             haul = begin(c, one_triangle().glb())
             mine, scene = f"/api/hauls/{haul['id']}", haul["source"]["id"]
             self.problem(c.get(f"/api/hauls/{none}"), 404, "haul.unknown")
-            self.problem(c.get("/api/hauls/x"), 422, "request.invalid")
+            self.problem(c.get("/api/hauls/x"), 404, "not-found")
             self.problem(c.get("/api/nothing"), 404, "not-found")
             self.problem(c.patch(mine, json={"name": "x"}), 428, "version.missing")
             self.problem(c.patch(mine, json={"name": "x"}, headers={"If-Match": '"9"'}), 412, "version.stale")

@@ -291,7 +291,7 @@ class Input(unittest.TestCase):
         ):
             self.assert_problem(c.get("/api/health", headers=headers), status, str(headers))
         self.assert_problem(c.post("/api/health"), 404, "method")
-        self.assert_problem(c.get("/api/hauls/none"), 422, "id")
+        self.assert_problem(c.get("/api/hauls/none"), 404, "id")
 
     def test_an_upload_that_grows_over_the_limit_while_it_comes(self) -> None:
         host, port = running().removeprefix("http://").split(":")

@@ -65,6 +65,8 @@ def install(app: FastAPI) -> None:
     async def invalid(request: Request, error: RequestValidationError) -> Response:
         first = error.errors()[0]
         place = ".".join(str(p) for p in first["loc"])
+        if first["loc"][:1] == ("path",):  # an address that cannot be one is as good as one that is gone
+            return answer(404, "not-found", SENTENCES[404], place)
         return answer(422, "request.invalid", f"{first['msg']}. Correct it and send again.", place)
 
     @app.exception_handler(HTTPException)
