@@ -343,16 +343,15 @@ def by_triangles(
     which, turn_ = candidates(anchor, some, near, spare, allowed)
     if not len(which):
         return
-    # the best of several first: stretched along its own axes, upright, then as little turned as may be
+    # the best of several first: stretched along its own axes, no mirror, upright, then as little turned as may be
     linear = near.shape[which] @ turn_ @ np.linalg.inv(own.shape[0])
     whole = linear / np.maximum(np.linalg.norm(linear, axis=1, keepdims=True), 1e-300)
     upright = np.einsum("kij,j->ki", whole, allowed.up) @ allowed.up
     straight = (
         (np.abs(turn_).max(axis=2) > 1 - 1e-4).all(axis=1) if allowed.per_axis else np.zeros(len(which), np.bool_)
     )
-    score = (
-        16.0 * straight + 4.0 * (upright > 0.999) + np.trace(whole, axis1=1, axis2=2) + 2.0 * (np.linalg.det(turn_) > 0)
-    )
+    proper = np.linalg.det(turn_) > 0
+    score = 16.0 * straight + 10.0 * proper + 4.0 * (upright > 0.999) + np.trace(whole, axis1=1, axis2=2)
     sort = np.lexsort((-np.round(score, 3), which))
     which, turn_ = which[sort], turn_[sort]
     begin = np.searchsorted(which, np.arange(len(rows)))

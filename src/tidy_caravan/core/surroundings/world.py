@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, chunks, determinants, ranges
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.scene import usable_points
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.pairs import fingerprints, words_of
@@ -146,6 +147,7 @@ def untouchable(scene: Scene) -> Bool:
     return out
 
 
+@kept
 def outside(scene: Scene) -> tuple[F64, Bool]:
     """(P,) how far the pivot of each part lies outside its box, in units of the scene, and whether by more than it is large.
 

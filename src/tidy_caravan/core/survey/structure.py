@@ -191,14 +191,14 @@ def name_clashes(context: Context) -> Iterable[Finding]:
     names = scene.nodes.names
     if not names:
         return
-    first: dict[str, int] = {}
-    group = np.fromiter((first.setdefault(n.lower(), len(first)) for n in names), np.int64, len(names))
-    double = np.bincount(group)[group] > 1
-    if double.any():
-        rows = np.flatnonzero(double)
+    lower = list(map(str.lower, names))
+    last = dict(zip(lower, range(len(lower)), strict=True))
+    if len(last) < len(lower):
+        group = np.array(list(map(last.__getitem__, lower)), np.int64)
+        rows = np.flatnonzero(np.bincount(group)[group] > 1)
         example = names[int(rows[0])][:60]
         parent = scene.nodes.parent[rows].astype(np.int64)
-        _, which, many = np.unique(parent * len(first) + group[rows], return_inverse=True, return_counts=True)
+        _, which, many = np.unique(parent * len(names) + group[rows], return_inverse=True, return_counts=True)
         # as meshes that are all called “Geometry”, in groups with names of their own
         by_group = ((many[which.reshape(-1)] == 1) & (parent >= 0)).mean() > 0.5
         yield Finding(
@@ -226,8 +226,8 @@ def name_characters(context: Context) -> Iterable[Finding]:
     # the pattern is a class of letters: what it makes of a name follows from the letters in it
     allowed, names, longest = re.compile(destination.name_pattern), scene.nodes.names, destination.name_length
     wrong = {letter for letter in set("".join(names)) if not allowed.fullmatch(letter)}
-    empty = [i for i, n in enumerate(names) if not n]
-    long = [i for i, n in enumerate(names) if len(n) > longest]
+    lengths = np.fromiter(map(len, names), np.int64, len(names))
+    empty, long = np.flatnonzero(lengths == 0).tolist(), np.flatnonzero(lengths > longest).tolist()
     odd = [i for i, n in enumerate(names) if not wrong.isdisjoint(n)] if wrong else []
     rows = sorted({*empty, *long, *odd})
     if rows:
@@ -249,7 +249,7 @@ def name_characters(context: Context) -> Iterable[Finding]:
             severity="warning",
             title="Names the destination refuses",
             count=len(rows),
-            value=float(max((len(names[i]) for i in long), default=len(rows))),
+            value=float(lengths.max() if long else len(rows)),
             limit=float(longest if long else 0),
             unit="characters" if long else "names",
             text=f"{plural(len(rows), 'name')} the destination cannot take, such as “{example}”: {'; '.join(why)}.",
