@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
-COPIES = Work("found copies", 3, f"{__name__}:copies_among", memory=6 << 30)
+COPIES = Work("found copies", 4, f"{__name__}:copies_among", memory=6 << 30)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12

@@ -26,6 +26,7 @@ from tidy_caravan.core.words import plural
 DEEPEST = 400
 PIVOTS = ("rotatepivot", "scalepivot", "pivot")
 TRANSFORMS = ("matrix", "translate", "rotate", "scale", "lookat", "skew")
+LAST_ROW = [0.0, 0.0, 0.0, 1.0]
 UNUSABLE = np.full((4, 4), np.nan)
 
 
@@ -168,9 +169,11 @@ class Builder:
                     f"A {child.tag} holds no usable numbers and was left out.",
                 )
                 continue
-            if beyond_affine(one[None])[0]:
-                self.note("damaged", "import.transform", label(element), LEFT_OUT)
-            one = affine(one[None])[0]
+            # most are plain, and asked by numbers of Python: there are as many as nodes
+            if child.tag == "matrix" and one[3].tolist() != LAST_ROW:
+                if beyond_affine(one[None])[0]:
+                    self.note("damaged", "import.transform", label(element), LEFT_OUT)
+                one = affine(one[None])[0]
             sid = (child.get("sid") or "").lower()
             if child.tag == "translate" and sid in PIVOTS and np.abs(values[:3]).max() > 0:
                 pivot = ((np.eye(4) if out is None else out) @ np.append(values[:3], 1.0))[:3].tolist()
@@ -388,7 +391,7 @@ def matrix_of(kind: str, v: F64) -> F64:
     if len(v) != need:
         raise ValueError
     if kind == "matrix":
-        return v.reshape(4, 4).copy()
+        return v.reshape(4, 4)
     out = np.eye(4)
     if kind == "translate":
         out[:3, 3] = v
