@@ -62,6 +62,10 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         "no numbers as coordinates": (in_gltf(lambda f: no_number(f, "TEXCOORD_1")), "bulb.*lightmap UV set has no numbers"),
         "no numbers as normals": (in_gltf(lambda f: no_number(f, "NORMAL")), "bulb.*normals are 180"),
         "no numbers as places": (in_gltf(lambda f: no_number(f, "POSITION")), "bulb"),
+        "coordinates as places": (
+            in_gltf(lambda f: [p["attributes"].update(POSITION=p["attributes"]["TEXCOORD_0"]) for p in f.primitives("front")] and None),
+            "the places of mesh “.*” are not of 3 numbers each",
+        ),
         "name of a mesh": (in_gltf(lambda f: mesh(f).update(name="lamp")), "mesh “bulb” is called “lamp”"),
         "data of a mesh": (
             in_gltf(lambda f: mesh(f).setdefault("extras", {}).update(watt=40)), "mesh “bulb”: its data differ"

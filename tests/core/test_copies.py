@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import collada
 import numpy as np
@@ -31,7 +32,7 @@ from tidy_caravan.core.scene.things import Channel
 from tidy_caravan.core.space.transforms import split_trs
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
-from tidy_caravan.core.work.heavy import Workshop
+from tidy_caravan.core.work.heavy import Remembered, Workshop
 
 POST = trimesh.util.concatenate(
     [trimesh.creation.box([0.3, 2, 0.3]), trimesh.creation.icosphere(1, 0.2).apply_translation([0.1, 1.2, 0.05])]
@@ -81,6 +82,29 @@ class Found(unittest.TestCase):
         several = np.bincount(truth.kind[truth.kind < PROTOTYPES]) > 1
         self.assertLessEqual(abs(result.families - int(several.sum())), 1)
         self.assertLess(result.deviation_mm, 0.5)
+
+    def test_by_figures_kept_of_each_mesh_the_same_copies_come_out(self) -> None:
+        """As when all of a kind are looked at together; and what is another mesh than before is looked at alone."""
+        truth = flattened(800, seed=4)
+        chosen = movable(truth.scene)
+
+        def families(scene: Scene, workshop: Workshop) -> set[frozenset[int]]:
+            found = copies_in(scene, workshop, lambda done, total: None, chosen, 0.5, "uniform", True)
+            return {frozenset(found.mesh[found.family == k].tolist()) for k in range(len(found.frame))}
+
+        together = families(truth.scene, Workshop())
+        self.assertGreater(len(together), 50)
+        known = Remembered()
+        kept = Workshop(results=known)
+        with mock.patch("tidy_caravan.core.copies.search.FIGURES_FROM", 1):
+            self.assertEqual(families(truth.scene, kept), together)
+            before = len(known.made)
+            meshes = list(truth.scene.meshes)
+            alone = sorted(set(range(len(meshes))) - set().union(*together))[:5]
+            for i in alone:
+                meshes[i] = replace(meshes[i], positions=meshes[i].positions * np.float32([1, 1, 1.5]))
+            self.assertEqual(families(truth.scene.but(meshes=tuple(meshes)), kept), together)
+        self.assertEqual(len(known.made) - before, 5)
 
     def test_faults_that_are_copied_as_well_are_no_difference(self) -> None:
         """A triangle that stands twice, and one without area, break the symmetry of what they are on, in any order."""

@@ -20,6 +20,7 @@ from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
 COPIES = Work("found copies", 4, f"{__name__}:copies_among", memory=6 << 30)
+FIGURES = Work("figures of copies", 1, f"{__name__}:figures_alone", native=False, figures_only=True)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12
@@ -209,6 +210,15 @@ def heads_last(values: F64, spare: F64, normal: Normal, allowed: Allowed) -> F64
     out: F64 = np.empty(len(order))
     out[np.lexsort((-gap, order))] = np.arange(len(order))
     return out
+
+
+def figures_alone(arrays: Mapping[str, AnyArray], far: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """Work: the figures of one mesh that no turn, mirror or size changes, and how far those of a copy may be off. far: a part
+    of what the outcome hangs on, and in the arrays."""
+    batch = unstacked(arrays)
+    normal = normal_form(batch, per_axis=False)
+    values, spare = figures(batch, normal)
+    return {}, {"values": values[0].tolist(), "spare": spare[0].tolist(), "usable": bool(normal.usable[0])}
 
 
 def copies_among(

@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 from collections import defaultdict
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 import orjson
 
-from tidy_caravan.core.copies.batch import can_be_shared, kind_of, stacked
-from tidy_caravan.core.copies.families import COPIES
+from tidy_caravan.core.copies.batch import can_be_shared, clusters, kind_of, stacked
+from tidy_caravan.core.copies.families import COPIES, FIGURES
 from tidy_caravan.core.copies.prototypes import prototype
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
@@ -21,9 +22,11 @@ from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse, split_trs
 from tidy_caravan.core.surroundings.world import scales
-from tidy_caravan.core.work.heavy import Done, Piece, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, WhenAsked, Workshop
 
 TOLERANCE_MM = 0.5
+FIGURES_FROM = 1000
+"""Vertices and triangles of a mesh from which on its figures are kept."""
 RIGHT = 1e-12
 """By which the axes of a placement may be off right angles that come of multiplying such placements."""
 
@@ -83,7 +86,8 @@ def copies_in(
         mesh = scene.meshes[i]
         if can_be_shared(mesh):
             kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
-    groups = [members for members in kinds.values() if len(members) > 1]
+    several = [members for members in kinds.values() if len(members) > 1]
+    groups = [g for members in several for g in that_may_be_copies(scene, members, far, scale, workshop, tell)]
     up = axis_vector(scene.convention.up).tolist()
     pieces = []
     for members in groups:
@@ -92,7 +96,8 @@ def copies_in(
         digest.update(far[members].astype(np.float32).tobytes())
         parameters = {"scale": scale, "mirror": mirror, "up": up}
         size = len(members) * (meshes[0].vertices + meshes[0].triangles)
-        pieces.append(Piece(digest.hexdigest(), stacked(meshes, far[members]), parameters, 60 + size / 5_000, size))
+        arrays = WhenAsked(partial(stacked, meshes, far[members]))
+        pieces.append(Piece(digest.hexdigest(), arrays, parameters, 60 + size / 5_000, size))
     found: list[tuple[list[int], Done]] = []
     lost: list[str] = []
     vain = 0
@@ -104,6 +109,30 @@ def copies_in(
         else:
             lost.append(f"{len(members)} meshes of {scene.meshes[members[0]].triangles} triangles: {outcome.reason}")
     return together(found, 1 / far, tolerance_mm / 1000, vain, lost)
+
+
+def that_may_be_copies(
+    scene: Scene, members: list[int], far: F64, scale: str, workshop: Workshop, tell: Tell
+) -> list[list[int]]:
+    """Meshes of one kind in groups outside of which none has a copy, by their figures; all in one where they are small, or
+    of other proportions: their figures cost less than to remember them. far: (M,) of all meshes, how far a corner may be off."""
+    first = scene.meshes[members[0]]
+    if scale == "per_axis" or first.vertices + first.triangles < FIGURES_FROM:
+        return [members]
+    pieces = []
+    for i in members:
+        mesh, off = scene.meshes[i], float(far[i])
+        arrays = WhenAsked(partial(stacked, [mesh], far[[i]]))
+        pieces.append(Piece(mesh.id, arrays, {"far": off}, size=mesh.vertices + mesh.triangles))
+    told = [o.figures if isinstance(o, Done) else {} for o in workshop.do(FIGURES, pieces, tell)]
+    usable = [k for k, figures in enumerate(told) if figures.get("usable")]
+    if len(usable) < 2:
+        return []
+    label = clusters(*(np.array([told[k][name] for k in usable], np.float64) for name in ("values", "spare")))
+    groups: dict[int, list[int]] = defaultdict(list)
+    for k, number in zip(usable, label.tolist(), strict=True):
+        groups[number].append(members[k])
+    return [group for group in groups.values() if len(group) > 1]
 
 
 def what_hangs_on(mesh: Mesh) -> bytes:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from importlib import import_module
 from typing import Any, Protocol
 
@@ -38,6 +39,26 @@ class Work:
     figures_only: bool = False
     replaced: bool = False
     """A result does not follow from its key alone: what is kept later takes the place of what was kept before."""
+
+
+class WhenAsked(Mapping[str, AnyArray]):
+    """Arrays of a piece that are made when they are first looked at: never, where its outcome is known already."""
+
+    def __init__(self, make: Callable[[], Mapping[str, AnyArray]]) -> None:
+        self._make = make
+
+    @cached_property
+    def _made(self) -> Mapping[str, AnyArray]:
+        return self._make()
+
+    def __getitem__(self, name: str) -> AnyArray:
+        return self._made[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._made)
+
+    def __len__(self) -> int:
+        return len(self._made)
 
 
 @dataclass(frozen=True, eq=False)

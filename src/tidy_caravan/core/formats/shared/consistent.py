@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.scene import Channel, Material, Mesh, Scene, TextureUse
-from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.arrays import I64, AnyArray
 
 WIDTHS = {"translation": 3, "rotation": 4, "scale": 3}
 INTERPOLATIONS = {"LINEAR": 1, "STEP": 1, "CUBICSPLINE": 3}
@@ -80,16 +80,21 @@ def broken_mesh(mesh: Mesh, materials: int) -> Iterator[str]:
     count = len(mesh.positions)
     if mesh.indices.size and int(mesh.indices.max()) >= count:
         yield f"a triangle of mesh “{mesh.name}” has corner {int(mesh.indices.max())} of {count}"
-    columns = [("normals", mesh.normals), ("tangents", mesh.tangents)]
-    columns += [(f"coordinates of UV set {k}", uv) for k, uv in enumerate(mesh.uvs)]
-    columns += [("vertex colours", color) for color in mesh.colors]
-    columns += [(name, column) for name, column in mesh.attributes.items()]
+    columns: list[tuple[str, AnyArray | None, tuple[int, ...]]] = [("places", mesh.positions, (3,))]
+    columns += [("normals", mesh.normals, (3,)), ("tangents", mesh.tangents, (4,))]
+    columns += [(f"coordinates of UV set {k}", uv, (2,)) for k, uv in enumerate(mesh.uvs)]
+    columns += [("vertex colours", color, (3, 4)) for color in mesh.colors]
+    columns += [(name, column, ()) for name, column in mesh.attributes.items()]
     columns += [
-        (f"offsets of morph target {k}", a) for k, m in enumerate(mesh.morphs) for a in (m.positions, m.normals)
+        (f"offsets of morph target {k}", a, (3,)) for k, m in enumerate(mesh.morphs) for a in (m.positions, m.normals)
     ]
-    for what, column in columns:
-        if column is not None and len(column) != count:
+    for what, column, widths in columns:
+        if column is None:
+            continue
+        if len(column) != count:
             yield f"mesh “{mesh.name}” has {len(column)} {what} for {count} vertices"
+        if widths and (column.ndim != 2 or column.shape[1] not in widths):
+            yield f"the {what} of mesh “{mesh.name}” are not of {widths[0]} numbers each"
     asked = [s for s in mesh.slots if not -1 <= s < materials]
     if asked:
         yield f"mesh “{mesh.name}” asks for material {asked[0]} of {materials}"
