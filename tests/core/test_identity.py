@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import time
 import unittest
 from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.test_collada import document, read
 from tests.core.test_ifc import Model, at
@@ -127,6 +130,32 @@ class Follow(unittest.TestCase):
         old, new = row(["post"] * 3, [0, 2, 4], [0] * 3), row(["post"] * 3, [0, 5, 9], [0] * 3)
         self.assertEqual(self.now(old, new, [2]), {2: 2})
 
+    @settings(max_examples=150, deadline=None)
+    @given(st.data())
+    def test_whatever_else_goes_comes_or_changes_its_turn(self, draw: st.DataObject) -> None:
+        """What stays as it was is found as itself, and nothing that went is taken for what was there before."""
+        count = draw.draw(st.integers(2, 12))
+        names = draw.draw(st.lists(st.sampled_from(["post", "rail"]), min_size=count + 4, max_size=count + 4))
+        meshes = draw.draw(st.lists(st.integers(0, 1), min_size=count + 4, max_size=count + 4))
+        stays = draw.draw(st.lists(st.booleans(), min_size=count, max_size=count))
+        extra = draw.draw(st.integers(0, 4))
+        left = draw.draw(st.permutations([*(i for i in range(count) if stays[i]), *range(count, count + extra)]))
+        old = row(names[:count], [3.0 * i for i in range(count)], meshes[:count])
+        new = row([names[i] for i in left], [3.0 * i for i in left], [meshes[i] for i in left])
+        now = {i: left[j] for i, j in self.now(old, new, range(count)).items()}
+        for i in range(count):
+            if stays[i]:
+                self.assertEqual(now[i], i)
+            else:
+                self.assertFalse(i in now and now[i] < count, (i, now))
+
+    def test_what_moved_together_stays_together(self) -> None:
+        """Ten equal posts, all moved by less than lies between them, in another order in the file."""
+        turn = np.random.default_rng(3).permutation(10)
+        old = row(["post"] * 10, [2.0 * k for k in range(10)], [0] * 10)
+        new = row(["post"] * 10, [2.0 * k + 0.7 for k in turn], [0] * 10)
+        self.assertEqual({i: int(turn[j]) for i, j in self.now(old, new, range(10)).items()}, {i: i for i in range(10)})
+
     def test_a_renamed_part_is_found_by_mesh_and_place(self) -> None:
         old = row(["gate", "rail"], [0, 3], [0, 1])
         new = row(["swing door", "gate rail"], [0, 3], [0, 1])
@@ -183,6 +212,10 @@ class Follow(unittest.TestCase):
         fewer = replace(many, nodes=row(["stone"] * (count - 1), np.arange(1, count).tolist(), [0] * (count - 1)).nodes)
         followed = follow(many, fewer, named(many, range(0, count, 200)))
         self.assertEqual((len(followed.now), numbers(many, followed.gone)), (99, [0]))
+        renamed = row([f"stone {k}" for k in range(count)], np.arange(count).tolist(), [0] * count)
+        began = time.perf_counter()
+        self.assertEqual(len(follow(many, renamed, many.identities.names).now), count)
+        self.assertLess(time.perf_counter() - began, 10)
 
 
 if __name__ == "__main__":

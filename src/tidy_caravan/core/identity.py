@@ -7,9 +7,10 @@ a format's own ids were dealt out anew.
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -20,6 +21,8 @@ from tidy_caravan.core.selection import PartSet
 
 PLACE_LIMIT = 1e-3
 """Metres: a part that stands within this of where it stood has not moved."""
+MOST_MOVED = 400
+"""Equal parts that were moved up to which the least of all their ways is looked for."""
 
 
 def with_files(scene: Scene, spans: Sequence[tuple[str, int, int]]) -> Scene:
@@ -46,7 +49,7 @@ class Followed:
 
 
 def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
-    """Finds parts of the old source again in the new one. O(nodes)."""
+    """Finds parts of the old source again in the new one. O(nodes log nodes)."""
     out = Followed()
     asked = list(dict.fromkeys(wanted))
     if not asked:
@@ -55,64 +58,128 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
     before = list(zip(*labels_and_names(old.nodes, old.extras), strict=True))
     after = list(zip(*labels_and_names(new.nodes, new.extras), strict=True))
     here, there = grouped(before), grouped(after)
-    places_old, places_new = places(old), places(new)
-    meshes_new = [m.id for m in new.meshes]
-    taken: set[int] = set()
-    found: dict[str, int] = {}
-
-    def mesh_of(scene: Scene, i: int) -> str:
-        m = int(scene.nodes.mesh[i])
-        return scene.meshes[m].id if m >= 0 else ""
-
-    def stands(i: int, j: int) -> bool:
-        return bool(np.linalg.norm(places_new[j] - places_old[i]) <= PLACE_LIMIT)
-
-    def only_user(scene: Scene, i: int) -> bool:
-        m = int(scene.nodes.mesh[i])
-        return m >= 0 and int(scene.instance_counts[m]) == 1
-
-    for name, i in zip(asked, rows, strict=True):
-        if i < 0:
-            # was not there before either: it may have come back
-            if name in new.identities.row:
-                found[name] = new.identities.row[name]
-            continue
-        equals, others = here[before[i]], there.get(before[i], [])
-        if len(equals) == len(others):
-            j = others[equals.index(i)]
-            own_id = old.nodes.ids.get(i) if old.format == "dae" else None
-            # ids that a program deals out by number are another part's as soon as one is added
-            dealt_anew = own_id is not None and old.nodes.names[i] != new.nodes.names[j]
-            if not dealt_anew or stands(i, j) or (mesh_of(old, i) == mesh_of(new, j) and only_user(old, i)):
-                found[name] = j
-        elif others:
-            same = [j for j in others if mesh_of(new, j) == mesh_of(old, i)] or others
-            far = np.linalg.norm(places_new[same] - places_old[i], axis=1)
-            best = int(np.argmin(far))
-            if far[best] <= PLACE_LIMIT:
-                found[name] = same[best]
-        if name in found:
-            taken.add(found[name])
+    sides = Side.of(old), Side.of(new)
+    now: dict[int, int] = {}
+    for key in dict.fromkeys(before[i] for i in rows if i >= 0):
+        now |= among_equals(here[key], there.get(key, []), *sides)
+    # ids that a program deals out by number are another part's as soon as one is added
+    numbered = old.nodes.ids if old.format == "dae" else {}
+    for i, j in list(now.items()):
+        if i in numbered and old.nodes.names[i] != new.nodes.names[j] and not still(i, j, *sides):
+            del now[i]
     # renamed or hung elsewhere: the same mesh in the same place, if only one is there
-    wanted_names = set(before)
-    strict = old.format != "dae"
-    fresh = [j for j, key in enumerate(after) if (key not in wanted_names or not strict) and j not in taken]
+    known = set(before) if old.format != "dae" else set()
+    taken = set(now.values())
+    fresh = [j for j, key in enumerate(after) if key not in known and j not in taken]
+    lost = [i for i in rows if i >= 0 and i not in now]
+    now |= elsewhere(lost, fresh, *sides)
     for name, i in zip(asked, rows, strict=True):
-        if name in found:
-            out.now[name] = new.identities.names[found[name]]
+        if i in now:
+            out.now[name] = new.identities.names[now[i]]
+        elif i < 0 and name in new.identities.row:  # was not there before either: it may have come back
+            out.now[name] = name
+        else:
+            out.gone.append(name)
+            if i < 0 or before[i] not in there:
+                out.kept.add(name)
+    return out
+
+
+@dataclass
+class Side:
+    """places: (N, 3) world origins in metres. meshes: of each node the hash of its mesh, nothing where it draws none. users:
+    how many nodes draw a mesh."""
+
+    places: F64
+    meshes: list[str]
+    users: Counter[str]
+
+    @classmethod
+    def of(cls, scene: Scene) -> Side:
+        ids = [*(m.id for m in scene.meshes), ""]
+        meshes = [ids[m] for m in scene.nodes.mesh.tolist()]
+        return cls(places(scene), meshes, Counter(meshes))
+
+
+def still(i: int, j: int, old: Side, new: Side) -> bool:
+    """Whether two nodes are the same by place, or by a mesh that nothing else draws."""
+    stands = float(np.linalg.norm(new.places[j] - old.places[i])) <= PLACE_LIMIT
+    own = old.meshes[i]
+    return stands or (bool(own) and own == new.meshes[j] and old.users[own] == 1)
+
+
+def among_equals(olds: Sequence[int], news: Sequence[int], old: Side, new: Side) -> dict[int, int]:
+    """Which of several nodes of one name is which. Those of the same mesh in the same place first, then what else is in
+    the same place, then what has the same mesh and moved as little as may be, where as many of it are left on both sides.
+    A name that only one node has, or of whose nodes none is as it was, says enough by itself, in order."""
+    if len(olds) == 1 and len(news) == 1:
+        return {olds[0]: news[0]}
+    out: dict[int, int] = {}
+
+    def left() -> tuple[list[int], list[int]]:
+        gone = set(out.values())
+        return [i for i in olds if i not in out], [j for j in news if j not in gone]
+
+    for by_mesh in (True, False):
+        one, other = left()
+        for a, b in by_kind(one, other, old, new) if by_mesh else [(one, other)]:
+            out |= in_place(a, b, old.places, new.places)
+    for a, b in by_kind(*left(), old, new):
+        if len(a) == len(b):
+            out |= least_moved(a, b, old.places, new.places)
+    if not out and len(olds) == len(news):
+        out = dict(zip(olds, news, strict=True))
+    return out
+
+
+def by_kind(olds: Sequence[int], news: Sequence[int], old: Side, new: Side) -> list[tuple[list[int], list[int]]]:
+    """Nodes of both sides by mesh, where there are any on both."""
+    kinds: dict[str, tuple[list[int], list[int]]] = {}
+    for k, (nodes, side) in enumerate(((olds, old), (news, new))):
+        for i in nodes:
+            kinds.setdefault(side.meshes[i], ([], []))[k].append(i)
+    return [(a, b) for a, b in kinds.values() if a and b]
+
+
+def in_place(olds: Sequence[int], news: Sequence[int], places_old: F64, places_new: F64) -> dict[int, int]:
+    """Pairs of nodes that stand within PLACE_LIMIT of each other; of several in one place one after the other."""
+    from scipy.spatial import cKDTree
+
+    if not olds or not news:
+        return {}
+    found: Any = cKDTree(places_new[list(news)]).query_ball_point(places_old[list(olds)], PLACE_LIMIT)
+    used: set[int] = set()
+    out: dict[int, int] = {}
+    for i, near in zip(olds, found, strict=True):
+        free = [k for k in sorted(near) if k not in used]
+        if free:
+            used.add(free[0])
+            out[i] = news[free[0]]
+    return out
+
+
+def least_moved(olds: Sequence[int], news: Sequence[int], places_old: F64, places_new: F64) -> dict[int, int]:
+    """As many nodes on both sides, such that the squares of their ways are the least: what moved together stays together.
+    Of more than MOST_MOVED in order."""
+    from scipy.optimize import linear_sum_assignment
+
+    if len(olds) > MOST_MOVED:
+        return dict(zip(olds, news, strict=True))
+    ways = places_old[list(olds)][:, None] - places_new[list(news)][None]
+    first, second = linear_sum_assignment((ways**2).sum(axis=2))
+    return {olds[i]: news[j] for i, j in zip(first.tolist(), second.tolist(), strict=True)}
+
+
+def elsewhere(lost: Sequence[int], fresh: Sequence[int], old: Side, new: Side) -> dict[int, int]:
+    """Nodes that draw the same mesh in the same place under another name; only where one alone does."""
+    from scipy.spatial import cKDTree
+
+    out: dict[int, int] = {}
+    for a, b in by_kind(lost, fresh, old, new):
+        if not old.meshes[a[0]]:
             continue
-        mesh = mesh_of(old, i) if i >= 0 else ""
-        alike = [
-            j
-            for j in fresh
-            if mesh and new.nodes.mesh[j] >= 0 and meshes_new[new.nodes.mesh[j]] == mesh and stands(i, j)
-        ]
-        if len(alike) == 1:
-            out.now[name] = new.identities.names[alike[0]]
-            continue
-        out.gone.append(name)
-        if i < 0 or before[i] not in there:
-            out.kept.add(name)
+        near: Any = cKDTree(new.places[b]).query_ball_point(old.places[a], PLACE_LIMIT)
+        out |= {i: b[found[0]] for i, found in zip(a, near, strict=True) if len(found) == 1}
     return out
 
 
