@@ -171,6 +171,14 @@ export const api = {
         ...ifMatch(`"${haul.version}"`),
       }),
     ),
+  /** Takes back the newest change of a haul, or does again what was undone last. */
+  turnBack: (haul: Haul, way: "undo" | "redo") =>
+    answer<Haul>(
+      client.POST(`/api/hauls/{haul_id}/${way}`, {
+        params: at("haul_id", haul.id),
+        ...ifMatch(`"${haul.version}"`),
+      }),
+    ),
   remove: (id: string, version: number) =>
     answer<void>(
       client.DELETE("/api/hauls/{haul_id}", { params: at("haul_id", id), ...ifMatch(`"${version}"`) }),

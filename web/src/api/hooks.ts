@@ -162,3 +162,20 @@ export function useEdit(haul: Haul | undefined) {
     },
   });
 }
+
+/** Undo and redo of what was changed in a haul; says what it was, since it may be nothing that is in sight. */
+export function useTurnBack(haul: Haul) {
+  const client = useQueryClient();
+  return useMutation<Haul, Problem, "undo" | "redo">({
+    mutationFn: (way) => api.turnBack(haul, way),
+    onSuccess: (fresh, way) => {
+      client.setQueryData(["haul", fresh.id], fresh);
+      client.invalidateQueries({ queryKey: ["hauls"] });
+      tell("info", way === "undo" ? `Undone: ${haul.undo}.` : `Done again: ${haul.redo}.`);
+    },
+    onError: (problem) => {
+      tell("error", problem.message);
+      client.invalidateQueries({ queryKey: ["haul", haul.id] });
+    },
+  });
+}

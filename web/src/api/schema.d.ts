@@ -304,6 +304,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hauls/{haul_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo
+         * @description Does again what was undone last, until something else is changed. Needs If-Match with the ETag that was read.
+         */
+        post: operations["redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hauls/{haul_id}/run": {
         parameters: {
             query?: never;
@@ -338,6 +358,26 @@ export interface paths {
          * @description View files of the newest run before and after one of its steps, counted from 1: a job, and then its two views.
          */
         post: operations["step_views"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hauls/{haul_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo
+         * @description Takes back the newest change of name, destination or route. Needs If-Match with the ETag that was read.
+         */
+        post: operations["undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2382,6 +2422,11 @@ export interface components {
             name: string;
             open: components["schemas"]["Open"];
             package: components["schemas"]["PackageOut"] | null;
+            /**
+             * Redo
+             * @description What was undone and can be done again; empty where there is nothing
+             */
+            redo: string;
             result: components["schemas"]["SceneOut"] | null;
             revision: components["schemas"]["RevisionOut"] | null;
             route: components["schemas"]["Route"];
@@ -2389,6 +2434,11 @@ export interface components {
             source: components["schemas"]["SceneOut"] | null;
             /** Sourcename */
             sourceName: string;
+            /**
+             * Undo
+             * @description What an undo would take back; empty where there is nothing
+             */
+            undo: string;
             /** Version */
             version: number;
         };
@@ -5347,6 +5397,50 @@ export interface operations {
             };
         };
     };
+    redo: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaulOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     run_route: {
         parameters: {
             query?: never;
@@ -5408,6 +5502,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    undo: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaulOut"];
                 };
             };
             /** @description Client Error */

@@ -39,6 +39,7 @@ import { filterQuery, ROWS, useShown } from "./shown";
 import { STATIONS, stationOf } from "./stationList";
 import { Tape } from "./Tape";
 import { Trail } from "./Trail";
+import { UndoRedo } from "./UndoRedo";
 
 export function HaulPage() {
   const { haulId = "", station: raw } = useParams();
@@ -269,6 +270,7 @@ export function HaulPage() {
           <Ruler size={14} /> {proven ? "proven" : "prove it"}
         </Link>
         <span className="grow" />
+        <UndoRedo haul={haul} busy={busy} />
         {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
       </TopBar>
       <Trail haul={haul} />

@@ -10,6 +10,8 @@ export const SHORTCUTS = {
   search: { keys: "/", shown: "/", text: "search in the ledger" },
   lens: { keys: "l", shown: "L", text: "next lens of the view" },
   pair: { keys: "p", shown: "P", text: "pair view on and off" },
+  undo: { keys: "mod+z", shown: "Ctrl + Z", text: "undo the last change" },
+  redo: { keys: "mod+shift+z,mod+y", shown: "Ctrl + Shift + Z", text: "redo" },
   run: { keys: "r", shown: "R", text: "run the route" },
   theme: { keys: "d", shown: "D", text: "paper or dusk" },
   list: { keys: "?", shown: "?", text: "this list" },
@@ -27,14 +29,16 @@ export function useShortcut(
   enabled = true,
 ): void {
   const on = useKeys((s) => s.on);
+  const single = !SHORTCUTS[name].keys.startsWith("mod");
   useHotkeys(
     SHORTCUTS[name].keys,
     (event) => {
-      if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+      const modified = event.ctrlKey || event.metaKey || event.altKey;
+      if ((single && modified) || document.querySelector("dialog[open]")) return;
       event.preventDefault();
       action(event.key);
     },
-    { enabled: on && enabled, useKey: true },
+    { enabled: (on || !single) && enabled, useKey: true },
     [action],
   );
 }

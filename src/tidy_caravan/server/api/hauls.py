@@ -48,6 +48,7 @@ from tidy_caravan.server.api.schemas import (
 from tidy_caravan.server.api.summaries import hauls_page, summary_of
 from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean
+from tidy_caravan.server.edits import keep, next_of, state_of, turn_back
 from tidy_caravan.server.jobs.claims import unclaimed
 from tidy_caravan.server.problems import Problem
 
@@ -87,6 +88,7 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
             created=run.created,
             stale=stale,
         )
+    back, again = next_of(session, haul.id)
     package_out = None
     if package is not None:
         files = [FileOut(path=f["path"], bytes=f["bytes"]) for f in package.files]
@@ -114,6 +116,8 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
         arrival=ArrivalOut.model_validate(arrival) if arrival else None,
         open=brief.open,
         job=brief.job,
+        undo=back,
+        redo=again,
     )
 
 
@@ -234,12 +238,39 @@ def edit_haul(
     """Name, destination or route. Needs If-Match with the ETag that was read."""
     haul = found(session, Haul, haul_id, "haul", lock=True)
     check_version(haul, if_match)
+    before = state_of(haul)
     if edit.name is not None:
         haul.name = clean(edit.name)
     if edit.destination is not None:
         haul.destination = destination_named(session, edit.destination).model_dump(by_alias=True, mode="json")
     if edit.route is not None:
         haul.route = parse_route(edit.route.model_dump(mode="json")).model_dump(by_alias=True, mode="json")
+    keep(session, haul, before)
+    return changed(session, haul, response)
+
+
+@router.post("/{haul_id}/undo")
+def undo(haul_id: uuid.UUID, session: SessionDep, response: Response, if_match: IfMatch = None) -> HaulOut:
+    """Takes back the newest change of name, destination or route. Needs If-Match with the ETag that was read."""
+    return turned_back(session, haul_id, response, if_match, again=False)
+
+
+@router.post("/{haul_id}/redo")
+def redo(haul_id: uuid.UUID, session: SessionDep, response: Response, if_match: IfMatch = None) -> HaulOut:
+    """Does again what was undone last, until something else is changed. Needs If-Match with the ETag that was read."""
+    return turned_back(session, haul_id, response, if_match, again=True)
+
+
+def turned_back(session: Session, haul_id: uuid.UUID, response: Response, if_match: str | None, again: bool) -> HaulOut:
+    haul = found(session, Haul, haul_id, "haul", lock=True)
+    check_version(haul, if_match)
+    if not turn_back(session, haul, again):
+        what = "Nothing was undone that could be done again." if again else "There is no change to undo."
+        raise Problem(409, "haul.no-change", what, str(haul_id))
+    return changed(session, haul, response)
+
+
+def changed(session: Session, haul: Haul, response: Response) -> HaulOut:
     haul.version += 1
     session.flush()
     response.headers["ETag"] = f'"{haul.version}"'

@@ -214,6 +214,8 @@ class HaulOut(Camel):
     arrival: ArrivalOut | None
     open: Open
     job: JobOut | None
+    undo: str = Field(description="What an undo would take back; empty where there is nothing")
+    redo: str = Field(description="What was undone and can be done again; empty where there is nothing")
 
 
 class HaulEdit(Camel):

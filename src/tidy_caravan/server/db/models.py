@@ -39,6 +39,22 @@ class Haul(Base):
     arrival_id: Mapped[uuid.UUID | None]
 
 
+class Edit(Base):
+    """A change of a haul. name, destination, route: as they were before it, or, once it is undone, after it. number: its
+    turn."""
+
+    __tablename__ = "edit"
+
+    id: Mapped[uuid.UUID] = key()
+    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int]
+    undone: Mapped[bool]
+    what: Mapped[str]
+    name: Mapped[str]
+    destination: Mapped[dict[str, Any]]
+    route: Mapped[dict[str, Any]]
+
+
 class SceneRow(Base):
     """A scene in the store with its figures: a revision, what a run made, or what a receiver read."""
 

@@ -28,7 +28,15 @@ from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
-from tidy_caravan.core.identity import follow, moved, notes_of_gone, picked_by_hand, set_after, under_one_label
+from tidy_caravan.core.identity import (
+    Followed,
+    follow,
+    moved,
+    notes_of_gone,
+    picked_by_hand,
+    set_after,
+    under_one_label,
+)
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
 from tidy_caravan.core.scene import Scene
@@ -38,6 +46,7 @@ from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.naming import source_of
 from tidy_caravan.server.db.session import clean_json, engine_for, session_for
+from tidy_caravan.server.edits import edits_of
 from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.jobs.claims import CHANNEL, claim, notice, still_ours
 from tidy_caravan.server.jobs.crew import ClusterCrew
@@ -272,7 +281,7 @@ def keep_revision(
     if old is not None:
         # read once more, and kept from everybody else until the end: somebody may have edited it meanwhile
         session.refresh(haul, with_for_update=True)
-        picked_parts_follow(haul, old, scene)
+        picked_parts_follow(session, haul, old, scene)
     haul.revision_id, haul.source_name = revision.id, name[:300]
     haul.run_id = haul.package_id = haul.arrival_id = None
 
@@ -292,13 +301,24 @@ def picked_in(route: Route) -> dict[str, list[str]]:
     return out
 
 
-def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
+def picked_parts_follow(session: Session, haul: Haul, old: Scene, scene: Scene) -> None:
     """Gives sets and steps of the route the names that their hand-picked parts have in the new source."""
-    route = Route.model_validate(haul.route)
-    picked = picked_in(route)
+    edits = edits_of(session, haul.id)
+    routes = [Route.model_validate(r) for r in (haul.route, *(e.route for e in edits))]
+    picked = dict.fromkeys(name for route in routes for name in picked_in(route))
     if not picked:
         return
+    # what an undo would bring back names its parts as they are called now, too
     followed = follow(old, scene, picked)
+    now, *others = [with_followed(route, followed).model_dump(by_alias=True, mode="json") for route in routes]
+    for edit, route in zip(edits, others, strict=True):
+        edit.route = route
+    if now != haul.route:
+        haul.route = now
+        haul.version += 1
+
+
+def with_followed(route: Route, followed: Followed) -> Route:
     steps: list[Step] = []
     for step in route.steps:
         if step.where.parts:
@@ -310,10 +330,7 @@ def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
     # what was said of parts that are all gone would be said of all: it goes with them
     left = [one.model_copy(update={"parts": moved(one.parts, followed)}) for one in route.left]
     left = [now for now, was in zip(left, route.left, strict=True) if now.parts or not was.parts]
-    haul.route = Route(steps=steps, sets=[set_after(s, followed) for s in route.sets], left=left).model_dump(
-        by_alias=True, mode="json"
-    )
-    haul.version += 1
+    return Route(steps=steps, sets=[set_after(s, followed) for s in route.sets], left=left)
 
 
 def revision_of(session: Session, haul: Haul) -> tuple[Revision, SceneRow]:
