@@ -12,7 +12,8 @@ from pathlib import Path
 from playwright.sync_api import expect
 
 from tests.interface.browser import BrowserTest
-from tests.support import ROOT, trimesh_scene, validate_bytes
+from tests.server.stand import begin, client
+from tests.support import ROOT, one_triangle, trimesh_scene, validate_bytes
 
 AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
 DROP = """([name, data]) => {
@@ -221,6 +222,27 @@ class Screens(BrowserTest):
         self.page.wait_for_url("**/pack")
         self.page.keyboard.press("/")
         expect(self.page.get_by_role("searchbox")).to_be_focused()
+
+    def test_a_change_is_undone_and_done_again_by_button_and_keys(self) -> None:
+        page = self.page
+        with client() as c:
+            haul = begin(c, one_triangle().glb())
+        page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+        step = page.locator("[data-step=lightmap_uvs]")
+        step.get_by_role("button", name="off the tape").click()
+        expect(step).to_have_count(0)
+        page.get_by_role("searchbox").press("Control+z")  # a field has an undo of its own
+        page.get_by_role("button", name="Undo: Remove Lightmap UV set").click()
+        expect(step).to_have_count(1)
+        expect(page.get_by_role("button", name="Undo", exact=True)).to_be_disabled()
+        page.get_by_role("button", name="Redo: Remove Lightmap UV set").press("Control+Shift+Z")
+        expect(step).to_have_count(0)
+        page.keyboard.press("Control+z")
+        expect(step).to_have_count(1)
+        page.get_by_label("Destination", exact=True).select_option("metre-y-up-left")
+        expect(page.get_by_role("button", name="Undo: Change of destination")).to_be_enabled()
+        expect(page.get_by_role("button", name="Redo", exact=True)).to_be_disabled()
+        self.route_once(haul["id"], lambda route: route == haul["route"])
 
     def test_single_keys_can_be_switched_off_and_on_again(self) -> None:
         self.open_haul("Pellwick", "survey")

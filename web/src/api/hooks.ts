@@ -163,7 +163,7 @@ export function useEdit(haul: Haul | undefined) {
   });
 }
 
-/** Undo and redo of what was changed in a haul; says what it was, since it may be nothing that is in sight. */
+/** Undo and redo of what was changed in a haul; says what it was where that is nothing in sight, such as a set. */
 export function useTurnBack(haul: Haul) {
   const client = useQueryClient();
   return useMutation<Haul, Problem, "undo" | "redo">({
@@ -171,7 +171,9 @@ export function useTurnBack(haul: Haul) {
     onSuccess: (fresh, way) => {
       client.setQueryData(["haul", fresh.id], fresh);
       client.invalidateQueries({ queryKey: ["hauls"] });
-      tell("info", way === "undo" ? `Undone: ${haul.undo}.` : `Done again: ${haul.redo}.`);
+      const seen = (h: Haul) => JSON.stringify([h.name, h.destination, h.route.steps]);
+      if (seen(fresh) === seen(haul))
+        tell("info", way === "undo" ? `Undone: ${haul.undo}.` : `Done again: ${haul.redo}.`);
     },
     onError: (problem) => {
       tell("error", problem.message);

@@ -12,8 +12,12 @@ export function UndoRedo({ haul, busy }: { haul: Haul; busy: boolean }) {
   };
   useShortcut("undo", () => turn.mutate("undo"), able.undo);
   useShortcut("redo", () => turn.mutate("redo"), able.redo);
+  const said = turn.isSuccess ? (turn.variables === "undo" ? haul.redo : haul.undo) : "";
   return (
     <div className="flex shrink-0">
+      <span role="status" className="sr-only">
+        {said && `${turn.variables === "undo" ? "Undone" : "Done again"}: ${said}`}
+      </span>
       <button
         type="button"
         className="btn btn-ghost btn-sm btn-square"

@@ -29,13 +29,13 @@ export function Shortcuts() {
   }, [open]);
   return (
     <dialog ref={dialog} className="modal" aria-label="Keyboard shortcuts">
-      <div className="modal-box w-96">
+      <div className="modal-box w-[27rem]">
         <h2 className="mb-3 text-base font-semibold">Keyboard</h2>
-        <dl className="grid grid-cols-[7rem_1fr] gap-y-1.5">
+        <dl className="grid grid-cols-[9.5rem_1fr] gap-y-1.5">
           {KEYS.map(([key, text]) => (
             <div key={key} className="contents">
               <dt>
-                <kbd className="kbd kbd-sm">{key}</kbd>
+                <kbd className="kbd kbd-sm whitespace-nowrap">{key}</kbd>
               </dt>
               <dd>{text}</dd>
             </div>
