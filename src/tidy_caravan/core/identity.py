@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -21,6 +20,8 @@ from tidy_caravan.core.selection import PartSet
 
 PLACE_LIMIT = 1e-3
 """Metres: a part that stands within this of where it stood has not moved."""
+SHIFTS = (0.0, 0.25, 0.5, 0.75)
+"""Parts of a cell by which cells are moved, so that nothing lies at a border every time."""
 MOST_MOVED = 400
 """Equal parts that were moved up to which the least of all their ways is looked for."""
 
@@ -109,7 +110,7 @@ def still(i: int, j: int, old: Side, new: Side) -> bool:
 
 
 def among_equals(olds: Sequence[int], news: Sequence[int], old: Side, new: Side) -> dict[int, int]:
-    """Which of several nodes of one name is which. Those of the same mesh in the same place first, then what else is in
+    """Which of several nodes of one name is which. Those of the same mesh in the same place first, then what else is alone in
     the same place, then what has the same mesh and moved as little as may be, where as many of it are left on both sides.
     A name that only one node has, or of whose nodes none is as it was, says enough by itself, in order."""
     if len(olds) == 1 and len(news) == 1:
@@ -120,10 +121,9 @@ def among_equals(olds: Sequence[int], news: Sequence[int], old: Side, new: Side)
         gone = set(out.values())
         return [i for i in olds if i not in out], [j for j in news if j not in gone]
 
-    for by_mesh in (True, False):
-        one, other = left()
-        for a, b in by_kind(one, other, old, new) if by_mesh else [(one, other)]:
-            out |= in_place(a, b, old.places, new.places)
+    for a, b in by_kind(olds, news, old, new):
+        out |= in_place(a, b, old.places, new.places, alone=False)
+    out |= in_place(*left(), old.places, new.places, alone=True)
     for a, b in by_kind(*left(), old, new):
         if len(a) == len(b):
             out |= least_moved(a, b, old.places, new.places)
@@ -141,20 +141,22 @@ def by_kind(olds: Sequence[int], news: Sequence[int], old: Side, new: Side) -> l
     return [(a, b) for a, b in kinds.values() if a and b]
 
 
-def in_place(olds: Sequence[int], news: Sequence[int], places_old: F64, places_new: F64) -> dict[int, int]:
-    """Pairs of nodes that stand within PLACE_LIMIT of each other; of several in one place one after the other."""
-    from scipy.spatial import cKDTree
-
-    if not olds or not news:
-        return {}
-    found: Any = cKDTree(places_new[list(news)]).query_ball_point(places_old[list(olds)], PLACE_LIMIT)
-    used: set[int] = set()
+def in_place(olds: Sequence[int], news: Sequence[int], places_old: F64, places_new: F64, alone: bool) -> dict[int, int]:
+    """Pairs of nodes that stand in one place, by cells of PLACE_LIMIT whose borders lie elsewhere each time; of several in
+    one place one after the other, or, where a place says nothing by itself, none. O(nodes)."""
     out: dict[int, int] = {}
-    for i, near in zip(olds, found, strict=True):
-        free = [k for k in sorted(near) if k not in used]
-        if free:
-            used.add(free[0])
-            out[i] = news[free[0]]
+    for shift in SHIFTS:
+        gone = set(out.values())
+        one, other = [i for i in olds if i not in out], [j for j in news if j not in gone]
+        if not one or not other:
+            break
+        cells: dict[tuple[int, ...], tuple[list[int], list[int]]] = {}
+        for k, (nodes, where) in enumerate(((one, places_old), (other, places_new))):
+            for i, cell in zip(nodes, np.floor(where[nodes] / PLACE_LIMIT + shift).tolist(), strict=True):
+                cells.setdefault(tuple(cell), ([], []))[k].append(i)
+        for a, b in cells.values():
+            if not alone or len(a) == len(b) == 1:
+                out |= zip(a, b, strict=False)
     return out
 
 
@@ -172,14 +174,10 @@ def least_moved(olds: Sequence[int], news: Sequence[int], places_old: F64, place
 
 def elsewhere(lost: Sequence[int], fresh: Sequence[int], old: Side, new: Side) -> dict[int, int]:
     """Nodes that draw the same mesh in the same place under another name; only where one alone does."""
-    from scipy.spatial import cKDTree
-
     out: dict[int, int] = {}
     for a, b in by_kind(lost, fresh, old, new):
-        if not old.meshes[a[0]]:
-            continue
-        near: Any = cKDTree(new.places[b]).query_ball_point(old.places[a], PLACE_LIMIT)
-        out |= {i: b[found[0]] for i, found in zip(a, near, strict=True) if len(found) == 1}
+        if old.meshes[a[0]]:
+            out |= in_place(a, b, old.places, new.places, alone=True)
     return out
 
 

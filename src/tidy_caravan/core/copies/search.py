@@ -124,8 +124,10 @@ def that_may_be_copies(
         mesh, off = scene.meshes[i], float(far[i])
         arrays = WhenAsked(partial(stacked, [mesh], far[[i]]))
         pieces.append(Piece(mesh.id, arrays, {"far": off}, size=mesh.vertices + mesh.triangles))
-    told = [o.figures if isinstance(o, Done) else {} for o in workshop.do(FIGURES, pieces, tell)]
-    usable = [k for k, figures in enumerate(told) if figures.get("usable")]
+    told = [o.figures for o in workshop.do(FIGURES, pieces, tell) if isinstance(o, Done)]
+    if len(told) < len(members):
+        return [members]  # who looks at them together tells what is the matter
+    usable = [k for k, figures in enumerate(told) if figures["usable"]]
     if len(usable) < 2:
         return []
     label = clusters(*(np.array([told[k][name] for k in usable], np.float64) for name in ("values", "spare")))
