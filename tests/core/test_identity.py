@@ -18,7 +18,7 @@ from tests.support import trimesh_scene
 from tidy_caravan.core.formats import bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.identity import follow, notes_of_gone, set_after, under_one_label
-from tidy_caravan.core.scene import Material, Scene, make_nodes
+from tidy_caravan.core.scene import Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.scene.convention import GLTF
 from tidy_caravan.core.selection import PartSet, Rule
 
@@ -155,6 +155,24 @@ class Follow(unittest.TestCase):
         old = row(["post"] * 10, [2.0 * k for k in range(10)], [0] * 10)
         new = row(["post"] * 10, [2.0 * k + 0.7 for k in turn], [0] * 10)
         self.assertEqual({i: int(turn[j]) for i, j in self.now(old, new, range(10)).items()}, {i: i for i in range(10)})
+
+    def test_a_flattened_export_that_is_written_anew(self) -> None:
+        """Everything called the same with its origin in one place, and the vertices in another order: by their middles."""
+        rng = np.random.default_rng(8)
+
+        def flattened(which: Iterable[int], turn: bool) -> Scene:
+            meshes = []
+            for k in which:
+                one = box((1, 2, 1))
+                shifted = one.positions + np.float32([3 * k, 0, 0])
+                order = rng.permutation(len(shifted)) if turn else np.arange(len(shifted))
+                meshes.append(Mesh(shifted[order], np.argsort(order)[one.indices].astype(np.uint32), one.material))
+            count = len(meshes)
+            nodes = make_nodes([-1] * count, np.tile(np.eye(4), (count, 1, 1)), ["Mesh"] * count, mesh=np.arange(count))
+            return Scene(GLTF, nodes, tuple(meshes), (Material("m"),))
+
+        old, new = flattened(range(6), False), flattened([5, 0, 1, 4, 3], True)
+        self.assertEqual(self.now(old, new, range(6)), {0: 1, 1: 2, 3: 4, 4: 3, 5: 0})
 
     def test_a_renamed_part_is_found_by_mesh_and_place(self) -> None:
         old = row(["gate", "rail"], [0, 3], [0, 1])

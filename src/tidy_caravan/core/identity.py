@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -91,6 +92,7 @@ class Side:
     """places: (N, 3) world origins in metres. meshes: of each node the hash of its mesh, nothing where it draws none. users:
     how many nodes draw a mesh."""
 
+    scene: Scene
     places: F64
     meshes: list[str]
     users: Counter[str]
@@ -99,7 +101,14 @@ class Side:
     def of(cls, scene: Scene) -> Side:
         ids = [*(m.id for m in scene.meshes), ""]
         meshes = [ids[m] for m in scene.nodes.mesh.tolist()]
-        return cls(places(scene), meshes, Counter(meshes))
+        return cls(scene, places(scene), meshes, Counter(meshes))
+
+    @cached_property
+    def middles(self) -> F64:
+        """(N, 3) middles of the boxes of what is drawn, in metres: where a part is whose origin says nothing."""
+        out = self.places.copy()
+        out[self.scene.nodes.parts] = self.scene.part_bounds.mean(axis=1) * self.scene.convention.metres_per_unit
+        return out
 
 
 def still(i: int, j: int, old: Side, new: Side) -> bool:
@@ -110,9 +119,10 @@ def still(i: int, j: int, old: Side, new: Side) -> bool:
 
 
 def among_equals(olds: Sequence[int], news: Sequence[int], old: Side, new: Side) -> dict[int, int]:
-    """Which of several nodes of one name is which. Those of the same mesh in the same place first, then what else is alone in
-    the same place, then what has the same mesh and moved as little as may be, where as many of it are left on both sides.
-    A name that only one node has, or of whose nodes none is as it was, says enough by itself, in order."""
+    """Which of several nodes of one name is which. Those of the same mesh in the same place first, then what else is alone
+    in its place, by its origin or its middle, then what has the same mesh and moved as little as may be, where as many of it
+    are left on both sides. A name that only one node has, or of whose nodes none is as it was, says enough by itself, in
+    order."""
     if len(olds) == 1 and len(news) == 1:
         return {olds[0]: news[0]}
     out: dict[int, int] = {}
@@ -124,6 +134,8 @@ def among_equals(olds: Sequence[int], news: Sequence[int], old: Side, new: Side)
     for a, b in by_kind(olds, news, old, new):
         out |= in_place(a, b, old.places, new.places, alone=False)
     out |= in_place(*left(), old.places, new.places, alone=True)
+    if all(left()):
+        out |= in_place(*left(), old.middles, new.middles, alone=True)
     for a, b in by_kind(*left(), old, new):
         if len(a) == len(b):
             out |= least_moved(a, b, old.places, new.places)
