@@ -313,9 +313,8 @@ def picked_parts_follow(session: Session, haul: Haul, old: Scene, scene: Scene) 
     now, *others = [with_followed(route, followed).model_dump(by_alias=True, mode="json") for route in routes]
     for edit, route in zip(edits, others, strict=True):
         edit.route = route
-    if now != haul.route:
-        haul.route = now
-        haul.version += 1
+    haul.route = now
+    haul.version += 1
 
 
 def with_followed(route: Route, followed: Followed) -> Route:
