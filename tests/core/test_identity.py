@@ -214,6 +214,34 @@ class Follow(unittest.TestCase):
         self.assertEqual(self.names(renamed, follow(old, renamed, rail).now.values()), ["guard rail"])
         self.assertEqual(self.names(shifted, follow(old, shifted, rail).now.values()), ["rail"])
 
+    def test_ids_that_are_dealt_out_in_order_to_parts_of_few_names(self) -> None:
+        """COLLADA of a program that numbers nodes: one goes, one comes, and all behind them have another's id."""
+
+        def dae(places: list[float], names: list[str]) -> Scene:
+            return read(
+                document(
+                    "".join(
+                        f'<node id="n{k}" name="{name}"><translate>{x} 0 0</translate><instance_geometry url="#g"/></node>'
+                        for k, (x, name) in enumerate(zip(places, names, strict=True))
+                    )
+                )
+            )
+
+        names = ["post", "post", "rail", "post", "rail", "post"]
+        old = dae([0, 2, 4, 6, 8, 10], names)
+        parts = old.nodes.parts.tolist()
+        for gone in range(6):
+            for comes in range(6):
+                left = [k for k in range(6) if k != gone]
+                places = [2.0 * k for k in left]
+                places.insert(comes, 99.0)
+                now = [names[k] for k in left]
+                now.insert(comes, "gate")
+                new = dae(places, now)
+                rows = new.nodes.parts.tolist()
+                wanted = {parts[k]: rows[places.index(2.0 * k)] for k in left}
+                self.assertEqual(self.now(old, new, parts), wanted, (gone, comes))
+
     def test_sets_follow(self) -> None:
         old, new = files(quay_glb=glb(1)), files(beach_glb=glb(2), quay_glb=glb(1))
         a, b, c = named(old, old.nodes.parts[:3].tolist())

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -64,11 +64,17 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
     now: dict[int, int] = {}
     for key in dict.fromkeys(before[i] for i in rows if i >= 0):
         now |= among_equals(here[key], there.get(key, []), *sides)
-    # ids that a program deals out by number are another part's as soon as one is added
+    # ids that a program deals out by number are another part's as soon as one is added: what is as it was says more
     numbered = old.nodes.ids if old.format == "dae" else {}
-    for i, j in list(now.items()):
-        if i in numbered and old.nodes.names[i] != new.nodes.names[j] and not still(i, j, *sides):
-            del now[i]
+    if numbered:
+        same = as_they_were(old, new, *sides)
+        whose = {j: i for i, j in same.items()}
+        for i in (i for i in dict.fromkeys(rows) if i in numbered):
+            j = now.get(i, -1)
+            if i in same:
+                now[i] = same[i]
+            elif j >= 0 and (whose.get(j, i) != i or (renamed(i, j, old, new) and not still(i, j, *sides))):
+                del now[i]
     # renamed or hung elsewhere: the same mesh in the same place, if only one is there
     known = set(before) if old.format != "dae" else set()
     taken = set(now.values())
@@ -109,6 +115,23 @@ class Side:
         out = self.places.copy()
         out[self.scene.nodes.parts] = self.scene.part_bounds.mean(axis=1) * self.scene.convention.metres_per_unit
         return out
+
+
+def renamed(i: int, j: int, old: Scene, new: Scene) -> bool:
+    return old.nodes.names[i] != new.nodes.names[j]
+
+
+def as_they_were(old: Scene, new: Scene, one: Side, other: Side) -> dict[int, int]:
+    """Parts of one file, name, mesh and place in both; of equal ones in one place in order. O(nodes)."""
+    kinds = []
+    for scene, side in ((old, one), (new, other)):
+        labels, _ = labels_and_names(scene.nodes, scene.extras)
+        told = zip(labels, scene.nodes.names, side.meshes, strict=True)
+        kinds.append(replace(side, meshes=["|".join(three) if three[2] else "" for three in told]))
+    out: dict[int, int] = {}
+    for a, b in by_kind(old.nodes.parts.tolist(), new.nodes.parts.tolist(), *kinds):
+        out |= in_place(a, b, one.places, other.places, alone=False)
+    return out
 
 
 def still(i: int, j: int, old: Side, new: Side) -> bool:
