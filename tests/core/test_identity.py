@@ -242,6 +242,23 @@ class Follow(unittest.TestCase):
                 wanted = {parts[k]: rows[places.index(2.0 * k)] for k in left}
                 self.assertEqual(self.now(old, new, parts), wanted, (gone, comes))
 
+    def test_names_that_are_numbered_in_order(self) -> None:
+        """One goes and one comes, and all behind them have another's name; a new one of the old name may be the old one."""
+
+        def numbered(places: list[float]) -> Scene:
+            names, meshes = [f"Cube.{k:03}" for k in range(len(places))], [int(x / 2) % 2 for x in places]
+            return row(names, places, meshes)
+
+        old = numbered([2.0 * k for k in range(6)])
+        for gone in range(6):
+            for comes in range(6):
+                left = [k for k in range(6) if k != gone]
+                places = [2.0 * k for k in left]
+                places.insert(comes, 99.0)
+                now = self.now(old, numbered(places), range(6))
+                self.assertEqual({k: now[k] for k in left}, {k: places.index(2.0 * k) for k in left}, (gone, comes))
+                self.assertEqual(now.get(gone, comes), comes, (gone, comes))
+
     def test_sets_follow(self) -> None:
         old, new = files(quay_glb=glb(1)), files(beach_glb=glb(2), quay_glb=glb(1))
         a, b, c = named(old, old.nodes.parts[:3].tolist())

@@ -64,23 +64,20 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
     now: dict[int, int] = {}
     for key in dict.fromkeys(before[i] for i in rows if i >= 0):
         now |= among_equals(here[key], there.get(key, []), *sides)
-    # ids that a program deals out by number are another part's as soon as one is added: what is as it was says more
+    # ids that a program deals out by number say less than the names of people
     numbered = old.nodes.ids if old.format == "dae" else {}
-    if numbered:
-        same = as_they_were(old, new, *sides)
-        whose = {j: i for i, j in same.items()}
-        for i in (i for i in dict.fromkeys(rows) if i in numbered):
-            j = now.get(i, -1)
-            if i in same:
-                now[i] = same[i]
-            elif j >= 0 and (whose.get(j, i) != i or (renamed(i, j, old, new) and not still(i, j, *sides))):
-                del now[i]
-    # renamed or hung elsewhere: the same mesh in the same place, if only one is there
-    known = set(before) if old.format != "dae" else set()
-    taken = set(now.values())
-    fresh = [j for j, key in enumerate(after) if key not in known and j not in taken]
-    lost = [i for i in rows if i >= 0 and i not in now]
-    now |= elsewhere(lost, fresh, *sides)
+    called_so, by_itself = as_they_were(old, new, before, after, *sides)
+    whose = {j: i for same in (called_so, by_itself) for i, j in same.items()}
+    for i in (i for i in dict.fromkeys(rows) if i >= 0):
+        j = now.get(i, -1)
+        if i in called_so:
+            now[i] = called_so[i]
+        elif j >= 0 and still(i, j, *sides):
+            continue
+        elif i in by_itself:
+            now[i] = by_itself[i]
+        elif j >= 0 and (whose.get(j, i) != i or (i in numbered and renamed(i, j, old, new))):
+            del now[i]  # it is another part, which has got this name
     for name, i in zip(asked, rows, strict=True):
         if i in now:
             out.now[name] = new.identities.names[now[i]]
@@ -121,17 +118,27 @@ def renamed(i: int, j: int, old: Scene, new: Scene) -> bool:
     return old.nodes.names[i] != new.nodes.names[j]
 
 
-def as_they_were(old: Scene, new: Scene, one: Side, other: Side) -> dict[int, int]:
-    """Parts of one file, name, mesh and place in both; of equal ones in one place in order. O(nodes)."""
-    kinds = []
-    for scene, side in ((old, one), (new, other)):
-        labels, _ = labels_and_names(scene.nodes, scene.extras)
-        told = zip(labels, scene.nodes.names, side.meshes, strict=True)
-        kinds.append(replace(side, meshes=["|".join(three) if three[2] else "" for three in told]))
-    out: dict[int, int] = {}
-    for a, b in by_kind(old.nodes.parts.tolist(), new.nodes.parts.tolist(), *kinds):
-        out |= in_place(a, b, one.places, other.places, alone=False)
-    return out
+def as_they_were(
+    old: Scene, new: Scene, before: Sequence[tuple[str, str]], after: Sequence[tuple[str, str]], one: Side, other: Side
+) -> tuple[dict[int, int], dict[int, int]]:
+    """Parts of one file, name, mesh and place in both, of equal ones in one place in order; and, of what is left, those that
+    alone have their mesh and place in both, whatever they are called. before, after: file and own name of each node.
+    O(nodes)."""
+    out: list[dict[int, int]] = []
+    olds, news = old.nodes.parts.tolist(), new.nodes.parts.tolist()
+    for by_name in (True, False):
+        kinds = []
+        for scene, side, keys in ((old, one, before), (new, other, after)):
+            names = scene.nodes.names if old.format == "dae" else [name for _, name in keys]
+            told = zip(keys, names if by_name else [""] * len(names), side.meshes, strict=True)
+            kinds.append(replace(side, meshes=["|".join((label, name, mesh)) for (label, _), name, mesh in told]))
+        found: dict[int, int] = {}
+        for a, b in by_kind(olds, news, *kinds):
+            found |= in_place(a, b, one.places, other.places, alone=not by_name)
+        out.append(found)
+        gone = set(found.values())
+        olds, news = [i for i in olds if i not in found], [j for j in news if j not in gone]
+    return out[0], out[1]
 
 
 def still(i: int, j: int, old: Side, new: Side) -> bool:
@@ -205,15 +212,6 @@ def least_moved(olds: Sequence[int], news: Sequence[int], places_old: F64, place
     ways = places_old[list(olds)][:, None] - places_new[list(news)][None]
     first, second = linear_sum_assignment((ways**2).sum(axis=2))
     return {olds[i]: news[j] for i, j in zip(first.tolist(), second.tolist(), strict=True)}
-
-
-def elsewhere(lost: Sequence[int], fresh: Sequence[int], old: Side, new: Side) -> dict[int, int]:
-    """Nodes that draw the same mesh in the same place under another name; only where one alone does."""
-    out: dict[int, int] = {}
-    for a, b in by_kind(lost, fresh, old, new):
-        if old.meshes[a[0]]:
-            out |= in_place(a, b, old.places, new.places, alone=True)
-    return out
 
 
 def grouped(names: list[tuple[str, str]]) -> dict[tuple[str, str], list[int]]:
