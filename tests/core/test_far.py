@@ -22,12 +22,13 @@ from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, writable
 from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.identity import follow
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import linear_map
-from tidy_caravan.core.space.site import recentred, taken_off
+from tidy_caravan.core.space.site import as_before, recentred, taken_off
 
 CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
 SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))
@@ -41,9 +42,9 @@ def known() -> F64:
     return np.concatenate([(points + CORNER + p)[SHAPE.faces].mean(axis=1) for p in PLACES])
 
 
-def as_obj() -> bytes:
+def as_obj(places: F64 = PLACES) -> bytes:
     lines, base = [], 1
-    for k, place in enumerate(PLACES):
+    for k, place in enumerate(places):
         lines.append(f"o leaf_{k}")
         lines += [f"v {x:.9f} {y:.9f} {z:.9f}" for x, y, z in np.asarray(SHAPE.vertices) + CORNER + place]
         lines += [f"f {a + base} {b + base} {c + base}" for a, b, c in SHAPE.faces]
@@ -246,6 +247,42 @@ class GivenBack(unittest.TestCase):
         after = recentred(moved)
         self.assertIs(after.nodes, moved.nodes)
         self.assertIn("could not be recentred", after.notes[-1].text)
+
+
+class Again(unittest.TestCase):
+    """A new version, most of which lies elsewhere on the site, or of which nothing does."""
+
+    MORE = np.concatenate([PLACES[1:], PLACES[1] + np.arange(1, 9)[:, None] * (30.0, 0.0, 0.0)])
+
+    def test_what_was_taken_off_stays_and_everything_stands_where_it_stood(self) -> None:
+        old, alone = (load_all([bundle_from_files({"door.obj": as_obj(p)})]) for p in (PLACES, self.MORE))
+        self.assertGreater(float(np.linalg.norm(taken_off(alone) - taken_off(old))), 50)
+        new = as_before(alone, old)
+        np.testing.assert_array_equal(taken_off(new), taken_off(old))
+        boxes = {p: s.part_bounds for p, s in (("old", old), ("new", new))}
+        np.testing.assert_allclose(boxes["new"][:2], boxes["old"][1:], atol=1e-6)
+        self.assertEqual([n.code for n in new.notes].count("import.recentred"), 1)
+        self.assertIs(as_before(new, old), new)
+
+    def test_it_is_let_go_where_it_would_lead_away(self) -> None:
+        old = load_all([bundle_from_files({"door.obj": as_obj()})])
+        near = load_all([bundle_from_files({"door.obj": as_obj(PLACES - CORNER)})])
+        self.assertFalse(taken_off(near).any())
+        self.assertIs(as_before(near, old), near)
+        self.assertIs(as_before(old, near), old)
+
+    def test_equal_parts_are_followed_whatever_was_taken_off(self) -> None:
+        """Leaves of one name; one goes, others come, and the origin with them."""
+
+        def scene(places: F64) -> Scene:
+            found = load_all([bundle_from_files({"door.obj": as_obj(places)})])
+            return found.but(nodes=replace(found.nodes, names=("leaf",) * len(found.nodes)))
+
+        old, new = scene(PLACES), scene(self.MORE)
+        ids = old.identities.given(old.nodes.parts.tolist())
+        found = follow(old, new, ids)
+        rows = {ids.index(a): new.nodes.parts.tolist().index(new.identities.row[b]) for a, b in found.now.items()}
+        self.assertEqual(rows, {1: 0, 2: 1})
 
 
 class OneSite(unittest.TestCase):

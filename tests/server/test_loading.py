@@ -13,6 +13,7 @@ import httpx
 import numpy as np
 
 from tests.core.test_collada import BOUND, document, effect
+from tests.core.test_far import PLACES, as_obj
 from tests.server.stand import begin, client, finished, settings, work
 from tests.support import PNG, one_triangle, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
@@ -183,6 +184,25 @@ class Files(unittest.TestCase):
             self.assertIn(f"“{gone}” was picked by hand (set “Railings”)", notes[0])
             c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("quay.glb", whole))])
             self.assertEqual(named(finished(c, haul["id"])), ([gone, stays], [third]), "it came back")
+
+    def test_the_site_stays_where_it_was_when_files_come_anew(self) -> None:
+        """Points and volumes that a route holds are in the world of the haul: its origin does not wander with its parts."""
+        with client() as c:
+            haul = begin(c, as_obj(), "door.obj")
+            more = np.concatenate([PLACES, PLACES[1] + np.arange(1, 9)[:, None] * (30.0, 0.0, 0.0)])
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("door.obj", as_obj(more)))])
+            again = finished(c, haul["id"])
+            before, now = (
+                {p["name"]: p for p in c.get(f"/api/scenes/{h['source']['id']}/parts").json()["items"]}
+                for h in (haul, again)
+            )
+            self.assertEqual((len(before), len(now)), (3, 11))
+            for name, part in before.items():
+                for axis in ("x", "y", "z"):
+                    self.assertAlmostEqual(now[name][axis], part[axis], 6)
+            notes = [n["text"] for n in again["source"]["notes"] if n["code"] == "import.recentred"]
+            self.assertEqual(len(notes), 1)
+            self.assertIn("as before", notes[0])
 
     def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
         with client() as c:

@@ -18,6 +18,7 @@ from tidy_caravan.core.scene import FILES, Note, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.scene.identity import called, labels_and_names, spans_of
 from tidy_caravan.core.selection import PartSet
+from tidy_caravan.core.space.site import on_site
 
 PLACE_LIMIT = 1e-3
 """Metres: a part that stands within this of where it stood has not moved."""
@@ -110,7 +111,7 @@ class Side:
     def middles(self) -> F64:
         """(N, 3) middles of the boxes of what is drawn, in metres: where a part is whose origin says nothing."""
         out = self.places.copy()
-        out[self.scene.nodes.parts] = self.scene.part_bounds.mean(axis=1) * self.scene.convention.metres_per_unit
+        out[self.scene.nodes.parts] = on_site(self.scene, self.scene.part_bounds.mean(axis=1))
         return out
 
 
@@ -222,8 +223,8 @@ def grouped(names: list[tuple[str, str]]) -> dict[tuple[str, str], list[int]]:
 
 
 def places(scene: Scene) -> F64:
-    """(N, 3) world origins in metres."""
-    return np.asarray(scene.nodes.world[:, :3, 3] * scene.convention.metres_per_unit)
+    """(N, 3) world origins in metres, on the site: what was taken off may be another from version to version."""
+    return on_site(scene, scene.nodes.world[:, :3, 3])
 
 
 def picked_by_hand(one: PartSet) -> set[str]:

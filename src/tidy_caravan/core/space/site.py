@@ -59,15 +59,48 @@ def moved(scene: Scene, metres: F64) -> Scene:
     return scene.but(nodes=replace(nodes, local=local, rest=rest))
 
 
-def recentred(scene: Scene) -> Scene:
-    """The scene near the origin, with the offset kept, when it lies more than FAR_M and FAR_SIZES from it. O(parts)."""
+def on_site(scene: Scene, points: F64) -> F64:
+    """Points (N, 3) of a scene where they lie on its site: metres, Z up, with what was taken off."""
+    out: F64 = points @ linear_map(scene.convention, SITE).T + taken_off(scene)
+    return out
+
+
+def middle_and_reach(scene: Scene) -> tuple[F64, float] | None:
+    """Where most of the parts lie, (3,) metres in the axes of the site, and how far from the origin that may be; None where
+    nothing is drawn."""
     boxes = scene.part_bounds
     if not len(boxes):
-        return scene
+        return None
     middle = linear_map(scene.convention, SITE) @ np.median((boxes[:, 0] + boxes[:, 1]) / 2, axis=0)
     span = boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)
     size = float(np.linalg.norm(span)) * scene.convention.metres_per_unit
-    if not np.isfinite(middle).all() or np.abs(middle).max() <= max(FAR_M, FAR_SIZES * size):
+    return middle, max(FAR_M, FAR_SIZES * size)
+
+
+def as_before(scene: Scene, before: Scene) -> Scene:
+    """A new version of a source with the offset of the one before, as long as that brings it near the origin: what the route
+    says of places in the world means the same places then. O(parts)."""
+    offset = taken_off(before)
+    step = taken_off(scene) - offset
+    lies = middle_and_reach(scene)
+    if not step.any() or lies is None or not np.abs(lies[0] + step).max() <= lies[1]:
+        return scene
+    try:
+        out = with_offset(moved(scene, step), offset)
+    except ValueError:
+        return scene
+    text = f"The scene is recentred by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m, as before."
+    told = [n for n in out.notes if n.code != "import.recentred"]
+    return out.but(notes=(*told, Note("converted", "import.recentred", "scene", text)))
+
+
+def recentred(scene: Scene) -> Scene:
+    """The scene near the origin, with the offset kept, when it lies more than FAR_M and FAR_SIZES from it. O(parts)."""
+    lies = middle_and_reach(scene)
+    if lies is None:
+        return scene
+    middle, reach = lies
+    if not np.isfinite(middle).all() or np.abs(middle).max() <= reach:
         return scene
     offset = np.rint(middle)
     far = f"The scene lies {np.linalg.norm(offset) / 1000:.1f} km from its origin"

@@ -40,6 +40,7 @@ from tidy_caravan.core.identity import (
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.space.site import as_before
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
 from tidy_caravan.core.work.heavy import Workshop
@@ -260,7 +261,7 @@ def keep_revision(
     before = session.get(Revision, haul.revision_id) if haul.revision_id else None
     old = load_scene(store, session.get_one(SceneRow, before.scene_id).store_key) if before else None
     if old is not None:
-        scene = under_one_label(old, scene)
+        scene = as_before(under_one_label(old, scene), old)
     if old is not None and (picked := picked_in(Route.model_validate(haul.route))):
         scene = scene.but(notes=(*notes_of_gone(follow(old, scene, picked), picked), *scene.notes))
     scene = scene.but(identity=scene.identities)  # kept with it, so that nobody has to find them out again
