@@ -18,6 +18,7 @@ from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundl
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.shared.images import packed_channels, supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
+from tidy_caravan.core.scene.identity import lead_of
 
 PAINTED = document(
     f'<node name="a">{BOUND}</node>', libraries=effect('<diffuse><texture texture="smp" texcoord="UV"/></diffuse>')
@@ -100,6 +101,21 @@ class Several(unittest.TestCase):
         # a square of one centimetre that lay flat under Z up lies flat under Y up
         np.testing.assert_allclose(box[1] - box[0], (0.01, 0, 0.01), atol=1e-9)
         self.assertEqual(scene.format, "several")
+
+    def test_the_file_that_led_leads_again_whatever_comes_before_it(self) -> None:
+        """What was decided about a haul's unit goes by it: a file of another unit must not turn a decision about."""
+        alone = load_all(bundles_from_files({"quay.glb": one_triangle().glb()}))
+        files = {"a.dae": QUARTER, "quay.glb": one_triangle().glb()}
+        fresh = load_all(bundles_from_files(files))
+        self.assertEqual((fresh.convention.metres_per_unit, lead_of(fresh.extras)), (0.01, "a.dae"))
+        again = load_all(bundles_from_files(files), lead=lead_of(alone.extras))
+        self.assertEqual((again.convention.metres_per_unit, again.convention.up), (1.0, "Y"))
+        self.assertEqual(lead_of(again.extras), "quay.glb")
+        np.testing.assert_allclose(bounds_metres(again)[1], bounds_metres(alone)[1], atol=1e-9)
+        more = load_all(bundles_from_files({**files, "b.dae": QUARTER}), lead=lead_of(again.extras))
+        self.assertEqual((more.convention.metres_per_unit, lead_of(more.extras)), (1.0, "quay.glb"))
+        gone = load_all(bundles_from_files({"a.dae": QUARTER, "b.dae": QUARTER}), lead=lead_of(more.extras))
+        self.assertEqual((gone.convention.metres_per_unit, lead_of(gone.extras)), (0.01, "a.dae"))
 
     def test_tables_are_renumbered(self) -> None:
         a, b = (

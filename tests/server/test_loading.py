@@ -204,6 +204,18 @@ class Files(unittest.TestCase):
             self.assertEqual(len(notes), 1)
             self.assertIn("as before", notes[0])
 
+    def test_a_file_that_comes_before_the_others_changes_no_unit(self) -> None:
+        with client() as c:
+            haul = begin(c, {"quay.glb": one_triangle().glb()})
+            sign = document('<node name="sign"><instance_geometry url="#g"/></node>')
+            inches = sign.replace(b"<asset></asset>", b'<asset><unit meter="0.0254" name="inch"/></asset>')
+            self.assertNotEqual(inches, sign)
+            for name, data in (("a.dae", inches), ("quay.glb", one_triangle().glb())):
+                c.post(f"/api/hauls/{haul['id']}/files", files=[("files", (name, data))])
+                now = finished(c, haul["id"])
+                self.assertEqual(now["source"]["counts"]["parts"], 2)
+                self.assertEqual(now["source"]["convention"]["metresPerUnit"], 1.0)
+
     def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
         with client() as c:
             haul = begin(c, PAINTED, "sign.dae")

@@ -16,13 +16,18 @@ from tidy_caravan.core.formats.shared.site import placements
 from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.identity import LEAD
 from tidy_caravan.core.scene.look import ROLES
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.space.site import recentred
 
 
-def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda name: None) -> Scene:
-    """The scene of all bundles. A file that cannot be read becomes a note when others can. Raises UnusableInput."""
+def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda name: None, lead: str = "") -> Scene:
+    """The scene of all bundles. A file that cannot be read becomes a note when others can. Raises UnusableInput.
+
+    lead: the label of the file whose unit and axes the scene had before and has again, when it is among several: what was
+    decided about its unit would mean another size in another one's.
+    """
     if len(bundles) == 1:
         scene = load(bundles[0])
         return recentred(with_files(scene, [(PurePosixPath(bundles[0].main).name, 0, len(scene.nodes))]))
@@ -44,13 +49,14 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
     if not scenes:
         assert error is not None
         raise error
-    out = merged(scenes, names)
+    out = merged(scenes, names, lead)
     return recentred(out.but(notes=(*failed, *out.notes)))
 
 
-def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
-    """One scene in the convention of the first; its parts keep their places in metres."""
-    target = scenes[0].convention
+def merged(scenes: Sequence[Scene], names: Sequence[str], lead: str = "") -> Scene:
+    """One scene in the convention of the one called `lead`, or else the first; its parts keep their places in metres."""
+    first_name = lead if lead in names else names[0]
+    target = scenes[list(names).index(first_name)].convention
     places, told_by, site_notes = placements(list(scenes), list(names), target)
     one = [convert(s, target) for s in scenes]
     counts = np.cumsum([0, *(len(s.nodes) + 1 for s in one)]).tolist()
@@ -154,7 +160,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str]) -> Scene:
         extras=scenes[told_by].extras if told_by >= 0 else next((s.extras for s in one if s.extras), {}),
         format=kinds.pop() if len(kinds) == 1 else "several",
     )
-    return with_files(whole, spans)
+    return with_files(whole.but(extras={**whole.extras, LEAD: first_name}), spans)
 
 
 def summed(scenes: Sequence[Scene]) -> tuple[Travel, ...]:

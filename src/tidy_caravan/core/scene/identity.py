@@ -22,6 +22,10 @@ FILES = "files"
 """Key of the scene's extras: [label, first node, number of nodes] for each file that the scene was read from."""
 
 
+LEAD = "lead"
+"""And the label of the one of several whose unit and axes the scene has."""
+
+
 @dataclass(frozen=True, eq=False)
 class Identities:
     """One for every node of a source, in order; all different."""
@@ -82,6 +86,12 @@ def called(identity: str) -> str:
     """The last word of what an identity names, for people."""
     label, _, rest = identity.partition("|")
     return rest.rpartition("|")[0].rpartition("/")[2] or label
+
+
+def lead_of(extras: Mapping[str, Any]) -> str:
+    """The label of the file whose unit and axes a scene has; of scenes that do not say so the first."""
+    spans = spans_of(extras)
+    return str(extras.get(LEAD) or (spans[0][0] if spans else ""))
 
 
 def spans_of(extras: Mapping[str, Any]) -> Sequence[tuple[str, int, int]]:

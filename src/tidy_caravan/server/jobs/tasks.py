@@ -40,6 +40,7 @@ from tidy_caravan.core.identity import (
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.identity import lead_of
 from tidy_caravan.core.space.site import as_before
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
@@ -226,7 +227,10 @@ def do_import(
 
     bundles = bundles_from_files(files, limits, tell)
     bundle = bundles[0]
-    scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)))
+    lead = ""
+    if haul.revision_id:
+        lead = lead_of(load_scene(store, revision_of(session, haul)[1].store_key).extras)
+    scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)), lead)
     keep_revision(session, store, haul, scene, progress, bundle, arguments["files"], [b.main for b in bundles])
 
 
