@@ -45,6 +45,18 @@ class Load(BrowserTest):
         )
         expect(missing).to_have_count(0)
 
+    def test_a_file_of_several_is_taken_out_again(self) -> None:
+        with client() as c:
+            haul = begin(c, {"quay.glb": one_triangle().glb(), "sign.dae": PAINTED, "board.png": PNG})
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
+        self.page.get_by_text("3 files").click()
+        self.assert_nothing_overflows()
+        files = self.page.get_by_role("list", name="Files of the source")
+        files.get_by_role("button", name="Remove sign.dae").click()
+        expect(self.page.get_by_text("2 files")).to_be_visible()
+        expect(self.page.get_by_role("navigation", name="Trail")).to_contain_text("1 part")
+        expect(files).not_to_contain_text("sign.dae")
+
     def test_the_unit_is_decided_with_one_click_and_never_silently(self) -> None:
         with client() as c:
             haul = begin(c, one_triangle().glb())

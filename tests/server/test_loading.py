@@ -216,6 +216,31 @@ class Files(unittest.TestCase):
                 self.assertEqual(now["source"]["counts"]["parts"], 2)
                 self.assertEqual(now["source"]["convention"]["metresPerUnit"], 1.0)
 
+    def test_a_file_is_taken_out_again_and_what_was_picked_in_others_stays(self) -> None:
+        with client() as c:
+            glbs = {
+                name: trimesh_scene(k, 4, odd=False).export(file_type="glb")
+                for k, name in enumerate(("a.glb", "b.glb"))
+            }
+            haul = begin(c, glbs)
+            at = f"/api/hauls/{haul['id']}"
+            parts = c.get(f"/api/scenes/{haul['source']['id']}/parts").json()["items"]
+            kept = next(p for p in parts if p["identity"].startswith("b.glb|"))
+            sets = [{"id": "s", "name": "by hand", "added": [kept["identity"]]}]
+            c.patch(at, json={"route": {**haul["route"], "sets": sets}}, headers={"If-Match": f'"{haul["version"]}"'})
+            self.assertEqual(haul["revision"]["files"], ["a.glb", "b.glb"])
+            self.assertEqual(c.delete(f"{at}/files", params={"path": "c.glb"}).json()["code"], "file.unknown")
+            self.assertEqual(c.delete(f"{at}/files", params={"path": "a.glb"}).status_code, 202)
+            now = finished(c, haul["id"])
+            self.assertEqual((now["revision"]["files"], now["source"]["counts"]["parts"]), (["b.glb"], 4))
+            (name,) = now["route"]["sets"][0]["added"]
+            there = {p["identity"]: p for p in c.get(f"/api/scenes/{now['source']['id']}/parts").json()["items"]}
+            self.assertEqual(
+                [there[name][k] for k in ("name", "x", "y", "z")], [kept[k] for k in ("name", "x", "y", "z")]
+            )
+            only = c.delete(f"{at}/files", params={"path": "b.glb"})
+            self.assertEqual((only.status_code, only.json()["code"]), (409, "file.only"))
+
     def test_pictures_that_fit_nothing_are_a_sentence_and_nothing_is_lost(self) -> None:
         with client() as c:
             haul = begin(c, PAINTED, "sign.dae")

@@ -163,6 +163,10 @@ export const api = {
     answer<Haul>(client.POST("/api/hauls", formOf(files, { destination }))),
   addFiles: (haul: string, files: File[]) =>
     answer<Job>(client.POST("/api/hauls/{haul_id}/files", { params: at("haul_id", haul), ...formOf(files) })),
+  removeFile: (haul: string, path: string) =>
+    answer<Job>(
+      client.DELETE("/api/hauls/{haul_id}/files", { params: { path: { haul_id: haul }, query: { path } } }),
+    ),
   edit: (haul: Haul, change: HaulChange) =>
     answer<Haul>(
       client.PATCH("/api/hauls/{haul_id}", {

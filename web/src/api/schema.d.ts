@@ -238,7 +238,11 @@ export interface paths {
          * @description Further files for a haul: pictures that were missing are put in place, models are read into the same tree.
          */
         post: operations["add_files"];
-        delete?: never;
+        /**
+         * Remove File
+         * @description Reads the source again without one of its files; what was there before stays until that is done.
+         */
+        delete: operations["remove_file"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3648,6 +3652,11 @@ export interface components {
              */
             created: string;
             /**
+             * Files
+             * @description Paths of the files that it was read from
+             */
+            files: string[];
+            /**
              * Id
              * Format: uuid
              */
@@ -5233,6 +5242,51 @@ export interface operations {
                 "multipart/form-data": components["schemas"]["Body_add_files"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    remove_file: {
+        parameters: {
+            query: {
+                /** @description As the newest revision names it */
+                path: string;
+            };
+            header?: never;
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             202: {

@@ -304,6 +304,7 @@ export function HaulPage() {
                 onSteps: setRoute,
                 onSets: setSets,
                 onFiles: (files) => begin(() => api.addFiles(haulId, files)),
+                onRemoveFile: (path) => begin(() => api.removeFile(haulId, path)),
                 onPack: (f) => begin(() => api.pack(haulId, f)),
                 onArrive: () => begin(() => api.arrive(haulId)),
               })}

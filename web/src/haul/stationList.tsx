@@ -24,6 +24,7 @@ export type AtStation = {
   onSteps: (steps: StepData[]) => void;
   onSets: (sets: PartSet[]) => void;
   onFiles: (files: File[]) => void;
+  onRemoveFile: (path: string) => void;
   onPack: (format: string) => void;
   onArrive: () => void;
 };
@@ -50,8 +51,8 @@ export const STATIONS: readonly StationDefinition[] = [
     id: "load",
     open: (haul) => (haul.source ? plural(haul.source.counts.parts, "part") : "no source"),
     done: (haul) => !!haul.source,
-    show: ({ haul, busy, onSteps, onSets, onFiles }) => (
-      <LoadStation key={haul.id} {...{ haul, busy, onSteps, onSets, onFiles }} />
+    show: ({ haul, busy, onSteps, onSets, onFiles, onRemoveFile }) => (
+      <LoadStation key={haul.id} {...{ haul, busy, onSteps, onSets, onFiles, onRemoveFile }} />
     ),
     lens: "shaded",
     about: "source",

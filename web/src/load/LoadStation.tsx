@@ -1,9 +1,9 @@
 // The Load station: what is in the source, what travels, which unit it is in, shapes, sets.
-import { FilePlus2 } from "lucide-react";
+import { FilePlus2, Trash2 } from "lucide-react";
 import { useRef, useState } from "react";
 import type { Haul, PartSet, StepData } from "../api/client";
 import { Facts } from "../haul/stations";
-import { metres } from "../shared/format";
+import { metres, plural } from "../shared/format";
 import { Sets } from "./Sets";
 import { Shapes } from "./Shapes";
 import { TravelList } from "./TravelList";
@@ -18,6 +18,7 @@ type Props = {
   onSteps: (steps: StepData[]) => void;
   onSets: (sets: PartSet[]) => void;
   onFiles: (files: File[]) => void;
+  onRemoveFile: (path: string) => void;
 };
 
 export function LoadStation(props: Props) {
@@ -74,7 +75,7 @@ export function LoadStation(props: Props) {
           }}
         />
       </nav>
-      {page === "contents" && <Contents haul={haul} />}
+      {page === "contents" && <Contents haul={haul} busy={busy} onRemove={props.onRemoveFile} />}
       {page === "travel list" && <TravelList haul={haul} busy={busy} onFiles={onFiles} />}
       {page === "unit" && <UnitEvidence haul={haul} busy={busy} onSteps={props.onSteps} />}
       {page === "shapes" && <Shapes haul={haul} busy={busy} onSteps={props.onSteps} />}
@@ -83,7 +84,41 @@ export function LoadStation(props: Props) {
   );
 }
 
-function Contents({ haul }: { haul: Haul }) {
+/** The files that the source was read from, where there are several; any of them can be taken out again. */
+function Files({
+  paths,
+  busy,
+  onRemove,
+}: {
+  paths: string[];
+  busy: boolean;
+  onRemove: (path: string) => void;
+}) {
+  return (
+    <details className="border-b rule px-3 py-1.5">
+      <summary className="cursor-pointer font-semibold">{plural(paths.length, "file")}</summary>
+      <ul aria-label="Files of the source" className="mt-1 max-h-40 overflow-y-auto">
+        {paths.map((path) => (
+          <li key={path} className="flex items-center gap-2">
+            <span className="min-w-0 grow break-all">{path}</span>
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs"
+              disabled={busy}
+              title="Read the source again without this file; add it again to have it back"
+              aria-label={`Remove ${path}`}
+              onClick={() => onRemove(path)}
+            >
+              <Trash2 size={14} />
+            </button>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+function Contents({ haul, busy, onRemove }: { haul: Haul; busy: boolean; onRemove: (path: string) => void }) {
   const s = haul.source;
   if (!s) return null;
   const size = s.bounds.max.map((v, i) => metres(v - (s.bounds.min[i] ?? 0))).join(" × ");
@@ -94,6 +129,9 @@ function Contents({ haul }: { haul: Haul }) {
         {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}. As it
         stands it measures <b>{size}</b>.
       </p>
+      {(haul.revision?.files.length ?? 0) > 1 && (
+        <Files paths={haul.revision?.files ?? []} busy={busy} onRemove={onRemove} />
+      )}
       <Facts now={s.counts} />
       {s.notes.length > 0 && (
         <ul className="border-t rule" aria-label="Notes of the reader">

@@ -156,3 +156,25 @@ def add_files(
         job = new_job(session, haul, "import", {"files": [*before, *stored]})
     after.add_task(state.manager.submit, job.id)
     return JobOut.model_validate(job)
+
+
+@router.delete("/hauls/{haul_id}/files", status_code=202)
+def remove_file(
+    haul_id: uuid.UUID,
+    session: SessionDep,
+    state: StateDep,
+    after: BackgroundTasks,
+    path: Annotated[str, Query(max_length=1000, description="As the newest revision names it")],
+) -> JobOut:
+    """Reads the source again without one of its files; what was there before stays until that is done."""
+    haul = found(session, Haul, haul_id, "haul")
+    revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
+    files = revision.files if revision else []
+    left = [f for f in files if f[0] != path]
+    if len(left) == len(files):
+        raise Problem(404, "file.unknown", f"The haul has no file “{path[:200]}”.", "path")
+    if not any(name.lower().endswith((*endings(), *ARCHIVES)) for name, _ in left):
+        raise Problem(409, "file.only", "It is the only model of the haul. Delete the haul instead.", path[:200])
+    job = new_job(session, haul, "import", {"files": left})
+    after.add_task(state.manager.submit, job.id)
+    return JobOut.model_validate(job)

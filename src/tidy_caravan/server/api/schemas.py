@@ -130,6 +130,13 @@ class RevisionOut(Camel):
     name: str
     sha256: str
     created: datetime
+    files: list[str] = Field(description="Paths of the files that it was read from")
+
+    @field_validator("files", mode="before")
+    @classmethod
+    def paths(cls, kept: Any) -> Any:
+        """Of [path, key in the store] the paths."""
+        return [f[0] if isinstance(f, list | tuple) else f for f in kept]
 
 
 class RunOut(Camel):
