@@ -116,6 +116,7 @@ class Side:
 
 
 def renamed(i: int, j: int, old: Scene, new: Scene) -> bool:
+    """Whether two nodes are called differently, whatever their ids."""
     return old.nodes.names[i] != new.nodes.names[j]
 
 

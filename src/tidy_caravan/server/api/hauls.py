@@ -271,6 +271,7 @@ def turned_back(session: Session, haul_id: uuid.UUID, response: Response, if_mat
 
 
 def changed(session: Session, haul: Haul, response: Response) -> HaulOut:
+    """The haul after a change, with the version that the next one needs."""
     haul.version += 1
     session.flush()
     response.headers["ETag"] = f'"{haul.version}"'

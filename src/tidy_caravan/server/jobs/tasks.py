@@ -323,6 +323,7 @@ def picked_parts_follow(session: Session, haul: Haul, old: Scene, scene: Scene) 
 
 
 def with_followed(route: Route, followed: Followed) -> Route:
+    """The route whose sets, steps and what was left name their hand-picked parts as they are called now."""
     steps: list[Step] = []
     for step in route.steps:
         if step.where.parts:
