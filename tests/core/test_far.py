@@ -268,8 +268,11 @@ class Again(unittest.TestCase):
         old = load_all([bundle_from_files({"door.obj": as_obj()})])
         near = load_all([bundle_from_files({"door.obj": as_obj(PLACES - CORNER)})])
         self.assertFalse(taken_off(near).any())
-        self.assertIs(as_before(near, old), near)
-        self.assertIs(as_before(old, near), old)
+        for new, before in ((near, old), (old, near)):
+            after = as_before(new, before)
+            self.assertIs(after.nodes, new.nodes)
+            np.testing.assert_array_equal(taken_off(after), taken_off(new))
+            self.assertIn("import.other-offset", {n.code for n in after.notes})
 
     def test_equal_parts_are_followed_whatever_was_taken_off(self) -> None:
         """Leaves of one name; one goes, others come, and the origin with them."""

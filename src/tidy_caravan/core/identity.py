@@ -2,7 +2,7 @@
 
 An identity (see scene/identity.py) holds from one version to the next as long as what it names is there. The hash of
 the mesh and the place decide among equals when one of them went, find a part again that was renamed, and speak up when
-a format's own ids were dealt out anew.
+names or a format's own ids were dealt out anew.
 """
 
 from __future__ import annotations

@@ -270,7 +270,7 @@ export function HaulPage() {
           <Ruler size={14} /> {proven ? "proven" : "prove it"}
         </Link>
         <span className="grow" />
-        <UndoRedo haul={haul} busy={busy} />
+        <UndoRedo haul={haul} busy={busy || edit.isPending} />
         {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
       </TopBar>
       <Trail haul={haul} />

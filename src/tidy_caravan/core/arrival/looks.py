@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,7 +11,7 @@ from typing import Any
 import numpy as np
 import PIL.Image
 
-from tidy_caravan.core.arrival.data import of_object
+from tidy_caravan.core.arrival.data import equal_data, of_object
 from tidy_caravan.core.formats.shared.received import OPACITY_IMAGE
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -66,8 +65,7 @@ def look_of(scene: Scene, material: Material) -> Look:
             continue
         sampler = texture.sampler
         out[f"{role} texture"] = Picture(image.data)
-        said = [of_object(e) for e in (image.extras, texture.extras)]
-        out[f"data of the {role} texture"] = json.dumps(said, sort_keys=True, ensure_ascii=False)
+        out[f"data of the {role} texture"] = [of_object(e) for e in (image.extras, texture.extras)]
         out[f"name of the {role} texture"] = image.name.removesuffix(".webp")  # which is written as PNG
         out[f"UV set of the {role} texture"] = channel_of(use)
         out[f"placing of the {role} texture"] = (*use.offset, use.rotation, *use.scale)
@@ -221,6 +219,9 @@ def differences(expected: Look, found: Look, pictures: Pictures) -> list[str]:
             elif (apart := pictures.apart(value, other)) > (PIXEL_LIMIT if value.tint != (1.0, 1.0, 1.0) else 0):
                 what = "is another image" if apart == float("inf") else f"is off by {apart:.0f} of 255"
                 out.append(f"{key} {what}")
+        elif key.startswith("data of"):
+            if other is not None and not equal_data(value, other):  # one that is missing is told as such
+                out.append(f"{key} differ")
         elif isinstance(value, str | bool):
             if other != value:
                 out.append(f"{key} is {told(other)} instead of {told(value)}")
@@ -250,4 +251,4 @@ def told(value: Any) -> str:
         return "on" if value else "off"
     if isinstance(value, tuple):
         return "(" + ", ".join(f"{v:.4g}" for v in value) + ")"
-    return f"{value:.4g}" if isinstance(value, float) else str(value)[:80]
+    return f"{value:.4g}" if isinstance(value, float) else str(value)

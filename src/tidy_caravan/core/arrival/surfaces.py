@@ -179,7 +179,7 @@ def difference(
         if b.normals is not None:
             facing = directions(a, map_a)[index_a] @ onto.T
             out.normal = worst_angle(facing, directions(b, map_b)[index_b])
-            out.length = grown(a, b, index_a, index_b, facing)
+            out.length = off_unit_length(a, b, index_a, index_b, facing)
     elif b.normals is not None:
         out.normals_added = not flat(b, faces_b)
     if tangents and a.tangents is not None:
@@ -370,7 +370,7 @@ def directions(mesh: Mesh, map_: F64) -> F64:
     return np.where(whole, out / np.where(whole, length, 1.0), np.nan)
 
 
-def grown(a: Mesh, b: Mesh, index_a: AnyArray, index_b: AnyArray, facing: F64) -> float:
+def off_unit_length(a: Mesh, b: Mesh, index_a: AnyArray, index_b: AnyArray, facing: F64) -> float:
     """How far the length of a normal at a corner of b is from one, at most; only where that of a is one.
 
     facing: (C, 3) where the normals of a look in the world, NaN where nowhere.

@@ -79,16 +79,20 @@ def middle_and_reach(scene: Scene) -> tuple[F64, float] | None:
 
 def as_before(scene: Scene, before: Scene) -> Scene:
     """A new version of a source with the offset of the one before, as long as that brings it near the origin: what the route
-    says of places in the world means the same places then. O(parts)."""
+    says of places in the world means the same places then. Told where it does not. O(parts)."""
     offset = taken_off(before)
     step = taken_off(scene) - offset
     lies = middle_and_reach(scene)
-    if not step.any() or lies is None or not np.abs(lies[0] + step).max() <= lies[1]:
+    if not step.any() or lies is None:
         return scene
+    text = "What was taken off its places is not what it was before: points, planes and volumes of the route may lie elsewhere now."
+    other = scene.but(notes=(*scene.notes, Note("guess", "import.other-offset", "scene", text)))
+    if not np.abs(lies[0] + step).max() <= lies[1]:
+        return other
     try:
         out = with_offset(moved(scene, step), offset)
-    except ValueError:
-        return scene
+    except ValueError:  # a clip moves a top node
+        return other
     text = f"The scene is recentred by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m, as before."
     told = [n for n in out.notes if n.code != "import.recentred"]
     return out.but(notes=(*told, Note("converted", "import.recentred", "scene", text)))

@@ -232,16 +232,11 @@ def name_characters(context: Context) -> Iterable[Finding]:
     rows = sorted({*empty, *long, *odd})
     if rows:
         letters = sorted(wrong)
+        some = ", ".join(map(named, letters[:MOST_LETTERS])) + (" and others" if len(letters) > MOST_LETTERS else "")
         why = [
-            *([f"{len(empty)} empty"] if empty else []),
-            *([f"{len(long)} longer than {longest} characters"] if long else []),
-            *(
-                [
-                    f"{len(odd)} with {', '.join(map(named, letters[:MOST_LETTERS]))}{' and others' * (len(letters) > MOST_LETTERS)}"
-                ]
-                if odd
-                else []
-            ),
+            f"{len(those)} {what}"
+            for those, what in ((empty, "empty"), (long, f"longer than {longest} characters"), (odd, f"with {some}"))
+            if those
         ]
         example = "".join(c if c.isprintable() else "�" for c in names[rows[0]][:60])
         yield Finding(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from typing import Annotated, Any
 
 import numpy as np
@@ -148,14 +149,18 @@ def add_files(
     haul = found(session, Haul, haul_id, "haul")
     stored = stored_files(state, files)
     revision = session.get(Revision, haul.revision_id) if haul.revision_id else None
-    models = [p for p, _ in stored if p.lower().endswith((*endings(), *ARCHIVES))]
-    if revision is not None and not models:
+    if revision is not None and not any_model(stored):
         job = new_job(session, haul, "supply", {"files": stored})
     else:
         before = [f for f in (revision.files if revision else []) if f[0] not in {p for p, _ in stored}]
         job = new_job(session, haul, "import", {"files": [*before, *stored]})
     after.add_task(state.manager.submit, job.id)
     return JobOut.model_validate(job)
+
+
+def any_model(files: Sequence[Sequence[str]]) -> bool:
+    """Whether one of [path, key in the store] is a scene, or an archive that may hold one."""
+    return any(path.lower().endswith((*endings(), *ARCHIVES)) for path, _ in files)
 
 
 @router.delete("/hauls/{haul_id}/files", status_code=202)
@@ -173,7 +178,7 @@ def remove_file(
     left = [f for f in files if f[0] != path]
     if len(left) == len(files):
         raise Problem(404, "file.unknown", f"The haul has no file “{path[:200]}”.", "path")
-    if not any(name.lower().endswith((*endings(), *ARCHIVES)) for name, _ in left):
+    if not any_model(left):
         raise Problem(409, "file.only", "It is the only model of the haul. Delete the haul instead.", path[:200])
     job = new_job(session, haul, "import", {"files": left})
     after.add_task(state.manager.submit, job.id)

@@ -228,7 +228,7 @@ def do_import(
     bundles = bundles_from_files(files, limits, tell)
     bundle = bundles[0]
     lead = ""
-    if haul.revision_id:
+    if haul.revision_id and len(bundles) > 1:
         lead = lead_of(load_scene(store, revision_of(session, haul)[1].store_key).extras)
     scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)), lead)
     keep_revision(session, store, haul, scene, progress, bundle, arguments["files"], [b.main for b in bundles])
