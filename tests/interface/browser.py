@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import shutil
 import time
 import unittest
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
-from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import BrowserContext, Page, expect, sync_playwright
 
 from tests.server.stand import running, settings
 from tidy_caravan.demo.load import add_demo
@@ -24,11 +26,26 @@ _demo: list[bool] = []
 expect.set_options(timeout=20_000)  # pictures are drawn in software
 
 
-class BrowserTest(unittest.TestCase):
-    """One browser per class; messages of the console that tell of a fault fail the test."""
+@lru_cache(maxsize=1)
+def profile() -> BrowserContext:
+    """A browser that stays for all tests of this process, since its cache holds the application, and starting takes a while."""
+    # the Node.js that is there anyway: the one inside the package wants a system library that a small machine lacks
+    if node := shutil.which("node"):
+        os.environ.setdefault("PLAYWRIGHT_NODEJS_PATH", node)
+    play = sync_playwright().start()
+    browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
 
-    play: Playwright
-    browser: Browser
+    def close() -> None:
+        browser.close()
+        play.stop()
+
+    atexit.register(close)
+    return browser.new_context(viewport={"width": WIDTH, "height": HEIGHT}, accept_downloads=True)
+
+
+class BrowserTest(unittest.TestCase):
+    """A page per test, which knows nothing of earlier ones; messages of the console that tell of a fault fail the test."""
+
     page: Page
 
     @classmethod
@@ -37,19 +54,11 @@ class BrowserTest(unittest.TestCase):
         if not _demo:
             add_demo(settings())
             _demo.append(True)
-        # the Node.js that is there anyway: the one inside the package wants a system library that a small machine lacks
-        if node := shutil.which("node"):
-            os.environ.setdefault("PLAYWRIGHT_NODEJS_PATH", node)
-        cls.play = sync_playwright().start()
-        cls.browser = cls.play.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
-
-    @classmethod
-    def tearDownClass(cls) -> None:
-        cls.browser.close()
-        cls.play.stop()
 
     def setUp(self) -> None:
-        self.page = self.browser.new_page(viewport={"width": WIDTH, "height": HEIGHT}, accept_downloads=True)
+        context = profile()
+        context.set_storage_state({"cookies": [], "origins": []})
+        self.page = context.new_page()
         self.page.set_default_timeout(30_000)
         self.faults: list[str] = []
         self.page.on("pageerror", lambda error: self.faults.append(str(error)))
