@@ -19,6 +19,8 @@ from tidy_caravan.core.formats.shared.travel import Travels, with_supplied
 from tidy_caravan.core.manifest import Manifest
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import HIDDEN, Scene
+from tidy_caravan.core.survey import survey
+from tidy_caravan.core.words import counted
 from tidy_caravan.demo.three_trades import three_trades_files
 
 
@@ -144,3 +146,37 @@ class Switches(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Nothing(unittest.TestCase):
+    """A scene that would look empty is told; one that has a single triangle is not."""
+
+    def test_without_surfaces(self) -> None:
+        g = one_triangle()
+        g.json["meshes"][0]["primitives"][0]["mode"] = 0
+        scene = g.scene()
+        told = {f.code: f.text for f in survey(scene, BUILT_IN[0])}
+        self.assertEqual(
+            told["travel.nothing"], "Nothing of this scene would be seen where it goes: it has no surfaces."
+        )
+        self.assertEqual(told["travel.behind"], "1 point or line: only surfaces travel.")
+
+    def test_with_all_switched_off(self) -> None:
+        scene = one_triangle().scene()
+        self.assertNotIn("travel.nothing", {f.code for f in survey(scene, BUILT_IN[0])})
+        off = scene.but(nodes=replace(scene.nodes, flags=scene.nodes.flags | HIDDEN))
+        found = next(f for f in survey(off, BUILT_IN[0]) if f.code == "travel.nothing")
+        self.assertIn("switched off", found.text)
+        self.assertEqual(found.parts, [0])
+
+    def test_one_of_a_kind_is_said_in_the_singular(self) -> None:
+        for kind, one in (
+            ("points and lines", "point or line"),
+            ("variants that are not selected", "variant that is not selected"), ("surfaces that are lights", "surface that is a light"),
+            ("prims of purpose proxy", "prim of purpose proxy"),
+            ("meshes without a stated scheme", "mesh without a stated scheme"),
+            ("skinned and morphed surfaces", "skinned or morphed surface"),
+            ("solids, sweeps and mapped representations", "solid, sweep or mapped representation"),
+            ("scattered copies", "scattered copy"), ("vertex colours", "vertex colour"),
+        ):  # fmt: skip
+            self.assertEqual((counted(1, kind), counted(2, kind)), (f"1 {one}", f"2 {kind}"))

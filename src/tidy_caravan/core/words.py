@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
+CLAUSE = re.compile(r"(?= (?:of|that|without|whose|said|with) )")
+"""Where a kind goes on after the word that is in the plural."""
+
 
 def plural(count: int, one: str, many: str | None = None) -> str:
     """`1 mesh`, `2 meshes`, `20 000 parts` (thin groups of three)."""
@@ -9,11 +14,20 @@ def plural(count: int, one: str, many: str | None = None) -> str:
 
 
 def counted(count: int, kind: str) -> str:
-    """The same for a kind that is said in the plural: `1 image`, `3 images`, `1 mesh`."""
+    """The same for a kind that is said in the plural: `1 image`, `3 images`, `1 mesh`, `1 point or line`, `1 prim of purpose proxy`."""
     if count != 1:
         return plural(count, kind, kind)
-    if kind.endswith("ies"):
-        return f"1 {kind[:-3]}y"
-    if kind.endswith(("shes", "ches", "xes")):
-        return f"1 {kind[:-2]}"
-    return f"1 {kind.removesuffix('s')}"
+    head = CLAUSE.split(kind, maxsplit=1)[0]
+    words = re.split(r"(, | and )", head)
+    alone = "".join(" or " if w == " and " else one_of(w) for w in words)
+    rest = re.sub(r"^ that are (\w+)s$", r" that is a \1", kind[len(head) :]).replace(" that are ", " that is ", 1)
+    return f"1 {alone}{rest}"
+
+
+def one_of(word: str) -> str:
+    """Of a plural the singular: `copy`, `mesh`, `light`; what is none stays."""
+    if word.endswith("ies"):
+        return f"{word[:-3]}y"
+    if word.endswith(("shes", "ches", "xes")):
+        return word[:-2]
+    return word if word.endswith("ss") else word.removesuffix("s")

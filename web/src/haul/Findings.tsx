@@ -4,6 +4,7 @@ import { Plus } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import type { Finding, Mend, StepKind } from "../api/client";
 import { count, figure, plural } from "../shared/format";
+import { Sentence } from "../shared/Sentence";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
 import { parameterOf } from "./mend";
 import { Places } from "./Places";
@@ -112,7 +113,9 @@ function Row({
             <span className="font-semibold">{f.title}</span>
             {f.guess && <span className="badge badge-outline badge-xs ml-2 align-middle">a guess</span>}
             <Measure finding={f} />
-            <span className="block leading-snug">{f.text}</span>
+            <span className="block leading-snug">
+              <Sentence text={f.text} />
+            </span>
             {here && f.mend?.step && <Parameters mend={f.mend} kinds={kinds} />}
             {f.left && <span className="block italic leading-snug">Left as it is: {f.left}</span>}
             {!f.left && f.leftParts > 0 && (

@@ -4,6 +4,7 @@ import { useState } from "react";
 import type { Finding, Place } from "../api/client";
 import { usePlaces } from "../api/hooks";
 import { count, figure } from "../shared/format";
+import { Sentence } from "../shared/Sentence";
 import { useView } from "./selection";
 
 export function Places({ finding }: { finding: Finding }) {
@@ -57,7 +58,7 @@ export function Places({ finding }: { finding: Finding }) {
                   onChange={() => toggle(p)}
                 />
                 <button type="button" className="min-w-0 text-left leading-snug" onClick={() => go(k)}>
-                  {p.text}
+                  <Sentence text={p.text} />
                 </button>
               </li>
             ))}

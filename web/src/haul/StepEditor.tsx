@@ -3,6 +3,7 @@ import { Crosshair } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import type { StepData, StepKind, StepRecord } from "../api/client";
 import { count } from "../shared/format";
+import { Sentence } from "../shared/Sentence";
 import { parameterOf } from "./mend";
 import { useView } from "./selection";
 
@@ -187,7 +188,7 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
             <ul className="list-disc pl-5">
               {record.changes.map((c) => (
                 <li key={c.text} className={c.problem ? "text-error" : ""}>
-                  {c.text}
+                  <Sentence text={c.text} />
                 </li>
               ))}
             </ul>

@@ -142,7 +142,8 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
       </div>
       {error && <p className="text-error">{error.message}</p>}
       {!data && !error && <p className="opacity-80">Adding it up …</p>}
-      {data && (
+      {data?.maps === 0 && <p className="opacity-80">No part of this scene takes baked light.</p>}
+      {data && data.maps > 0 && (
         <Told data={data} over={by === "megabytes" && data.bytes > megabytes * 1e6} onTexel={setTexel} />
       )}
     </section>

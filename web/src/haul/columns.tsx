@@ -20,7 +20,7 @@ const Name = ({ name, full, after }: { name: string; full?: string; after?: Reac
       name.length > ONE_LINE ? "line-clamp-2 whitespace-normal text-[11px] leading-3 wrap-anywhere" : ""
     }
   >
-    {name}
+    {name.trim() ? <bdi>{name}</bdi> : <i className="opacity-80">{name ? "a blank name" : "unnamed"}</i>}
     {after}
   </span>
 );
@@ -38,12 +38,7 @@ export function partColumns(light: boolean): Column<Part>[] {
         <Name
           name={row.original.name}
           full={row.original.path}
-          after={
-            <>
-              {!row.original.name && <i className="opacity-80">unnamed</i>}
-              {row.original.hidden && <span className="ml-1 opacity-80">(hidden)</span>}
-            </>
-          }
+          after={row.original.hidden && <span className="ml-1 opacity-80">(hidden)</span>}
         />
       ),
     },

@@ -55,7 +55,7 @@ export function PartsLedger({ sceneId, search, filter, light }: Common & { light
         );
         if (open) look(around(last));
       }}
-      empty="No part fits."
+      empty={search || filter ? "No part fits." : "There are no parts."}
     />
   );
 }
@@ -93,7 +93,13 @@ export function GroupsLedger({ sceneId, search, filter, by }: Common & { by: "tr
         const path = under ? `${under}/${group.name}` : group.name;
         show({ rows: group.below ? "tree" : "parts", filter: { by: "under", value: path, text: path } });
       }}
-      empty={by === "layer" ? "The source has no layers." : "No branch fits."}
+      empty={
+        by === "layer"
+          ? "The source has no layers."
+          : search || filter
+            ? "No branch fits."
+            : "There is no tree."
+      }
     />
   );
 }
@@ -116,7 +122,7 @@ export function MeshesLedger({ sceneId, search }: Omit<Common, "filter">) {
           filter: { by: "mesh", value: String(m.mesh), text: `mesh ${m.name || m.mesh}` },
         })
       }
-      empty="No mesh fits."
+      empty={search ? "No mesh fits." : "There are no meshes."}
     />
   );
 }
@@ -139,7 +145,7 @@ export function MaterialsLedger({ sceneId, search }: Omit<Common, "filter">) {
           filter: { by: "material", value: String(m.material), text: `material ${m.name}` },
         })
       }
-      empty="No material fits."
+      empty={search ? "No material fits." : "There are no materials."}
     />
   );
 }
@@ -217,7 +223,7 @@ export function ArrivalLedger(p: { id: string; sceneId: string; search: string }
         const part = page.items[0];
         if (part) look(around(part));
       }}
-      empty="No part fits."
+      empty={p.search ? "No part fits." : "There are no parts."}
     />
   );
 }

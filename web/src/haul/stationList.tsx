@@ -89,8 +89,12 @@ export const STATIONS: readonly StationDefinition[] = [
   },
   {
     id: "light",
-    open: (haul) => (!haul.source ? "–" : haul.open.light ? "UV set missing" : "UV sets there"),
-    done: (haul) => !!haul.source && haul.open.light === 0,
+    open: ({ source, result, open }) => {
+      if (!source) return "–";
+      if (!(result ?? source).counts.parts) return "nothing to light";
+      return open.light ? "UV set missing" : "UV sets there";
+    },
+    done: ({ source, result, open }) => !!(result ?? source)?.counts.parts && open.light === 0,
     show: ({ haul, busy, kinds, onSteps }) => (
       <LightStation
         {...{ haul, busy, kinds, onSteps }}

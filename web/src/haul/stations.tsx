@@ -13,6 +13,7 @@ import {
 import { useFormats } from "../api/hooks";
 import { bytes, count, metres, plural, small } from "../shared/format";
 import { tell } from "../shared/messages";
+import { Sentence } from "../shared/Sentence";
 import { Bake } from "./Bake";
 import { Cost } from "./Cost";
 import { Islands } from "./Islands";
@@ -165,7 +166,7 @@ export function MendStation({ haul, ...rest }: AtMend) {
               {r.changes.map((c) => (
                 <span key={c.text} className={`block leading-snug ${c.problem ? "text-error" : ""}`}>
                   {c.problem ? "✗ " : ""}
-                  {c.text}
+                  <Sentence text={c.text} />
                 </span>
               ))}
             </span>
@@ -213,7 +214,7 @@ export function LightStation({ haul, onAdd, busy, kinds, onSteps }: LightProps) 
         <ul className="list-disc pl-5">
           {record.changes.map((c) => (
             <li key={c.text} className={c.problem ? "text-error" : ""}>
-              {c.text}
+              <Sentence text={c.text} />
             </li>
           ))}
           {!record.changes.length && <li>Every part had a good set already.</li>}

@@ -4,6 +4,7 @@ import { useRef, useState } from "react";
 import type { Haul, PartSet, StepData } from "../api/client";
 import { Facts } from "../haul/stations";
 import { metres, plural } from "../shared/format";
+import { Sentence } from "../shared/Sentence";
 import { Sets } from "./Sets";
 import { Shapes } from "./Shapes";
 import { TravelList } from "./TravelList";
@@ -126,8 +127,14 @@ function Contents({ haul, busy, onRemove }: { haul: Haul; busy: boolean; onRemov
     <div>
       <p className="border-b rule px-3 py-1.5">
         <b>{haul.sourceName}</b>: {s.convention.label}
-        {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}. As it
-        stands it measures <b>{size}</b>.
+        {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}.{" "}
+        {s.counts.parts ? (
+          <>
+            As it stands it measures <b>{size}</b>.
+          </>
+        ) : (
+          "There is nothing in it to measure."
+        )}
       </p>
       {(haul.revision?.files.length ?? 0) > 1 && (
         <Files paths={haul.revision?.files ?? []} busy={busy} onRemove={onRemove} />
@@ -143,7 +150,7 @@ function Contents({ haul, busy, onRemove }: { haul: Haul; busy: boolean; onRemov
               </span>
               <span className="min-w-0 break-words">
                 <span className="opacity-80">{n.where}: </span>
-                {n.text}
+                <Sentence text={n.text} />
               </span>
             </li>
           ))}

@@ -18,6 +18,7 @@ export function bytes(n: number): string {
 export function metres(m: number): string {
   const size = Math.abs(m);
   if (size === 0) return "0 m";
+  if (size < 0.0001) return `${(m * 1e6).toFixed(1)} µm`;
   if (size < 0.01) return `${(m * 1000).toFixed(1)} mm`;
   if (size < 1) return `${(m * 100).toFixed(1)} cm`;
   if (size < 1000) return `${m.toFixed(size < 100 ? 2 : 1)} m`;

@@ -40,6 +40,7 @@ EFFECTS: dict[str, Effect] = {
     "speed": "wastes",
     "structure": "wastes",
     "travel": "to know",
+    "travel.nothing": "looks wrong",
     "survey": "to know",
     "import": "to know",
 }

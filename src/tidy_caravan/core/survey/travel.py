@@ -15,6 +15,27 @@ from tidy_caravan.core.words import counted, plural
 NAMED = 6
 
 
+@check("travel", "Nothing to draw")
+def draws_nothing(context: Context) -> Iterable[Finding]:
+    """A scene without a triangle, or with none that is switched on: what is sent would look empty."""
+    scene = context.scene
+    nodes = scene.nodes
+    rows = nodes.parts
+    drawn = np.array([m.triangles > 0 for m in scene.meshes], np.bool_)
+    rows = rows[drawn[nodes.mesh[rows]]]
+    off = (nodes.flags[rows] & HIDDEN) > 0
+    if off.all():
+        why = "every part is switched off" if len(rows) else "it has no surfaces"
+        yield Finding(
+            code="travel.nothing",
+            severity="warning",
+            title="Nothing to draw",
+            count=len(rows),
+            text=f"Nothing of this scene would be seen where it goes: {why}.",
+            parts=[int(i) for i in rows],
+        )
+
+
 @check("travel", "What stays behind")
 def stays_behind(context: Context) -> Iterable[Finding]:
     """The travel list's last part, so that it is seen before anything is sent."""
@@ -43,7 +64,7 @@ def switched_off(context: Context) -> Iterable[Finding]:
             severity="info",
             title="Switched off",
             count=len(rows),
-            text=f"{plural(len(rows), 'part is', 'parts are')} switched off in the source; they stay behind unless asked for.",
+            text=f"{plural(len(rows), 'part is', 'parts are')} switched off: not drawn, and left behind unless “What travels” takes such along.",
             parts=[int(i) for i in rows],
             mend={"kind": "what_travels"},
         )
