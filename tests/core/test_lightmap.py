@@ -23,7 +23,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.lightmap.unwrap import methods, unwrap
-from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measure
+from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measure, overlaps_inside
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -108,6 +108,12 @@ class Measure(unittest.TestCase):
         self.assertEqual(measure(*squares((0.9, 0, 0.2)), 64).out_of_range, 2)
         folded = np.float32([(0, 0), (1, 0), (0, 1), (0.2, 0.2)])  # the second triangle folds back over the first
         self.assertEqual(measure(folded, np.uint32([(0, 1, 2), (1, 0, 3)]), 64).overlaps, 1)
+
+    def test_what_lies_on_itself_is_told_from_what_lies_on_others(self) -> None:
+        uv, faces = squares((0, 0, 0.5), (0.4, 0.4, 0.5))
+        for size in (1e-4, 1.0, 1e4):
+            self.assertEqual(overlaps_inside(uv * np.float32(size), faces, np.int64([0, 0, 1, 1])), 0)
+            self.assertEqual(overlaps_inside(uv * np.float32(size), faces, np.int64([0, 0, 0, 0])), 2)
 
     @settings(max_examples=60, deadline=None)
     @given(st.lists(st.tuples(*[st.integers(0, 1 << 20)] * 6), min_size=2, max_size=12))

@@ -18,8 +18,9 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.lightmap.charts import flat_pieces, island_of, unmirrored_in_place
 from tidy_caravan.core.lightmap.laying import laid
 from tidy_caravan.core.lightmap.strips import joined
-from tidy_caravan.core.lightmap.verify import UvReport, islands, measure
+from tidy_caravan.core.lightmap.verify import UvReport, islands, measure, overlaps_inside
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
+from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "shapely", "xatlas", "uvunwrap", "tidy_caravan.core.lightmap.packing")
@@ -161,6 +162,11 @@ def by_library(mesh: Surface, method: str, wanted: Wanted, told: list[str]) -> l
         label = islands(faces, len(uv), uv, mesh.points[source])
         if charts is None:
             charts = source, faces, uv, label
+            if on_each_other := overlaps_inside(uv, faces, label):
+                told.append(
+                    f"{plural(on_each_other, 'overlap')} within islands"
+                )  # known before anything is laid out for long
+                break
             try:
                 made.append(mesh.laid_out(charts, f"{method}, laid out anew", wanted))
             except RuntimeError as error:

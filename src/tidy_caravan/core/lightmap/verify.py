@@ -205,6 +205,26 @@ def overlaps_and_range(uv: F32, indices: U32) -> tuple[int, int]:
     return min(1, count_overlaps(asked[~slivers(asked)], 1)), int(outside.sum())
 
 
+def overlaps_inside(uv: F32, indices: U32, label: I64) -> int:
+    """Pairs of triangles (F, 3) of one and the same island that lie on each other in uv (V, 2), of any scale: no layout mends that.
+
+    label: (F,) island of each. Measured at the scale at which all of them would just fill a map, each island in a place of its own.
+    """
+    corners = uv.astype(np.float64)[indices]
+    a, b = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    whole = float(area.sum())
+    if not len(corners) or not np.isfinite(whole) or whole <= 0:
+        return 0
+    count = int(label.max()) + 1
+    low = np.full((count, 2), np.inf)
+    np.minimum.at(low, label, corners.min(axis=1))
+    corners = (corners - low[label][:, None]) / np.sqrt(whole)
+    corners[:, :, 0] += (label * (float(corners.max()) * 1.01 + 1e-6))[:, None]
+    asked = corners[area > AREA_TOLERANCE * whole]
+    return count_overlaps(asked[~slivers(asked)])
+
+
 def border(corners: F64, size: F64) -> float:
     """Smallest distance of triangles (F, 3, 2) to the edge of a map of that size (2,); half of the smaller side for none."""
     return float(np.minimum(corners, size - corners).min()) if len(corners) else float(size.min()) / 2
