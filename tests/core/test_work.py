@@ -24,6 +24,7 @@ from tests.core.test_sides import at, place, scene_of
 from tests.support import ROOT, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
+from tidy_caravan.core.scene import Material
 from tidy_caravan.core.steps import StepContext, density
 from tidy_caravan.core.steps.density import fewer_triangles
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -406,6 +407,12 @@ class Heavy(unittest.TestCase):
         renamed = scene.but(meshes=tuple(dataclasses.replace(m, name=f"other {i}") for i, m in enumerate(scene.meshes)))
         second, _ = step.apply(renamed, at)
         self.assertEqual([m.id for m in first.meshes], [m.id for m in second.meshes])
+        # nor what it is made of: copies that only differ in their material are laid out once
+        look = [dataclasses.replace(m, material=np.full_like(m.material, i)) for i, m in enumerate(scene.meshes)]
+        looks = tuple(Material(f"look {i}") for i in range(len(look)))
+        third, _ = step.apply(scene.but(meshes=tuple(look), materials=looks), at)
+        for before, after in zip(first.meshes, third.meshes, strict=True):
+            np.testing.assert_array_equal(before.uvs[1], after.uvs[1])
         self.assertEqual(sum(crew.given), 3)
 
 

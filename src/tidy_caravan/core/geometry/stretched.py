@@ -239,12 +239,12 @@ def stretched_meshes(scene: Scene) -> dict[int, F64]:
     return {int(used[k]): stretch_of(linear[first[k]]) for k in chosen.tolist()}
 
 
-def as_it_looks(mesh: Mesh, stretch: F64 | None) -> tuple[F32, str]:
-    """Vertices (V, 3) of a mesh under the stretch of its parts, and that in words, for what goes by its content."""
+def as_it_looks(mesh: Mesh, stretch: F64 | None) -> F32:
+    """Vertices (V, 3) of a mesh under the stretch of its parts."""
     if stretch is None:
-        return mesh.positions, ""
+        return mesh.positions
     positions: F32 = (mesh.positions.astype(np.float64) @ stretch).astype(np.float32)
-    return positions, " " + " ".join(f"{v:.6g}" for v in stretch.ravel())
+    return positions
 
 
 def unstretched(scene: Scene) -> Scene:

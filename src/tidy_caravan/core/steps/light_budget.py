@@ -39,7 +39,7 @@ from tidy_caravan.core.steps.base import (
     step,
 )
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Done, Piece
+from tidy_caravan.core.work.heavy import Done, Piece, content_of
 from tidy_caravan.core.work.isolation import Lost
 
 BEGIN = 0.75
@@ -289,15 +289,13 @@ class Sheets:
         stretched = stretched_meshes(self.scene)
         for i, width in asked:
             m = self.scene.meshes[self.used[i]]
-            positions, told = as_it_looks(m, stretched.get(int(self.used[i])))
+            positions = as_it_looks(m, stretched.get(int(self.used[i])))
             arrays = {"positions": positions, "indices": m.indices, "uv": m.uvs[self.channel]}
             parameters = {
                 "resolution": width, "padding": self.padding, "most": self.limits.most,
                 "square": self.limits.maps == "square", "step": self.step,
             }  # fmt: skip
-            pieces.append(
-                Piece(f"{m.id} {self.channel}{told}", arrays, parameters, time_limit(m.triangles), m.triangles)
-            )
+            pieces.append(Piece(content_of(arrays), arrays, parameters, time_limit(m.triangles), m.triangles))
         outcomes = self.context.workshop.do(RELAY, pieces, self.context.progress)
         for (i, width), outcome in zip(asked, outcomes, strict=True):
             if isinstance(outcome, Done) and outcome.arrays:

@@ -32,7 +32,7 @@ from tidy_caravan.core.steps.base import (
 )
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Piece, Work
+from tidy_caravan.core.work.heavy import Piece, Work, content_of
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import SOURCE, mesh_of
 
@@ -395,8 +395,7 @@ class LightmapUvs(Step):
         stretched = stretched_meshes(scene)  # laid out as they look
         oblong = self._oblong(scene)
         for i, mesh in zip(waiting, ready, strict=True):
-            positions, told = as_it_looks(mesh, stretched.get(i))
-            arrays: dict[str, AnyArray] = {"positions": positions, "indices": mesh.indices}
+            arrays: dict[str, AnyArray] = {"positions": as_it_looks(mesh, stretched.get(i)), "indices": mesh.indices}
             if self.keep_good and len(mesh.uvs) > channel:
                 arrays["existing"] = mesh.uvs[channel]
             if self.first_set and channel > 0 and scene.meshes[i].uvs:
@@ -408,8 +407,7 @@ class LightmapUvs(Step):
             }  # fmt: skip
             if "existing" in arrays and i in oblong:
                 parameters["was"] = oblong[i]
-            content = f"{mesh.id} {channel if 'existing' in arrays else '-'} {'0' if 'first' in arrays else '-'}{told}"
-            pieces.append(Piece(content, arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
+            pieces.append(Piece(content_of(arrays), arrays, parameters, time_limit(mesh.triangles), mesh.triangles))
         begun = len(made)
         outcomes = context.workshop.do(
             UNWRAP, pieces, lambda done, total: context.progress(begun + done, begun + total)
