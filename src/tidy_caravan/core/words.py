@@ -8,9 +8,14 @@ CLAUSE = re.compile(r"(?= (?:of|that|without|whose|said|with) )")
 """Where a kind goes on after the word that is in the plural."""
 
 
+def figure(count: int) -> str:
+    """`20 000`: thin groups of three."""
+    return f"{count:,}".replace(",", " ")
+
+
 def plural(count: int, one: str, many: str | None = None) -> str:
-    """`1 mesh`, `2 meshes`, `20 000 parts` (thin groups of three)."""
-    return f"{count:,}".replace(",", " ") + f" {one if count == 1 else many or one + 's'}"
+    """`1 mesh`, `2 meshes`, `20 000 parts`."""
+    return f"{figure(count)} {one if count == 1 else many or one + 's'}"
 
 
 def counted(count: int, kind: str) -> str:

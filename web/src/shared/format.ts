@@ -22,7 +22,7 @@ export function metres(m: number): string {
   if (size < 0.01) return `${(m * 1000).toFixed(1)} mm`;
   if (size < 1) return `${(m * 100).toFixed(1)} cm`;
   if (size < 1000) return `${m.toFixed(size < 100 ? 2 : 1)} m`;
-  return `${(m / 1000).toFixed(2)} km`;
+  return `${size < 1e6 ? (m / 1000).toFixed(2) : count(Math.round(m / 1000))} km`;
 }
 
 /** A small figure with so many decimals; large ones keep four digits, since the rest only takes room. */

@@ -107,7 +107,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
 
   useEffect(() => {
     const span = new Vector3(...leftFile.high).sub(new Vector3(...leftFile.low));
-    const radius = Math.max(span.length() / 2, 0.01);
+    const radius = Math.max(span.length() / 2, SMALLEST);
     fill(camera, controls, leftFile, FIRST_LOOK, radius);
     invalidate();
   }, [leftFile, camera, controls, invalidate]);
@@ -116,7 +116,7 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
     if (!focus) return;
     const target = new Vector3(...focus.centre).sub(new Vector3(...origin));
     const direction = camera.position.clone().sub(controls.target).normalize();
-    placeCamera(camera, controls, target, Math.max(focus.size * 1.7, 0.02), direction);
+    placeCamera(camera, controls, target, Math.max(focus.size * 1.7, SMALLEST), direction);
     invalidate();
   }, [focus, origin, camera, controls, invalidate]);
 
@@ -220,7 +220,7 @@ function placeCamera(
   const up = (camera.fov * Math.PI) / 360;
   const across = Math.atan(Math.tan(up) * camera.aspect);
   const distance = (0.88 * radius) / Math.sin(Math.min(up, across));
-  camera.near = Math.max(distance / 1000, 0.001);
+  camera.near = distance / 1000;
   camera.far = distance * 100 + radius * 100;
   camera.position.copy(target).addScaledVector(direction.clone().normalize(), distance);
   camera.updateProjectionMatrix();
@@ -228,6 +228,8 @@ function placeCamera(
   controls.update();
 }
 
+/** Metres that the view shows at least: a bead fills it, and a point is no size at all. */
+const SMALLEST = 1e-4;
 const FIRST_LOOK = new Vector3(-0.55, 0.5, 0.8);
 const MARGIN = 0.94;
 /** Scenes of more parts are framed by the ball around them. */

@@ -38,7 +38,8 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const arrival = arrive ? haul.arrival : null;
   const other = arrival ? arrival.sceneId : haul.run?.sceneId;
   const record = stage !== null && !arrive && !load ? haul.run?.records[stage - 1] : undefined;
-  const paired = (pair && !!other) || !!record;
+  const drawn = !!haul.source?.counts.parts;
+  const paired = drawn && ((pair && !!other) || !!record);
   const staged = (side: string) => `${STAGE}${haul.run?.id}|${haul.id}|${stage}|${side}`;
   const shown = arrive
     ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")

@@ -38,7 +38,7 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import figure, plural
 from tidy_caravan.core.work.heavy import Done, Piece, content_of
 from tidy_caravan.core.work.isolation import Lost
 
@@ -134,7 +134,7 @@ class LightBudget(Step):
     def told(self, scene: Scene, rows: I64, lit: Lit, kept: Budgeted, limits: Limits, flat: I64) -> list[Change]:
         each = kept.texels_of(lit)
         sizes = Counter(map(tuple, kept.size.tolist()))
-        most = ", ".join(f"{n} of {w} × {h}" for (w, h), n in sizes.most_common(3))
+        most = ", ".join(f"{figure(n)} of {w} × {h}" for (w, h), n in sizes.most_common(3))
         text = (
             f"{plural(len(rows), 'lightmap')} of {kept.bytes / 1e6:.3g} MB, {100 * kept.texel:.3g} cm a texel wanted, "
             f"{100 * each.min():.3g} to {100 * each.max():.3g} cm as the maps have them; {most}"

@@ -31,7 +31,7 @@ from tidy_caravan.core.steps.base import (
     step,
 )
 from tidy_caravan.core.steps.make_room import bearers, room_for
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import figure, plural
 from tidy_caravan.core.work.heavy import Piece, Work, content_of
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import SOURCE, mesh_of
@@ -447,7 +447,9 @@ class LightmapUvs(Step):
         """Where the islands came from, and what maps they need."""
         names = Counter(str(facts[i]["method"]).partition(",")[0] for i in new)
         lower = sum(facts[i]["height"] < facts[i]["resolution"] for i in new)
-        told = ", ".join(f"{n} from {'the ' if name == 'first set' else ''}{name}" for name, n in names.most_common())
+        told = ", ".join(
+            f"{figure(n)} from {'the ' if name == 'first set' else ''}{name}" for name, n in names.most_common()
+        )
         return f" ({told}{f'; {lower} on maps lower than wide' if lower else ''})"
 
     @staticmethod
@@ -496,7 +498,7 @@ class LightmapUvs(Step):
         if bare:
             changes.append(
                 Change(
-                    text=f"{len(bare)} of them had no first UV set and got one by box projection, 1 m per repeat",
+                    text=f"{plural(len(bare), 'mesh', 'meshes')} without a first UV set got one by box projection, 1 m per repeat",
                     count=len(bare),
                 )
             )

@@ -103,7 +103,7 @@ def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
         limit=EXACT_M * 1000,
         unit="mm",
         guess=True,
-        text=f"{int(on.sum())} of {int(mine.sum())} modular pieces have their pivot on a corner of a cell of {cell:g} m; "
+        text=f"{int(on.sum())} of {plural(int(mine.sum()), 'modular piece')} {'has its' if on.sum() == 1 else 'have their'} pivot on a corner of a cell of {cell:g} m; "
         f"{plural(len(rows), 'has', 'have')} it elsewhere, by up to {away[rows].max() * 1000:.1f} mm: snapped to the grid, they stand off it.",
         parts=parts,
         places=in_meshes(scene, per_mesh(scene, pieces, away * hit * 1000), "mm", cells(scene, pieces, cell)),

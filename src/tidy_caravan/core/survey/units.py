@@ -133,7 +133,7 @@ def axes_plausible(context: Context) -> Iterable[Finding]:
             title="Wrong up axis",
             count=int(counts[best]),
             guess=True,
-            text=f"{int(counts[best])} of {int(clear.sum())} tall things by name stand along {axis}, while {scene.convention.up} is stated as up.",
+            text=f"{int(counts[best])} of {plural(int(clear.sum()), 'tall thing')} by name {'stands' if counts[best] == 1 else 'stand'} along {axis}, while {scene.convention.up} is stated as up.",
             parts=[int(p) for p in nodes.parts[hit]],
             mend={"kind": "match_units_axes", "sourceUp": axis},
         )

@@ -14,6 +14,7 @@ from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.scene import Convention, Note, Root, Scene
 from tidy_caravan.core.scene.convention import Axis
+from tidy_caravan.core.words import plural
 
 UPS: dict[str, tuple[Axis, Axis]] = {"X_UP": ("X", "-Z"), "Y_UP": ("Y", "-Z"), "Z_UP": ("Z", "Y")}
 
@@ -73,7 +74,7 @@ def read(bundle: Bundle) -> Scene:
                 "guess",
                 "import.pivot",
                 bundle.main,
-                f"{len(builder.extras)} nodes name a pivot that is not their origin; it is kept as data and can be made real.",
+                f"{plural(len(builder.extras), 'node names', 'nodes name')} a pivot that is not the origin; it is kept as data and can be made real.",
                 tuple(list(builder.extras)[:20]),
             )
         )

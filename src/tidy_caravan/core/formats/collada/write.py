@@ -396,7 +396,9 @@ def write_tree(root: Any, scene: Scene, shape: list[int], out: Written, tell: Te
             f"{plural(len(other), 'mesh', 'meshes')} of the same shape as another {'is' if len(other) == 1 else 'are'} written once with it, under its name."
         )
     if out.renamed:
-        out.rewritten(f"Names of {len(out.renamed)} nodes were brought to the characters that COLLADA allows.")
+        out.rewritten(
+            f"Names of {plural(len(out.renamed), 'node')} were brought to the characters that COLLADA allows."
+        )
     if changed:
         out.rewritten(f"Layer names of {changed} nodes were brought to the characters that COLLADA allows.")
 

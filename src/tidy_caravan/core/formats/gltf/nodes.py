@@ -278,7 +278,7 @@ def without_cycles(parent: I32, notes: list[Note]) -> I32:
             "damaged",
             "import.cycle",
             "nodes",
-            f"{len(on_cycle)} nodes are their own ancestors ({shown}); they stand at the top now.",
+            f"{plural(len(on_cycle), 'node is its', 'nodes are their')} own {'ancestor' if len(on_cycle) == 1 else 'ancestors'} ({shown}); at the top now.",
             tuple(on_cycle[:MANY].tolist()),
         )
     )
@@ -357,7 +357,7 @@ def expand(nodes: Nodes, scatters: list[tuple[int, F64]], notes: list[Note]) -> 
                 "converted",
                 "import.scatter",
                 f"nodes[{i}]",
-                f"A scatter of {len(t)} copies became {len(t)} instances that share their mesh.",
+                f"A scatter of {plural(len(t), 'copy', 'copies')} became {plural(len(t), 'instance')} of one mesh.",
                 (i,),
             )
         )
@@ -421,7 +421,7 @@ def outside_scenes(nodes: Nodes, roots: tuple[Root, ...], notes: list[Note]) -> 
             "behind",
             "import.outside-scenes",
             "scenes",
-            f"{int(outside.sum())} nodes belong to no scene of the file and are switched off.",
+            f"{plural(int(outside.sum()), 'node belongs', 'nodes belong')} to no scene of the file and {'is' if outside.sum() == 1 else 'are'} switched off.",
             tuple(np.flatnonzero(outside)[:MANY].tolist()),
         )
     )

@@ -71,9 +71,7 @@ def read(bundle: Bundle) -> Scene:
         )
     ]
     if odd:
-        text = (
-            f"{len(odd)} lines of the header mean nothing to the format and were passed over, such as “{odd[0][:60]}”."
-        )
+        text = f"{plural(len(odd), 'line')} of the header {'means' if len(odd) == 1 else 'mean'} nothing to the format and {'was' if len(odd) == 1 else 'were'} passed over, such as “{odd[0][:60]}”."
         notes.append(Note("behind", "import.header", bundle.main, text))
     vertex = values.get("vertex", Values())
     if not all(c in vertex.single for c in "xyz"):

@@ -21,6 +21,7 @@ from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import Convention, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, LARGEST, AnyArray, stored32, usable_rows
+from tidy_caravan.core.words import plural
 
 RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
 ZERO = 1e-30
@@ -171,7 +172,7 @@ def solid_mesh(name: str, corners: F64, stored: F32, notes: list[Note], far: boo
                 "damaged",
                 "import.normal-against-winding",
                 name[:120],
-                f"{int(against.sum())} of {count} triangles store a normal against their winding; the winding was taken.",
+                f"{int(against.sum())} of {plural(count, 'triangle')} {'stores' if against.sum() == 1 else 'store'} a normal against the winding; the winding was taken.",
             )
         )
     return mesh, origin

@@ -32,6 +32,7 @@ from tidy_caravan.core.scene import HIDDEN, Convention, Material, Mesh, Note, Sc
 from tidy_caravan.core.scene.arrays import F64, I32, AnyArray, usable_rows
 from tidy_caravan.core.space.site import FAR_M
 from tidy_caravan.core.space.transforms import affine_inverse
+from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
 MOST_NOTED = 200
@@ -263,7 +264,7 @@ class Building:
                     "guess",
                     "import.loose",
                     "IfcProduct",
-                    f"{len(loose)} elements hang on no storey; they stand in a group of their own.",
+                    f"{plural(len(loose), 'element hangs', 'elements hang')} on no storey, and in a group of {'its' if len(loose) == 1 else 'their'} own.",
                 )
             )
         return self.assemble(names, parents, worlds, columns, flags, layers, extras, meshes)

@@ -392,7 +392,7 @@ class Reader:
                 "damaged",
                 "import.scatter",
                 str(prim.GetPath()),
-                f"{int((~good).sum())} of {count} copies are unusable or switched off.",
+                f"{int((~good).sum())} of {plural(count, 'copy', 'copies')} {'is' if (~good).sum() == 1 else 'are'} unusable or switched off.",
             )
         used = np.unique(which[good]).tolist()
         self.travels.converted("scattered copies", int(good.sum()), "instances that share their mesh")
