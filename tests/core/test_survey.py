@@ -144,6 +144,18 @@ class Structure(unittest.TestCase):
         self.assertEqual((found["sharing.loose-copies"].value, found["sharing.loose-copies"].limit), (30.0, 1.0))
         self.assertEqual(found["sharing.none"].count, 30)
 
+    def test_one_shape_in_many_materials_has_lost_no_sharing(self) -> None:
+        g = Gltf()
+        box = trimesh.creation.box((1, 2, 3))
+        for i in range(30):
+            g.put("materials", {"pbrMetallicRoughness": {"baseColorFactor": [i / 30, 1, 1, 1]}})
+            mesh = g.mesh(box.vertices, box.faces.ravel())
+            g.json["meshes"][mesh]["primitives"][0]["material"] = i
+            g.node(name=f"p{i}", mesh=mesh, translation=[i * 5, 0, 0])
+        found = findings(g.scene())
+        self.assertNotIn("sharing.none", found)
+        self.assertNotIn("sharing.loose-copies", found)
+
     def test_draw_calls_by_closed_form(self) -> None:
         g = Gltf()
         for _ in range(5):

@@ -159,6 +159,9 @@ class Nothing(unittest.TestCase):
         self.assertEqual(
             told["travel.nothing"], "Nothing of this scene would be seen where it goes: it has no surfaces."
         )
+        lamp = lit().but(meshes=(), nodes=replace(lit().nodes, mesh=np.full(len(lit().nodes), -1, np.int32)))
+        found = next(f for f in survey(lamp, BUILT_IN[0]) if f.code == "travel.nothing")
+        self.assertEqual(found.severity, "info", "lights may come by themselves")
         self.assertEqual(told["travel.behind"], "1 point or line: only surfaces travel.")
 
     def test_with_all_switched_off(self) -> None:

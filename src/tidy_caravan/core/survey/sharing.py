@@ -15,6 +15,8 @@ from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_PLACES, Place, box_lines, place, within_budget
 from tidy_caravan.core.words import plural
 
+MANY, UNSHARED = 20, 0.8
+"""Parts from which on it is told when so many shapes for each of them are there."""
 BOXES = 12
 """Parts of a family that are outlined."""
 
@@ -26,7 +28,8 @@ def sharing(context: Context) -> Iterable[Finding]:
     Mirrored ones count where the destination takes negative scale.
     """
     scene = context.scene
-    used = int((scene.instance_counts > 0).sum())
+    drawn = scene.instance_counts > 0
+    used = int(drawn.sum())
     parts = len(scene.nodes.parts)
     chosen = movable(scene)
     found = copies_in(scene, context.workshop, context.tell, chosen, mirror=context.destination.negative_scale)
@@ -57,7 +60,10 @@ def sharing(context: Context) -> Iterable[Finding]:
                 "where": {"parts": scene.identities.given(scene.nodes.source[rows].tolist())},
             },
         )
-    if parts > 20 and used > 0.8 * parts:
+    if parts > MANY and used > UNSHARED * parts:
+        # what differs in its material alone is one shape, and cannot be shared further
+        used = len(np.unique(geometries(scene.meshes)[drawn]))
+    if parts > MANY and used > UNSHARED * parts:
         yield Finding(
             code="sharing.none",
             severity="warning",
@@ -66,7 +72,7 @@ def sharing(context: Context) -> Iterable[Finding]:
             value=float(used),
             limit=float(parts),
             unit="meshes",
-            text=f"{used} unique meshes for {parts} parts: repeated pieces have probably lost their sharing on the way here.",
+            text=f"{plural(used, 'shape')} for {plural(parts, 'part')}: repeated pieces have probably lost their sharing on the way here.",
         )
 
 

@@ -17,7 +17,7 @@ from tidy_caravan.core.surroundings.world import not_empty
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.survey.places import MOST_LINES, MOST_PLACES, box_lines, place, within_budget
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import figure, plural
 
 SAME_PLACE = 1e-5
 """Deviation, as a part of their size, within which two parts stand in one place."""
@@ -234,7 +234,7 @@ def name_characters(context: Context) -> Iterable[Finding]:
         letters = sorted(wrong)
         some = ", ".join(map(named, letters[:MOST_LETTERS])) + (" and others" if len(letters) > MOST_LETTERS else "")
         why = [
-            f"{len(those)} {what}"
+            f"{figure(len(those))} {what}"
             for those, what in ((empty, "empty"), (long, f"longer than {longest} characters"), (odd, f"with {some}"))
             if those
         ]

@@ -17,9 +17,12 @@ NAMED = 6
 
 @check("travel", "Nothing to draw")
 def draws_nothing(context: Context) -> Iterable[Finding]:
-    """A scene without a triangle, or with none that is switched on: what is sent would look empty."""
+    """A scene without a triangle, or with none that is switched on: what is sent would look empty. One of lights alone may be meant
+    so, and one of nothing at all is no fault."""
     scene = context.scene
     nodes = scene.nodes
+    if not len(nodes):
+        return
     rows = nodes.parts
     drawn = np.array([m.triangles > 0 for m in scene.meshes], np.bool_)
     rows = rows[drawn[nodes.mesh[rows]]]
@@ -28,7 +31,7 @@ def draws_nothing(context: Context) -> Iterable[Finding]:
         why = "every part is switched off" if len(rows) else "it has no surfaces"
         yield Finding(
             code="travel.nothing",
-            severity="warning",
+            severity="info" if not len(rows) and (nodes.light >= 0).any() else "warning",
             title="Nothing to draw",
             count=len(rows),
             text=f"Nothing of this scene would be seen where it goes: {why}.",
