@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import unittest
 import uuid
 from dataclasses import replace
@@ -9,6 +10,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+import PIL.Image
 import trimesh
 from playwright.sync_api import expect
 
@@ -52,6 +54,52 @@ class Hauls(BrowserTest):
         expect(self.page.get_by_role("region", name="Findings").get_by_text("Which unit?")).to_be_visible()
         self.page.get_by_role("link", name="Load").click()
         expect(self.page.get_by_text("a guess, the format says nothing")).to_be_visible()
+
+
+class Odd(BrowserTest):
+    """Scenes that nobody designed the pages for."""
+
+    def test_a_bead_of_a_fifth_of_a_millimetre_fills_the_view(self) -> None:
+        with client() as c:
+            begin(c, bytes(trimesh.creation.icosphere(subdivisions=2, radius=1e-4).export(file_type="glb")), "bead.glb")
+        self.open_haul("bead", "load")
+        with PIL.Image.open(io.BytesIO(self.picture())) as image:
+            pixels = np.asarray(image.convert("RGB")).astype(int)
+        ground = pixels[5, 5]
+        self.assertGreater((np.abs(pixels - ground).sum(axis=2) > 20).mean(), 0.2)
+        expect(self.page.get_by_text("0.2 mm × 0.2 mm × 0.2 mm")).to_be_visible()
+
+    def test_lights_alone_are_told_as_what_they_are(self) -> None:
+        g = Gltf()
+        g.json["extensionsUsed"] = ["KHR_lights_punctual"]
+        g.json["extensions"] = {"KHR_lights_punctual": {"lights": [{"type": "point"}]}}
+        g.node(name="lamp", extensions={"KHR_lights_punctual": {"light": 0}})
+        with client() as c:
+            haul = begin(c, g.glb(), "lamps.glb")
+        self.page.goto(f"{self.address}/hauls/{haul['id']}/load")
+        for text in (
+            "There is nothing in it to measure.",
+            "There are no parts.",
+            "nothing to light",
+            "There is nothing to draw",
+        ):
+            expect(self.page.get_by_text(text)).to_be_visible()
+        self.page.get_by_role("link", name="Light").click()
+        expect(self.page.get_by_text("No part of this scene takes baked light.")).to_be_visible()
+        self.assert_nothing_overflows()
+
+    def test_blank_names_are_seen_and_names_from_right_to_left_turn_nothing_around(self) -> None:
+        g = one_triangle()
+        g.json["nodes"][0]["name"] = "  "
+        g.node(mesh=0, name="رصيف")
+        g.json["scenes"] = [{"nodes": [0, 1]}]
+        with client() as c:
+            begin(c, g.glb(), "two names.glb")
+        self.open_haul("two names", "survey")
+        expect(self.page.get_by_text("a blank name")).to_be_visible()
+        expect(self.page.locator("bdi", has_text="رصيف").first).to_be_visible()
+        told = self.page.get_by_role("region", name="Findings").locator("bdi").first
+        expect(told).to_have_text("  ")
 
 
 class Ledger(BrowserTest):
