@@ -162,10 +162,9 @@ def by_library(mesh: Surface, method: str, wanted: Wanted, told: list[str]) -> l
         label = islands(faces, len(uv), uv, mesh.points[source])
         if charts is None:
             charts = source, faces, uv, label
+            # no layout mends these, and laying out takes long
             if on_each_other := overlaps_inside(uv, faces, label):
-                told.append(
-                    f"{plural(on_each_other, 'overlap')} within islands"
-                )  # known before anything is laid out for long
+                told.append(f"{plural(on_each_other, 'overlap')} within islands")
                 break
             try:
                 made.append(mesh.laid_out(charts, f"{method}, laid out anew", wanted))

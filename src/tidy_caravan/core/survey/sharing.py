@@ -71,7 +71,7 @@ def sharing(context: Context) -> Iterable[Finding]:
             count=used,
             value=float(used),
             limit=float(parts),
-            unit="meshes",
+            unit="shapes",
             text=f"{plural(used, 'shape')} for {plural(parts, 'part')}: repeated pieces have probably lost their sharing on the way here.",
         )
 

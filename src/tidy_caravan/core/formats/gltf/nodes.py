@@ -278,7 +278,7 @@ def without_cycles(parent: I32, notes: list[Note]) -> I32:
             "damaged",
             "import.cycle",
             "nodes",
-            f"{plural(len(on_cycle), 'node is its', 'nodes are their')} own {'ancestor' if len(on_cycle) == 1 else 'ancestors'} ({shown}); at the top now.",
+            f"{plural(len(on_cycle), 'node is its', 'nodes are their')} own {'ancestor' if len(on_cycle) == 1 else 'ancestors'} ({shown}) and now at the top.",
             tuple(on_cycle[:MANY].tolist()),
         )
     )
