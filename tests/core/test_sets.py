@@ -14,7 +14,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.geometry.animation import cropped, posed, slerp, value_at
 from tidy_caravan.core.route import Route, parse_route, run
-from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Channel, Clip, Scene
+from tidy_caravan.core.scene import HIDDEN, NO_LIGHTMAP, Channel, Clip, Mesh, Scene, make_nodes
 from tidy_caravan.core.selection import Assignment, Box, PartSet, Rule, Treatment, figures_of, heavy_meshes
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.base import Where
@@ -92,6 +92,26 @@ class Rules(unittest.TestCase):
         heavy = [m.name for m, h in zip(scene.meshes, heavy_meshes(scene), strict=True) if h]
         self.assertEqual(heavy, [], "the demo's hull stays below the least number of triangles")
         self.assertEqual(heavy_meshes(station()), [False, False])
+
+    def test_a_tree_beside_one_wall_is_heavy_and_two_million_triangles_are_by_themselves(self) -> None:
+        """The tree of two million triangles must not be unwrapped, whatever stands beside it."""
+
+        def heavy(*triangles: int) -> list[bool]:
+            corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
+            meshes = tuple(
+                Mesh(corners, np.zeros((n, 3), np.uint32) + np.arange(3, dtype=np.uint32), np.zeros(n, np.int32))
+                for n in triangles
+            )
+            places = np.tile(np.eye(4), (len(meshes), 1, 1))
+            rows = make_nodes([-1] * len(meshes), places, list("abcd")[: len(meshes)], mesh=range(len(meshes)))
+            return heavy_meshes(Scene(station().convention, rows, meshes))
+
+        self.assertEqual(heavy(12, 30_000), [False, True])
+        self.assertEqual(heavy(12, 19_999), [False, False])
+        self.assertEqual(heavy(30_000, 30_000), [False, False])
+        self.assertEqual(heavy(1_999_999), [False])
+        self.assertEqual(heavy(2_000_000), [True])
+        self.assertEqual(heavy(1_000_000, 1_000_000, 1_000_000, 2_000_000), [False, False, False, True])
 
     def test_names_and_parts_of_a_step_add_up_and_sets_narrow(self) -> None:
         scene = station()
@@ -180,7 +200,6 @@ class Treatments(unittest.TestCase):
         many = replace(rich, indices=np.tile(rich.indices, (3, 1)), material=np.tile(rich.material, 3))
         small = [m for i, m in enumerate(scene.meshes) if i != hull][:4]
         local = np.tile(np.eye(4), (5, 1, 1))
-        from tidy_caravan.core.scene import make_nodes
 
         scene = Scene(
             scene.convention, make_nodes([-1] * 5, local, ["hull", "a", "b", "c", "d"], mesh=range(5)), (many, *small)

@@ -21,7 +21,10 @@ from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
 HEAVY_TRIANGLES = 20_000
 HEAVY_RATIO = 30
-"""A mesh is a heavy mesh from HEAVY_TRIANGLES on when it has HEAVY_RATIO times the scene's median."""
+"""A mesh is a heavy mesh from HEAVY_TRIANGLES on when it has HEAVY_RATIO times the scene's median, or of two meshes that of the
+other."""
+HEAVY_ALONE = 2_000_000
+"""Triangles from which on one is heavy whatever is beside it."""
 Kind = Literal["mesh", "instanced", "unique", "scattered", "heavy", "converted", "hidden", "light", "camera", "helper"]
 MOST_IDS = 200_000
 Identity = Annotated[str, Field(max_length=20_000)]
@@ -164,11 +167,12 @@ def by_mesh(scene: Scene, marked: Sequence[bool]) -> Bool:
 
 
 def heavy_meshes(scene: Scene) -> list[bool]:
-    """Per mesh: whether it stands out as a heavy mesh (see HEAVY_RATIO)."""
+    """Per mesh: whether it stands out as a heavy mesh (see HEAVY_RATIO), or is one by itself (see HEAVY_ALONE)."""
     triangles = np.array([m.triangles for m in scene.meshes], np.int64)
-    if len(triangles) < 3:
-        return [False] * len(triangles)
-    limit = max(HEAVY_TRIANGLES, HEAVY_RATIO * float(np.median(triangles)))
+    limit = float(HEAVY_ALONE)
+    if len(triangles) > 1:
+        usual = float(np.median(triangles) if len(triangles) > 2 else triangles.min())
+        limit = min(limit, max(HEAVY_TRIANGLES, HEAVY_RATIO * usual))
     return [bool(t >= limit) for t in triangles]
 
 

@@ -10,7 +10,7 @@ from tidy_caravan.core.scene import HIDDEN
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
-from tidy_caravan.core.words import counted, plural
+from tidy_caravan.core.words import counted, figure, plural
 
 NAMED = 6
 
@@ -75,12 +75,15 @@ def switched_off(context: Context) -> Iterable[Finding]:
 
 @check("travel", "Heavy meshes")
 def heavy_meshes_found(context: Context) -> Iterable[Finding]:
-    """Meshes far above the rest in triangles: to be kept as one shared mesh and never unwrapped."""
+    """Meshes far above the rest in triangles, or of two million and more: to be kept as one shared mesh and never unwrapped."""
     scene = context.scene
     heavy = np.array(heavy_meshes(scene), np.bool_)
     if heavy.any():
         triangles = [m.triangles for m, h in zip(scene.meshes, heavy.tolist(), strict=True) if h]
         median = float(np.median([m.triangles for m in scene.meshes]))
+        much = f"up to {plural(max(triangles), 'triangle')}"
+        if max(triangles) > 2 * median:
+            much = f"far above the rest, {much} where half of all have {figure(round(median))} or fewer"
         yield Finding(
             code="travel.heavy",
             severity="info",
@@ -90,8 +93,7 @@ def heavy_meshes_found(context: Context) -> Iterable[Finding]:
             limit=median,
             unit="triangles",
             guess=True,
-            text=f"{plural(len(triangles), 'mesh is', 'meshes are')} far above the rest, up to {max(triangles)} triangles where "
-            f"half of all have {median:.0f} or fewer. Proposed: kept as {'one heavy mesh' if len(triangles) == 1 else 'heavy meshes'}, "
+            text=f"{plural(len(triangles), 'mesh is', 'meshes are')} heavy, {much}. Proposed: kept as {'one heavy mesh' if len(triangles) == 1 else 'heavy meshes'}, "
             "shared and never unwrapped.",
             parts=parts_with(scene, heavy),
             mend={
