@@ -438,7 +438,7 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         ),
         "image's data": (
             in_gltf(lambda f: f.json["images"][0].update(extras={"maker": "nobody"})),
-            r"data of the base colour texture differ",
+            r"data of the base colour texture differ in “maker”",
         ),
         "placement that is none": (
             in_gltf(not_affine),

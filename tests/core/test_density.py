@@ -20,6 +20,7 @@ from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
 
 AROUND = 100
+"""Triangles, by their middles, that a point is compared with."""
 
 
 def scene_of(mesh: Mesh, matrix: Any | None = None, name: str = "part") -> Scene:

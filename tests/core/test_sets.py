@@ -21,6 +21,8 @@ from tidy_caravan.core.steps.base import Where
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.core.survey import survey
+from tidy_caravan.core.survey.context import Context
+from tidy_caravan.core.survey.travel import heavy_meshes_found
 from tidy_caravan.demo.ferry_landing import landing
 from tidy_caravan.demo.load import sets as demo_sets
 
@@ -96,7 +98,7 @@ class Rules(unittest.TestCase):
     def test_a_tree_beside_one_wall_is_heavy_and_two_million_triangles_are_by_themselves(self) -> None:
         """The tree of two million triangles must not be unwrapped, whatever stands beside it."""
 
-        def heavy(*triangles: int) -> list[bool]:
+        def made(*triangles: int) -> Scene:
             corners = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
             meshes = tuple(
                 Mesh(corners, np.zeros((n, 3), np.uint32) + np.arange(3, dtype=np.uint32), np.zeros(n, np.int32))
@@ -104,7 +106,15 @@ class Rules(unittest.TestCase):
             )
             places = np.tile(np.eye(4), (len(meshes), 1, 1))
             rows = make_nodes([-1] * len(meshes), places, list("abcd")[: len(meshes)], mesh=range(len(meshes)))
-            return heavy_meshes(Scene(station().convention, rows, meshes))
+            return Scene(station().convention, rows, meshes)
+
+        def heavy(*triangles: int) -> list[bool]:
+            return heavy_meshes(made(*triangles))
+
+        def told(*triangles: int) -> tuple[str, float | None]:
+            scene = made(*triangles)
+            (found,) = [f for f in heavy_meshes_found(Context(scene, BUILT_IN[0])) if f.code == "travel.heavy"]
+            return found.text, found.limit
 
         self.assertEqual(heavy(12, 30_000), [False, True])
         self.assertEqual(heavy(12, 19_999), [False, False])
@@ -112,6 +122,12 @@ class Rules(unittest.TestCase):
         self.assertEqual(heavy(1_999_999), [False])
         self.assertEqual(heavy(2_000_000), [True])
         self.assertEqual(heavy(1_000_000, 1_000_000, 1_000_000, 2_000_000), [False, False, False, True])
+        text, limit = told(12, 30_000)
+        self.assertIn("up to 30 000 triangles where half of all have 12 or fewer", text)
+        self.assertEqual(limit, 12)
+        text, limit = told(2_000_000)
+        self.assertIn("1 mesh is heavy, up to 2 000 000 triangles. Proposed", text)
+        self.assertEqual(limit, 2_000_000)
 
     def test_names_and_parts_of_a_step_add_up_and_sets_narrow(self) -> None:
         scene = station()

@@ -168,12 +168,16 @@ def by_mesh(scene: Scene, marked: Sequence[bool]) -> Bool:
 
 def heavy_meshes(scene: Scene) -> list[bool]:
     """Per mesh: whether it stands out as a heavy mesh (see HEAVY_RATIO), or is one by itself (see HEAVY_ALONE)."""
-    triangles = np.array([m.triangles for m in scene.meshes], np.int64)
     limit = float(HEAVY_ALONE)
-    if len(triangles) > 1:
-        usual = float(np.median(triangles) if len(triangles) > 2 else triangles.min())
-        limit = min(limit, max(HEAVY_TRIANGLES, HEAVY_RATIO * usual))
-    return [bool(t >= limit) for t in triangles]
+    if len(scene.meshes) > 1:
+        limit = min(limit, max(HEAVY_TRIANGLES, HEAVY_RATIO * usual_triangles(scene)))
+    return [m.triangles >= limit for m in scene.meshes]
+
+
+def usual_triangles(scene: Scene) -> float:
+    """What a mesh's triangles are compared with: their median, of two meshes those of the smaller."""
+    triangles = [m.triangles for m in scene.meshes]
+    return float(np.median(triangles) if len(triangles) > 2 else min(triangles))
 
 
 def of_kind(scene: Scene, kind: Kind) -> Bool:

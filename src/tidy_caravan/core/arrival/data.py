@@ -108,6 +108,15 @@ def of_object(said: Any) -> dict[str, Any]:
     return said if isinstance(said, dict) else {}
 
 
+def keys_apart(a: object, b: object) -> list[str]:
+    """Names of what two objects, or lists of such, say differently; none where it is not told by names."""
+    if isinstance(a, list) and isinstance(b, list) and len(a) == len(b):
+        return sorted({key for one, other in zip(a, b, strict=True) for key in keys_apart(one, other)})
+    if not isinstance(a, Mapping) or not isinstance(b, Mapping):
+        return []
+    return sorted(k for k in {*a, *b} if k not in a or k not in b or not equal_data(a[k], b[k]))
+
+
 def equal_data(a: object, b: object) -> bool:
     """Whether two JSON values are the same; numbers as double precision has them."""
     if isinstance(a, dict) and isinstance(b, dict):

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import PIL.Image
 
-from tidy_caravan.core.arrival.data import equal_data, of_object
+from tidy_caravan.core.arrival.data import equal_data, keys_apart, of_object
 from tidy_caravan.core.formats.shared.received import OPACITY_IMAGE
 from tidy_caravan.core.scene import Material, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
@@ -20,6 +20,8 @@ from tidy_caravan.core.space.srgb import coded, linear
 
 NUMBER_LIMIT = 1e-5
 """Relative difference of a factor that texts of nine digits and float32 make."""
+NAMED = 6
+"""Keys of data that are told by name."""
 PIXEL_LIMIT = 1
 """Steps of 255 that a tint may be rounded by when it goes into a picture."""
 ROLES = {
@@ -221,7 +223,8 @@ def differences(expected: Look, found: Look, pictures: Pictures) -> list[str]:
                 out.append(f"{key} {what}")
         elif key.startswith("data of"):
             if other is not None and not equal_data(value, other):  # one that is missing is told as such
-                out.append(f"{key} differ")
+                names = ", ".join(f"“{k[:60]}”" for k in keys_apart(value, other)[:NAMED])
+                out.append(f"{key} differ{f' in {names}' if names else ''}")
         elif isinstance(value, str | bool):
             if other != value:
                 out.append(f"{key} is {told(other)} instead of {told(value)}")

@@ -206,7 +206,7 @@ def name_clashes(context: Context) -> Iterable[Finding]:
             severity="warning",
             title="Name clashes",
             count=len(rows),
-            text=f"{plural(len(rows), 'node shares', 'nodes share')} their name with another, such as “{example}”"
+            text=f"{figure(len(rows))} nodes share their name with another, such as “{example}”"
             f"{'; most of them hang in groups that tell them apart' if by_group else ''}.",
             parts=[int(i) for i in rows],
             mend={"kind": "tidy_names", **({"repeated": "group"} if by_group else {})},

@@ -555,7 +555,7 @@ def pictures(context: Context) -> Iterable[Finding]:
             value=float(len(missing)),
             limit=0.0,
             unit="images",
-            text=f"{plural(len(missing), 'image is', 'images are')} not there or not readable: {names}. Send them along with the scene.",
+            text=f"{plural(len(missing), 'image is', 'images are')} not there or not readable: {names}. Send {'it' if len(missing) == 1 else 'them'} along with the scene.",
             parts=parts_with(scene, hit),
         )
     large = []

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import HIDDEN
-from tidy_caravan.core.selection import heavy_meshes
+from tidy_caravan.core.selection import HEAVY_ALONE, HEAVY_RATIO, heavy_meshes, usual_triangles
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.words import counted, figure, plural
@@ -80,17 +80,17 @@ def heavy_meshes_found(context: Context) -> Iterable[Finding]:
     heavy = np.array(heavy_meshes(scene), np.bool_)
     if heavy.any():
         triangles = [m.triangles for m, h in zip(scene.meshes, heavy.tolist(), strict=True) if h]
-        median = float(np.median([m.triangles for m in scene.meshes]))
-        much = f"up to {plural(max(triangles), 'triangle')}"
-        if max(triangles) > 2 * median:
-            much = f"far above the rest, {much} where half of all have {figure(round(median))} or fewer"
+        usual, much = usual_triangles(scene), f"up to {plural(max(triangles), 'triangle')}"
+        above = max(triangles) >= HEAVY_RATIO * usual
+        if above:
+            much = f"far above the rest, {much} where half of all have {figure(round(usual))} or fewer"
         yield Finding(
             code="travel.heavy",
             severity="info",
             title="Heavy meshes",
             count=len(triangles),
             value=float(max(triangles)),
-            limit=median,
+            limit=usual if above else float(HEAVY_ALONE),
             unit="triangles",
             guess=True,
             text=f"{plural(len(triangles), 'mesh is', 'meshes are')} heavy, {much}. Proposed: kept as {'one heavy mesh' if len(triangles) == 1 else 'heavy meshes'}, "
