@@ -143,7 +143,7 @@ class Bakes(unittest.TestCase):
         until = time.monotonic() + 30
         while store.exists(lone):
             self.assertLess(time.monotonic(), until)
-            tidy_store(database(), settings().store, 10, 60)
+            tidy_store(database(), settings().store, 10, 60, 7)
             time.sleep(0.1)
 
     def identity(self, c: Any, scene: str) -> str:

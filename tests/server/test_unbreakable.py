@@ -201,7 +201,7 @@ class NoWorkers(unittest.TestCase):
                         self.assertEqual((cancelled.status_code, cancelled.json()["state"]), (202, "cancelled"))
                         heard = next(line for line in lines if hauls[0]["job"]["id"] in line)
                         self.assertIn('"state":"cancelled"', heard, "pages hear of it although no worker tells them")
-                    gone = c.delete(f"/api/hauls/{hauls[1]['id']}", headers={"If-Match": '"1"'})
+                    gone = c.delete(f"/api/hauls/{hauls[1]['id']}?forGood=true", headers={"If-Match": '"1"'})
                     self.assertEqual(gone.status_code, 204)
                 self.assertLess(application.stop(), 10.0)
             finally:
@@ -285,7 +285,10 @@ class Freed(unittest.TestCase):
             before = set(self.store.older_than(-10))
             now = c.get(f"/api/hauls/{dropped['id']}").json()
             self.assertEqual(
-                c.delete(f"/api/hauls/{dropped['id']}", headers={"If-Match": f'"{now["version"]}"'}).status_code, 204
+                c.delete(
+                    f"/api/hauls/{dropped['id']}?forGood=true", headers={"If-Match": f'"{now["version"]}"'}
+                ).status_code,
+                204,
             )
             with session_for(settings().database) as session:
                 left = set(session.scalars(text("SELECT DISTINCT scene_id::text FROM part")))
@@ -324,7 +327,7 @@ class Freed(unittest.TestCase):
             worker.execute("SELECT pg_advisory_lock(%s)", (lock_number(job),))
             add_job(haul, id=job, state="running", created=datetime.now(UTC) - timedelta(hours=3))
             for _ in range(3):  # a worker of the server may be at it too
-                tidy_store(database(), settings().store, 10, 60)
+                tidy_store(database(), settings().store, 10, 60, 7)
                 time.sleep(0.2)
             self.assertTrue(self.store.exists(key))
             with session_for(database()) as session:
@@ -336,7 +339,7 @@ class Freed(unittest.TestCase):
         """A worker of the server may be at it too; while it is, a call has nothing to do."""
         until = time.monotonic() + 30
         while self.store.exists(key) and time.monotonic() < until:
-            tidy_store(database(), settings().store, 10, 60)
+            tidy_store(database(), settings().store, 10, 60, 7)
             time.sleep(0.1)
 
     def test_object_stores_are_freed_too(self) -> None:
@@ -361,7 +364,7 @@ class Freed(unittest.TestCase):
             haul = begin(c, one_triangle().glb())["id"]
             for _ in range(4):
                 work(c, haul, "run")
-            tidy_store(database(), settings().store, 2, 60)
+            tidy_store(database(), settings().store, 2, 60, 7)
             with session_for(database()) as session:
                 count = session.execute(text("SELECT count(*) FROM run WHERE haul_id = :h"), {"h": haul}).scalar_one()
             self.assertEqual(count, 2)
@@ -383,7 +386,7 @@ class Ledger(unittest.TestCase):
                 self.assertEqual((beyond["total"], beyond["items"]), (whole["total"], []))
                 self.assertNotIn("_all", whole["items"][0] if whole["items"] else {})
             now = c.get(f"/api/hauls/{haul['id']}").json()
-            c.delete(f"/api/hauls/{haul['id']}", headers={"If-Match": f'"{now["version"]}"'})
+            c.delete(f"/api/hauls/{haul['id']}?forGood=true", headers={"If-Match": f'"{now["version"]}"'})
             for query in asked:
                 answer = c.get(f"{base}/{query}")
                 self.assertEqual((answer.status_code, answer.json()["code"]), (404, "scene.unknown"))

@@ -16,6 +16,7 @@ from tidy_caravan.server import problems
 from tidy_caravan.server.api import (
     access,
     deliveries,
+    destinations,
     events,
     hauls,
     library,
@@ -65,7 +66,8 @@ def create_app(settings: Settings, work: bool = True) -> FastAPI:
     )
     app.state.caravan = state
     problems.install(app)
-    for module in (access, hauls, scenes, places, loading, light, prices, deliveries, library, yardsticks, events):
+    for module in (access, hauls, scenes, places, loading, light, prices, deliveries, destinations, library, yardsticks,
+                   events):  # fmt: skip
         app.include_router(module.router)
     app.add_middleware(Guard, settings=settings)
 

@@ -26,7 +26,7 @@ class Settings(BaseSettings):
     of an existing dask scheduler, empty for an embedded cluster; scheduler_ca, _cert and _key: files of its TLS;
     scheduler_private: the network is said to be private, so that it may go without. access_key: needed when host is
     not loopback. keep_runs: how many runs of a haul are kept. keep_minutes: how old a file must be to be freed when
-    nothing names it. log: the file for warnings and faults.
+    nothing names it. keep_deleted_days: how long what was deleted can be restored. log: the file for warnings and faults.
     """
 
     model_config = SettingsConfigDict(env_prefix="CARAVAN_", frozen=True, populate_by_name=True, extra="forbid")
@@ -40,6 +40,7 @@ class Settings(BaseSettings):
     scheduler_private: bool = False
     keep_runs: int = Field(default=10, ge=1)
     keep_minutes: float = Field(default=60.0, ge=0)
+    keep_deleted_days: float = Field(default=7.0, ge=0)
     log: str = ""
     host: str = "127.0.0.1"
     port: int = Field(default=8321, ge=0, le=65535)

@@ -145,11 +145,20 @@ def unknown(what: str, key: uuid.UUID) -> Problem:
     return Problem(404, f"{what}.unknown", f"There is no such {what}. It may have been deleted.", str(key))
 
 
+def busy(haul: uuid.UUID) -> Problem:
+    return Problem(409, "job.busy", "Work on this haul is going on. Wait for it or cancel it first.", str(haul))
+
+
+def no_change(what: str, name: str, again: bool) -> Problem:
+    title = "Nothing was undone that could be done again." if again else "There is no change to undo."
+    return Problem(409, f"{what}.no-change", title, name)
+
+
 def found(session: Session, table: type[T], key: uuid.UUID, what: str, lock: bool = False) -> T:
-    """The row, or a 404 problem that says what is missing. With `lock` it is read anew, and kept from everybody else
-    until the transaction ends."""
+    """The row, or a 404 problem that says what is missing; a deleted haul is. With `lock` it is read anew, and kept from
+    everybody else until the transaction ends."""
     row = session.get(table, key, with_for_update=lock or None, populate_existing=lock)
-    if row is None:
+    if row is None or (isinstance(row, Haul) and row.deleted is not None):
         raise unknown(what, key)
     return row
 
@@ -159,22 +168,23 @@ def destination_named(session: Session, name: str) -> Destination:
         if known.name == name:
             return known
     row = session.get(DestinationRow, name)
-    if row is None:
+    if row is None or row.deleted is not None:
         raise Problem(
             422, "destination.unknown", f"There is no destination “{name[:80]}”. Choose one of the list.", "destination"
         )
     return Destination.model_validate(row.data)
 
 
-def check_version(haul: Haul, given: str | None) -> None:
+def check_version(one: Haul | DestinationRow, given: str | None) -> None:
     """Optimistic locking: If-Match must name the version that was read."""
     if given is None:
         raise Problem(428, "version.missing", "Send the ETag that you read as If-Match.", "If-Match")
-    if given.strip('W/"') != str(haul.version):
+    if given.strip('W/"') != str(one.version):
+        what = "haul" if isinstance(one, Haul) else "destination"
         raise Problem(
             412,
             "version.stale",
-            "Somebody changed this haul meanwhile. Reload it and make the change again.",
+            f"Somebody changed this {what} meanwhile. Reload it and make the change again.",
             "If-Match",
         )
 
@@ -201,14 +211,15 @@ def stop(session: Session, job: Job) -> None:
 def new_job(session: Session, haul: Haul, kind: str, arguments: dict[str, Any] | None = None) -> Job:
     """A row for a job. Raises a 409 problem when another is at work on the haul. Previews are in nobody's way: there
     is one per haul, and a new one ends the one before."""
-    if session.scalars(select(Haul.id).where(Haul.id == haul.id).with_for_update()).first() is None:
+    there = select(Haul.id).where(Haul.id == haul.id, Haul.deleted.is_(None))
+    if session.scalars(there.with_for_update()).first() is None:
         raise unknown("haul", haul.id)
     if kind == "preview":
         older = select(Job).where(Job.haul_id == haul.id, Job.kind == "preview", Job.state.in_(("waiting", "running")))
         for job in session.scalars(older.with_for_update()):
             stop(session, job)
     elif active_job(session, haul.id) is not None:
-        raise Problem(409, "job.busy", "Work on this haul is going on. Wait for it or cancel it first.", str(haul.id))
+        raise busy(haul.id)
     job = Job(
         id=uuid.uuid4(),
         haul_id=haul.id,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from datetime import UTC, datetime
 from pathlib import PurePosixPath
 from typing import Annotated, Any, Literal
 
@@ -21,10 +22,15 @@ from tidy_caravan.server.api.context import (
     SessionDep,
     State,
     StateDep,
+    active_job,
+    busy,
     check_version,
     destination_named,
     found,
     new_job,
+    no_change,
+    stop,
+    unknown,
 )
 from tidy_caravan.server.api.findings import findings_of
 from tidy_caravan.server.api.requests import MOST_FILES
@@ -48,7 +54,7 @@ from tidy_caravan.server.api.schemas import (
 from tidy_caravan.server.api.summaries import hauls_page, summary_of
 from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.session import clean
-from tidy_caravan.server.edits import keep, next_of, state_of, turn_back
+from tidy_caravan.server.edits import keep, moves_source, next_edit, next_of, state_of, turn_back
 from tidy_caravan.server.jobs.claims import unclaimed
 from tidy_caravan.server.problems import Problem
 
@@ -88,7 +94,7 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
             created=run.created,
             stale=stale,
         )
-    back, again = next_of(session, haul.id)
+    back, again = next_of(session, haul)
     package_out = None
     if package is not None:
         files = [FileOut(path=f["path"], bytes=f["bytes"]) for f in package.files]
@@ -127,9 +133,10 @@ def list_hauls(
     search: Annotated[str, Query(max_length=200)] = "",
     offset: Annotated[int, Query(ge=0, le=100_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
+    deleted: bool = False,
 ) -> HaulsPage:
-    """Hauls by page, newest first."""
-    return hauls_page(session, like(search) if search else "", offset, limit)
+    """Hauls by page, newest first; those that are deleted and can be restored, or all others."""
+    return hauls_page(session, like(search) if search else "", offset, limit, deleted)
 
 
 def stored_files(state: State, uploads: list[UploadFile]) -> list[list[str]]:
@@ -251,7 +258,7 @@ def edit_haul(
 
 @router.post("/{haul_id}/undo")
 def undo(haul_id: uuid.UUID, session: SessionDep, response: Response, if_match: IfMatch = None) -> HaulOut:
-    """Takes back the newest change of name, destination or route. Needs If-Match with the ETag that was read."""
+    """Takes back the newest change of name, destination, route or source. Needs If-Match with the ETag that was read."""
     return turned_back(session, haul_id, response, if_match, again=False)
 
 
@@ -264,9 +271,13 @@ def redo(haul_id: uuid.UUID, session: SessionDep, response: Response, if_match: 
 def turned_back(session: Session, haul_id: uuid.UUID, response: Response, if_match: str | None, again: bool) -> HaulOut:
     haul = found(session, Haul, haul_id, "haul", lock=True)
     check_version(haul, if_match)
-    if not turn_back(session, haul, again):
-        what = "Nothing was undone that could be done again." if again else "There is no change to undo."
-        raise Problem(409, "haul.no-change", what, str(haul_id))
+    edit = next_edit(session, haul, again)
+    if edit is None:
+        raise no_change("haul", str(haul_id), again)
+    # work that is going on belongs to the source that is there
+    if moves_source(haul, edit.state) and active_job(session, haul.id) is not None:
+        raise busy(haul_id)
+    turn_back(session, haul, edit)
     return changed(session, haul, response)
 
 
@@ -279,18 +290,43 @@ def changed(session: Session, haul: Haul, response: Response) -> HaulOut:
 
 
 @router.delete("/{haul_id}", status_code=204)
-def delete_haul(haul_id: uuid.UUID, session: SessionDep, state: StateDep, if_match: IfMatch = None) -> None:
-    """Deletes the haul with its runs. Work that waits goes with it; files that nothing points at are freed later."""
-    haul = found(session, Haul, haul_id, "haul", lock=True)
+def delete_haul(
+    haul_id: uuid.UUID,
+    session: SessionDep,
+    state: StateDep,
+    response: Response,
+    for_good: Annotated[bool, Query(alias="forGood")] = False,
+    if_match: IfMatch = None,
+) -> None:
+    """Deletes the haul with its runs. Work that waits is cancelled. It can be restored for some days, unless it is
+    deleted for good; files that nothing points at any more are freed then."""
+    haul = session.get(Haul, haul_id, with_for_update=True, populate_existing=True)
+    if haul is None or (haul.deleted is not None and not for_good):
+        raise unknown("haul", haul_id)
     check_version(haul, if_match)
     unfinished = select(Job).where(Job.haul_id == haul_id, Job.state.in_(("waiting", "running")))
     for job in session.scalars(unfinished.with_for_update()):
         if not unclaimed(session, job.id) and job.kind != "preview":
-            raise Problem(
-                409, "job.busy", "Work on this haul is going on. Wait for it or cancel it first.", str(haul_id)
-            )
-    session.delete(haul)
-    state.manager.tidy_soon()
+            raise busy(haul_id)
+        stop(session, job)
+    if for_good:
+        session.delete(haul)
+        state.manager.tidy_soon()
+        return
+    haul.deleted, haul.version = datetime.now(UTC), haul.version + 1
+    response.headers["ETag"] = f'"{haul.version}"'
+
+
+@router.post("/{haul_id}/restore")
+def restore_haul(haul_id: uuid.UUID, session: SessionDep, response: Response) -> HaulOut:
+    """Takes back that a haul was deleted; it is as it was."""
+    haul = session.get(Haul, haul_id, with_for_update=True, populate_existing=True)
+    if haul is None:
+        raise unknown("haul", haul_id)
+    if haul.deleted is None:
+        raise Problem(409, "haul.not-deleted", "The haul is not deleted; there is nothing to restore.", str(haul_id))
+    haul.deleted = None
+    return changed(session, haul, response)
 
 
 def start(

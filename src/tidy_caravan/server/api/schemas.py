@@ -205,7 +205,12 @@ class HaulsPage(Camel):
     items: list[HaulSummary]
 
 
-class HaulOut(Camel):
+class Changes(Camel):
+    undo: str = Field(description="What an undo would take back; empty where there is nothing")
+    redo: str = Field(description="What was undone and can be done again; empty where there is nothing")
+
+
+class HaulOut(Changes):
     id: uuid.UUID
     name: str
     version: int
@@ -221,8 +226,6 @@ class HaulOut(Camel):
     arrival: ArrivalOut | None
     open: Open
     job: JobOut | None
-    undo: str = Field(description="What an undo would take back; empty where there is nothing")
-    redo: str = Field(description="What was undone and can be done again; empty where there is nothing")
 
 
 class HaulEdit(Camel):

@@ -20,6 +20,7 @@ SELECT h.id, h.name, h.source_name, h.created, h.destination->>'title' AS destin
 FROM (
   SELECT *, count(*) OVER () AS _all FROM haul
   WHERE (%(id)s::uuid IS NULL OR id = %(id)s)
+    AND (%(id)s::uuid IS NOT NULL OR (deleted IS NOT NULL) = %(deleted)s)
     AND (%(search)s = '' OR name ILIKE %(search)s OR source_name ILIKE %(search)s)
   ORDER BY created DESC, id OFFSET %(offset)s LIMIT %(limit)s
 ) h
@@ -48,16 +49,17 @@ ORDER BY h.created DESC, h.id
 """
 
 
-def hauls_page(session: Session, search: str, offset: int, limit: int) -> HaulsPage:
-    """One page, newest first, with how many there are in all. search: a LIKE pattern, empty for all."""
-    values = {"id": None, "search": search, "offset": offset, "limit": limit}
+def hauls_page(session: Session, search: str, offset: int, limit: int, deleted: bool = False) -> HaulsPage:
+    """One page, newest first, with how many there are in all. search: a LIKE pattern, empty for all. deleted: of those
+    that were deleted and can be restored, instead of the others."""
+    values = {"id": None, "search": search, "offset": offset, "limit": limit, "deleted": deleted}
     total, rows = fetch_page(session, PAGE, values)
     return HaulsPage(total=total, items=[summary(r) for r in rows])
 
 
 def summary_of(session: Session, haul: uuid.UUID) -> HaulSummary:
     """The same of one haul, which is there."""
-    values = {"id": haul, "search": "", "offset": 0, "limit": 1}
+    values = {"id": haul, "search": "", "offset": 0, "limit": 1, "deleted": False}
     return summary(fetch_page(session, PAGE, values)[1][0])
 
 

@@ -22,7 +22,7 @@ def key() -> Mapped[uuid.UUID]:
 
 
 class Haul(Base):
-    """One transfer project. version counts edits, for optimistic locking."""
+    """One transfer project. version counts edits, for optimistic locking. deleted: when, while it can be restored."""
 
     __tablename__ = "haul"
 
@@ -37,22 +37,22 @@ class Haul(Base):
     run_id: Mapped[uuid.UUID | None]
     package_id: Mapped[uuid.UUID | None]
     arrival_id: Mapped[uuid.UUID | None]
+    deleted: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
 
 
 class Edit(Base):
-    """A change of a haul. name, destination, route: as they were before it, or, once it is undone, after it. number: its
-    turn."""
+    """A change of a haul, or of a destination of the user's own. state: as it was before, or, once it is undone, after
+    it (see server/edits.py). number: its turn."""
 
     __tablename__ = "edit"
 
     id: Mapped[uuid.UUID] = key()
-    haul_id: Mapped[uuid.UUID] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    haul_id: Mapped[uuid.UUID | None] = mapped_column(ForeignKey("haul.id", ondelete="CASCADE"), index=True)
+    own: Mapped[str | None] = mapped_column(ForeignKey("destination.name", ondelete="CASCADE"), index=True)
     number: Mapped[int]
     undone: Mapped[bool]
     what: Mapped[str]
-    name: Mapped[str]
-    destination: Mapped[dict[str, Any]]
-    route: Mapped[dict[str, Any]]
+    state: Mapped[dict[str, Any]]
 
 
 class SceneRow(Base):
@@ -212,13 +212,14 @@ class Job(Base):
 
 
 class DestinationRow(Base):
-    """A destination that the user made; the built-in ones live in the code."""
+    """A destination that the user made; the built-in ones live in the code. deleted: when, while it can be restored."""
 
     __tablename__ = "destination"
 
     name: Mapped[str] = mapped_column(primary_key=True)
     data: Mapped[dict[str, Any]]
     version: Mapped[int] = mapped_column(default=1)
+    deleted: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
 
 
 class KeptFigures(Base):

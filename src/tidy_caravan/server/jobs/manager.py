@@ -164,6 +164,7 @@ class Manager:
                 s.store,
                 s.keep_runs,
                 s.keep_minutes,
+                s.keep_deleted_days,
                 key=f"tidy-{uuid.uuid4().hex[:8]}",
                 pure=False,
             )

@@ -48,7 +48,7 @@ from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.server.db.models import Arrival, FindingRow, Haul, PackageRow, Revision, Run, SceneRow
 from tidy_caravan.server.db.naming import source_of
 from tidy_caravan.server.db.session import clean_json, engine_for, session_for
-from tidy_caravan.server.edits import edits_of
+from tidy_caravan.server.edits import keep, state_of, told_of_files
 from tidy_caravan.server.faults import disk_full, keep_log
 from tidy_caravan.server.jobs.claims import CHANNEL, claim, notice, still_ours
 from tidy_caravan.server.jobs.crew import ClusterCrew
@@ -283,12 +283,16 @@ def keep_revision(
         id=uuid.uuid4(), haul_id=haul.id, scene_id=scene_id, name=name, sha256=digest, files=clean_json(files)
     )
     session.add(revision)
+    # read once more, and kept from everybody else until the end: somebody may have edited it meanwhile
+    session.refresh(haul, with_for_update=True)
+    state = state_of(haul)
     if old is not None:
-        # read once more, and kept from everybody else until the end: somebody may have edited it meanwhile
-        session.refresh(haul, with_for_update=True)
-        picked_parts_follow(session, haul, old, scene)
+        picked_parts_follow(haul, old, scene)
     haul.revision_id, haul.source_name = revision.id, name[:300]
     haul.run_id = haul.package_id = haul.arrival_id = None
+    if before is not None:
+        keep(session, haul, state, told_of_files(before.files, files))
+        haul.version += 1
 
 
 def picked_in(route: Route) -> dict[str, list[str]]:
@@ -306,20 +310,11 @@ def picked_in(route: Route) -> dict[str, list[str]]:
     return out
 
 
-def picked_parts_follow(session: Session, haul: Haul, old: Scene, scene: Scene) -> None:
+def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
     """Gives sets and steps of the route the names that their hand-picked parts have in the new source."""
-    edits = edits_of(session, haul.id)
-    routes = [Route.model_validate(r) for r in (haul.route, *(e.route for e in edits))]
-    picked = dict.fromkeys(name for route in routes for name in picked_in(route))
-    if not picked:
-        return
-    # what an undo would bring back names its parts as they are called now, too
-    followed = follow(old, scene, picked)
-    now, *others = [with_followed(route, followed).model_dump(by_alias=True, mode="json") for route in routes]
-    for edit, route in zip(edits, others, strict=True):
-        edit.route = route
-    haul.route = now
-    haul.version += 1
+    route = Route.model_validate(haul.route)
+    if picked := picked_in(route):
+        haul.route = with_followed(route, follow(old, scene, picked)).model_dump(by_alias=True, mode="json")
 
 
 def with_followed(route: Route, followed: Followed) -> Route:

@@ -1,4 +1,5 @@
-"""Frees what nothing points at: old runs beyond a number, and files in the store that no row names any more.
+"""Frees what nothing points at: old runs beyond a number, what was deleted long enough ago, and files in the store
+that no row names any more.
 
 Files are only taken when they are older than a grace time and than all unfinished work: what is being put there now
 is named by a row that is not committed yet. Putting what is there already makes it young again.
@@ -35,18 +36,23 @@ DELETE FROM scene s WHERE
   AND NOT EXISTS (SELECT 1 FROM run r WHERE r.scene_id = s.id OR r.read_scene_id = s.id)
   AND NOT EXISTS (SELECT 1 FROM arrival a WHERE a.scene_id = s.id)
 """
+DELETED = "DELETE FROM {table} WHERE deleted < now() - :days * interval '1 day'"
 OLD_FIGURES = "DELETE FROM kept_figures WHERE used < now() - interval '1 day' - :minutes * interval '1 minute'"
 LONGEST_WORK = """
 SELECT coalesce(extract(epoch FROM max(now() - created)) + 60, 0) FROM job WHERE state IN ('waiting', 'running')
 """
 
 
-def tidy_store(database: str, address: str, keep_runs: int, keep_minutes: float) -> dict[str, int]:
+def tidy_store(
+    database: str, address: str, keep_runs: int, keep_minutes: float, keep_deleted_days: float
+) -> dict[str, int]:
     """Runs and files that were freed. One at a time, whatever the number of workers."""
     with session_for(database) as guard:
         if not guard.execute(text("SELECT pg_try_advisory_xact_lock(:n)"), {"n": LOCK}).scalar_one():
             return {"runs": 0, "files": 0}
         with session_for(database) as session:
+            for table in ("haul", "destination"):
+                session.execute(text(DELETED.format(table=table)), {"days": keep_deleted_days})
             runs: Any = session.execute(text(OLD_RUNS), {"keep": max(1, keep_runs)})
             session.execute(text(LONELY_SCENES))
             session.execute(text(OLD_FIGURES), {"minutes": max(1.0, keep_minutes) * CACHE_FACTOR})
