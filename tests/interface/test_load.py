@@ -188,9 +188,19 @@ class Destinations(BrowserTest):
         for name in ("Carried", "The old engine"):
             row = page.get_by_role("region", name="List of destinations").get_by_role("link", name=name)
             row.click()
-            page.once("dialog", lambda d: d.accept())
             page.get_by_role("button", name=f"Delete {name}").click()
             expect(row).to_have_count(0)
+        page.get_by_role("status").get_by_role("button", name="Undo").last.click()
+        expect(page.get_by_role("heading", name="The old engine")).to_be_visible()
+        page.get_by_role("button", name="Edit").click()
+        page.get_by_label("Title").fill("Renamed")
+        page.get_by_role("button", name="Save").click()
+        page.get_by_role("button", name="Undo: Rename").click()
+        expect(page.get_by_role("heading", name="The old engine")).to_be_visible()
+        page.keyboard.press("Control+Shift+Z")
+        expect(page.get_by_role("heading", name="Renamed")).to_be_visible()
+        page.get_by_role("button", name="Restore Carried").click()
+        expect(page.get_by_role("heading", name="Carried")).to_be_visible()
 
     def test_answers_by_hand_and_answers_that_cannot_be(self) -> None:
         page = self.page

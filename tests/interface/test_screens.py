@@ -25,7 +25,7 @@ from tidy_caravan.server.store.blobs import Store
 
 
 class Hauls(BrowserTest):
-    def test_rows_tell_state_and_can_be_deleted(self) -> None:
+    def test_rows_tell_state_and_can_be_deleted_and_restored(self) -> None:
         with client() as c:
             begin(c, one_triangle().glb(), name="to be deleted.glb")
         page = self.page
@@ -34,9 +34,22 @@ class Hauls(BrowserTest):
         expect(row.first).to_contain_text("1 part of 1 mesh")
         expect(row.first).to_contain_text("surveyed, not run")
         expect(row.first.get_by_role("img")).to_have_js_property("naturalWidth", 480)
-        page.once("dialog", lambda d: d.accept())
+        for back in ("Undo", "Restore to be deleted"):
+            row.first.get_by_role("button", name="Delete to be deleted").click()
+            expect(row).to_have_count(0)
+            if back != "Undo":
+                page.get_by_role("button", name="Deleted (1)").click()
+                expect(row).to_contain_text("deleted ")
+            page.get_by_role("button", name=back).click()
+            if back != "Undo":
+                expect(page.get_by_text("None is deleted.")).to_be_visible()
+                page.get_by_role("button", name="All hauls").click()
+            expect(row).to_contain_text("surveyed, not run")
         row.first.get_by_role("button", name="Delete to be deleted").click()
-        expect(row).to_have_count(0)
+        page.get_by_role("button", name="Deleted (1)").click()
+        page.once("dialog", lambda d: d.accept())
+        row.get_by_role("button", name="Delete to be deleted for good").click()
+        expect(page.get_by_text("None is deleted.")).to_be_visible()
 
     def test_files_can_be_chosen_instead_of_dropped(self) -> None:
         self.page.goto(self.address)

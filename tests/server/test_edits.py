@@ -249,7 +249,7 @@ class Destinations(unittest.TestCase):
             stale = tag()
             self.assertEqual(c.delete(at, headers=stale).status_code, 204)
             self.assertEqual([c.get(at).status_code, c.get(f"{at}/changes").status_code], [404, 404])
-            self.assertEqual([d["name"] for d in c.get("/api/destinations?deleted=true").json()], ["pier-engine"])
+            self.assertIn("pier-engine", [d["name"] for d in c.get("/api/destinations?deleted=true").json()])
             self.assertNotIn("pier-engine", [d["name"] for d in c.get("/api/destinations").json()])
             unusable = c.post("/api/hauls", files=[("files", ("a.glb", glb(1)))], data={"destination": "pier-engine"})
             self.assertEqual(unusable.json()["code"], "destination.unknown")

@@ -4,6 +4,7 @@ import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Haul = Schemas["HaulOut"];
+export type Way = "undo" | "redo";
 export type HaulSummary = Schemas["HaulSummary"];
 export type Job = Schemas["JobOut"];
 export type SceneInfo = Schemas["SceneOut"];
@@ -105,8 +106,10 @@ async function tagOf(name: string): Promise<string | null> {
 
 export const api = {
   health: () => answer<Health>(client.GET("/api/health")),
-  hauls: (search: string, offset: number) =>
-    answer<Schemas["HaulsPage"]>(client.GET("/api/hauls", { params: { query: { search, offset } } })),
+  hauls: (search: string, offset: number, deleted = false) =>
+    answer<Schemas["HaulsPage"]>(
+      client.GET("/api/hauls", { params: { query: { search, offset, deleted } } }),
+    ),
   signIn: (key: string) => answer<void>(client.POST("/api/sign-in", { body: { key } })),
   job: (id: string) => answer<Job>(client.GET("/api/jobs/{job_id}", { params: at("job_id", id) })),
   /** The newest run before and after one of its steps, counted from 1. */
@@ -176,17 +179,23 @@ export const api = {
       }),
     ),
   /** Takes back the newest change of a haul, or does again what was undone last. */
-  turnBack: (haul: Haul, way: "undo" | "redo") =>
+  turnBack: (haul: Haul, way: Way) =>
     answer<Haul>(
       client.POST(`/api/hauls/{haul_id}/${way}`, {
         params: at("haul_id", haul.id),
         ...ifMatch(`"${haul.version}"`),
       }),
     ),
-  remove: (id: string, version: number) =>
+  /** Deletes a haul, for some days or, when it is deleted already, for good. */
+  remove: (haul: { id: string; version: number }, forGood = false) =>
     answer<void>(
-      client.DELETE("/api/hauls/{haul_id}", { params: at("haul_id", id), ...ifMatch(`"${version}"`) }),
+      client.DELETE("/api/hauls/{haul_id}", {
+        params: { path: { haul_id: haul.id }, query: { forGood } },
+        ...ifMatch(`"${haul.version}"`),
+      }),
     ),
+  restore: (id: string) =>
+    answer<Haul>(client.POST("/api/hauls/{haul_id}/restore", { params: at("haul_id", id) })),
   run: (id: string) => answer<Job>(client.POST("/api/hauls/{haul_id}/run", { params: at("haul_id", id) })),
   pack: (id: string, format: string) =>
     answer<Job>(
@@ -244,7 +253,8 @@ export const api = {
         params: { ...at("arrival_id", arrival), ...all(query) },
       }),
     ),
-  destinations: () => answer<Destination[]>(client.GET("/api/destinations")),
+  destinations: (deleted = false) =>
+    answer<Destination[]>(client.GET("/api/destinations", { params: { query: { deleted } } })),
   keepDestination: async (destination: Destination) => {
     const known = (await api.destinations()).some((d) => d.name === destination.name);
     const tag = known ? await tagOf(destination.name) : null;
@@ -262,6 +272,17 @@ export const api = {
       client.DELETE("/api/destinations/{name}", { params: at("name", name), ...ifMatch(tag) }),
     );
   },
+  restoreDestination: (name: string) =>
+    answer<Destination>(client.POST("/api/destinations/{name}/restore", { params: at("name", name) })),
+  changesOfDestination: (name: string) =>
+    answer<Schemas["Changes"]>(client.GET("/api/destinations/{name}/changes", { params: at("name", name) })),
+  turnBackDestination: async (name: string, way: Way) =>
+    answer<Destination>(
+      client.POST(`/api/destinations/{name}/${way}`, {
+        params: at("name", name),
+        ...ifMatch(await tagOf(name)),
+      }),
+    ),
   formats: () => answer<Format[]>(client.GET("/api/formats")),
   habits: () => answer<Habit[]>(client.GET("/api/yardstick/habits")),
   standIn: (destination: string, format: string, habit: string) =>

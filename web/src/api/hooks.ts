@@ -8,12 +8,21 @@ import {
 } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { tell } from "../shared/messages";
-import { api, type Finding, type Haul, type HaulChange, type Job, type Problem } from "./client";
+import {
+  api,
+  type Destination,
+  type Finding,
+  type Haul,
+  type HaulChange,
+  type Job,
+  type Problem,
+  type Way,
+} from "./client";
 
-export const useHauls = (search: string) =>
+export const useHauls = (search: string, deleted = false) =>
   useInfiniteQuery({
-    queryKey: ["hauls", search],
-    queryFn: ({ pageParam }) => api.hauls(search, pageParam),
+    queryKey: ["hauls", search, deleted],
+    queryFn: ({ pageParam }) => api.hauls(search, pageParam, deleted),
     initialPageParam: 0,
     getNextPageParam: (last, pages) => {
       const seen = pages.reduce((sum, page) => sum + page.items.length, 0);
@@ -34,7 +43,17 @@ export const useHaul = (id: string) =>
     },
   });
 export const useDestinations = () =>
-  useQuery({ queryKey: ["destinations"], queryFn: api.destinations, staleTime: 60_000 });
+  useQuery({ queryKey: ["destinations"], queryFn: () => api.destinations(), staleTime: 60_000 });
+/** The user's own that are deleted and can be restored. */
+export const useDeletedDestinations = () =>
+  useQuery({ queryKey: ["destinations", "deleted"], queryFn: () => api.destinations(true) });
+/** What can be undone of one of the user's own, and what can be done again. */
+export const useChangesOf = (destination: Destination | undefined) =>
+  useQuery({
+    queryKey: ["destinations", "changes", destination?.name],
+    queryFn: () => api.changesOfDestination(destination?.name ?? ""),
+    enabled: !!destination && !destination.builtIn,
+  });
 export const useFormats = () =>
   useQuery({ queryKey: ["formats"], queryFn: api.formats, staleTime: Infinity });
 export const useStepKinds = () => useQuery({ queryKey: ["steps"], queryFn: api.steps, staleTime: Infinity });
@@ -164,20 +183,20 @@ export function useEdit(haul: Haul | undefined) {
 }
 
 /** Undo and redo of what was changed in a haul; says what it was where that is nothing in sight, such as a set. */
-export function useTurnBack(haul: Haul) {
+export function useTurnBack(haul: Haul | undefined) {
   const client = useQueryClient();
-  return useMutation<Haul, Problem, "undo" | "redo">({
-    mutationFn: (way) => api.turnBack(haul, way),
+  return useMutation<Haul, Problem, Way>({
+    mutationFn: (way) => api.turnBack(haul as Haul, way),
     onSuccess: (fresh, way) => {
       client.setQueryData(["haul", fresh.id], fresh);
       client.invalidateQueries({ queryKey: ["hauls"] });
       const seen = (h: Haul) => JSON.stringify([h.name, h.destination, h.route.steps]);
-      if (seen(fresh) === seen(haul))
+      if (haul && seen(fresh) === seen(haul))
         tell("info", way === "undo" ? `Undone: ${haul.undo}.` : `Done again: ${haul.redo}.`);
     },
     onError: (problem) => {
       tell("error", problem.message);
-      client.invalidateQueries({ queryKey: ["haul", haul.id] });
+      if (haul) client.invalidateQueries({ queryKey: ["haul", haul.id] });
     },
   });
 }

@@ -73,7 +73,7 @@ export interface paths {
         };
         /**
          * Destinations
-         * @description Built-in ones first, then the user's own.
+         * @description Built-in ones first, then the user's own; or, of the user's own, those that are deleted and can be restored.
          */
         get: operations["destinations"];
         put?: never;
@@ -104,9 +104,89 @@ export interface paths {
         post?: never;
         /**
          * Delete Destination
-         * @description Deletes one of the user's own; hauls keep the copy they carry.
+         * @description Deletes one of the user's own, which can be restored for some days; hauls keep the copy they carry.
          */
         delete: operations["delete_destination"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/destinations/{name}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes Of Destination
+         * @description What would be undone, and what would be done again; of the user's own.
+         */
+        get: operations["changes_of_destination"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/destinations/{name}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redo Destination
+         * @description Does again what was undone last, until something else is changed. Needs If-Match with the ETag that was read.
+         */
+        post: operations["redo_destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/destinations/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Destination
+         * @description Takes back that one of the user's own was deleted; it is as it was.
+         */
+        post: operations["restore_destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/destinations/{name}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo Destination
+         * @description Takes back the newest change of one of the user's own. Needs If-Match with the ETag that was read.
+         */
+        post: operations["undo_destination"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -161,7 +241,7 @@ export interface paths {
         };
         /**
          * List Hauls
-         * @description Hauls by page, newest first.
+         * @description Hauls by page, newest first; those that are deleted and can be restored, or all others.
          */
         get: operations["list_hauls"];
         put?: never;
@@ -192,7 +272,8 @@ export interface paths {
         post?: never;
         /**
          * Delete Haul
-         * @description Deletes the haul with its runs. Work that waits goes with it; files that nothing points at are freed later.
+         * @description Deletes the haul with its runs. Work that waits is cancelled. It can be restored for some days, unless it is
+         *     deleted for good; files that nothing points at any more are freed then.
          */
         delete: operations["delete_haul"];
         options?: never;
@@ -328,6 +409,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hauls/{haul_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Haul
+         * @description Takes back that a haul was deleted; it is as it was.
+         */
+        post: operations["restore_haul"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hauls/{haul_id}/run": {
         parameters: {
             query?: never;
@@ -379,7 +480,7 @@ export interface paths {
         put?: never;
         /**
          * Undo
-         * @description Takes back the newest change of name, destination or route. Needs If-Match with the ETag that was read.
+         * @description Takes back the newest change of name, destination, route or source. Needs If-Match with the ETag that was read.
          */
         post: operations["undo"];
         delete?: never;
@@ -1737,6 +1838,19 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** Changes */
+        Changes: {
+            /**
+             * Redo
+             * @description What was undone and can be done again; empty where there is nothing
+             */
+            redo: string;
+            /**
+             * Undo
+             * @description What an undo would take back; empty where there is nothing
+             */
+            undo: string;
+        };
         /** CheckKind */
         CheckKind: {
             /** Family */
@@ -2454,6 +2568,11 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /**
+             * Deleted
+             * @description When it was deleted, while it can be restored
+             */
+            deleted: string | null;
             /** Destinationtitle */
             destinationTitle: string;
             /**
@@ -2469,6 +2588,8 @@ export interface components {
             picture: string | null;
             /** Sourcename */
             sourceName: string;
+            /** Version */
+            version: number;
         };
         /**
          * HaulsPage
@@ -4716,7 +4837,9 @@ export interface operations {
     };
     destinations: {
         parameters: {
-            query?: never;
+            query?: {
+                deleted?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4886,6 +5009,178 @@ export interface operations {
             };
         };
     };
+    changes_of_destination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    redo_destination: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    restore_destination: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    undo_destination: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Destination"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: {
@@ -4972,6 +5267,7 @@ export interface operations {
                 search?: string;
                 offset?: number;
                 limit?: number;
+                deleted?: boolean;
             };
             header?: never;
             path?: never;
@@ -5098,7 +5394,9 @@ export interface operations {
     };
     delete_haul: {
         parameters: {
-            query?: never;
+            query?: {
+                forGood?: boolean;
+            };
             header?: {
                 "If-Match"?: string | null;
             };
@@ -5457,6 +5755,48 @@ export interface operations {
             header?: {
                 "If-Match"?: string | null;
             };
+            path: {
+                haul_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaulOut"];
+                };
+            };
+            /** @description Client Error */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+            /** @description Server Error */
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemOut"];
+                    "application/problem+json": unknown;
+                };
+            };
+        };
+    };
+    restore_haul: {
+        parameters: {
+            query?: never;
+            header?: never;
             path: {
                 haul_id: string;
             };

@@ -1,12 +1,13 @@
 // Destinations: conventions of the receiving side, copied, edited, carried as JSON, and proven with the yardstick.
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Copy, Download, Trash2, Upload } from "lucide-react";
+import { Copy, Download, Trash2, Undo2, Upload } from "lucide-react";
 import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Destination, type Problem } from "../api/client";
-import { useDestinations } from "../api/hooks";
+import { api, type Destination, type Problem, type Way } from "../api/client";
+import { useChangesOf, useDeletedDestinations, useDestinations } from "../api/hooks";
 import { tell } from "../shared/messages";
 import { TopBar } from "../shared/TopBar";
+import { UndoRedo } from "../shared/UndoRedo";
 import { DestinationForm, MAPS } from "./DestinationForm";
 import { Yardstick } from "./Yardstick";
 
@@ -38,14 +39,33 @@ export function DestinationsPage() {
     },
     onError: (p) => tell("error", p.message),
   });
-  const drop = useMutation<void, Problem, string>({
-    mutationFn: api.dropDestination,
-    onSuccess: () => {
+  const restore = useMutation<Destination, Problem, string>({
+    mutationFn: api.restoreDestination,
+    onSuccess: (d) => {
       client.invalidateQueries({ queryKey: ["destinations"] });
-      navigate("/destinations");
+      navigate(`/destinations/${d.name}`);
     },
     onError: (p) => tell("error", p.message),
   });
+  const drop = useMutation<void, Problem, Destination>({
+    mutationFn: (d) => api.dropDestination(d.name),
+    onSuccess: (_, d) => {
+      // not what could be undone of it: that is not to be asked for any more
+      client.invalidateQueries({ queryKey: ["destinations"], exact: true });
+      client.invalidateQueries({ queryKey: ["destinations", "deleted"] });
+      navigate("/destinations");
+      const run = () => restore.mutate(d.name);
+      tell("info", `“${d.title}” is deleted. Hauls keep the copy they carry.`, { word: "Undo", run });
+    },
+    onError: (p) => tell("error", p.message),
+  });
+  const turn = useMutation<Destination, Problem, Way>({
+    mutationFn: (way) => api.turnBackDestination(chosen?.name ?? "", way),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["destinations"] }),
+    onError: (p) => tell("error", p.message),
+  });
+  const changes = useChangesOf(chosen).data;
+  const deleted = useDeletedDestinations().data ?? [];
   const names = all.map((d) => d.name);
   const copy = (d: Destination) =>
     keep.mutate({
@@ -118,6 +138,23 @@ export function DestinationsPage() {
                 </li>
               );
             })}
+            {deleted.map((d) => (
+              <li key={d.name} className="flex items-center gap-2 border-b rule px-3 py-1.5">
+                <span className="min-w-0 grow">
+                  <span className="block truncate opacity-80">{d.title}</span>
+                  <span className="block truncate opacity-80">deleted</span>
+                </span>
+                <button
+                  type="button"
+                  className="btn btn-xs"
+                  disabled={restore.isPending || names.includes(d.name)}
+                  onClick={() => restore.mutate(d.name)}
+                  aria-label={`Restore ${d.title}`}
+                >
+                  <Undo2 size={13} /> Restore
+                </button>
+              </li>
+            ))}
           </ul>
         </section>
         {chosen && (
@@ -141,6 +178,14 @@ export function DestinationsPage() {
               </a>
               {!chosen.builtIn && (
                 <>
+                  {!editing && (
+                    <UndoRedo
+                      changes={changes ?? { undo: "", redo: "" }}
+                      done={turn.isSuccess ? turn.variables : undefined}
+                      busy={keep.isPending || turn.isPending}
+                      onTurn={turn.mutate}
+                    />
+                  )}
                   <button type="button" className="btn btn-sm" onClick={() => setEditing(!editing)}>
                     {editing ? "Cancel" : "Edit"}
                   </button>
@@ -148,14 +193,8 @@ export function DestinationsPage() {
                     type="button"
                     className="btn btn-ghost btn-sm btn-square"
                     aria-label={`Delete ${chosen.title}`}
-                    onClick={() => {
-                      if (
-                        window.confirm(
-                          `Delete the destination “${chosen.title}”? Hauls keep the copy they carry.`,
-                        )
-                      )
-                        drop.mutate(chosen.name);
-                    }}
+                    disabled={drop.isPending}
+                    onClick={() => drop.mutate(chosen)}
                   >
                     <Trash2 size={15} />
                   </button>
@@ -164,7 +203,7 @@ export function DestinationsPage() {
             </div>
             {editing ? (
               <DestinationForm
-                key={chosen.name}
+                key={`form of ${chosen.name}`}
                 destination={chosen}
                 busy={keep.isPending}
                 onKeep={(d) => keep.mutate(d)}
@@ -173,7 +212,7 @@ export function DestinationsPage() {
               <Conventions d={chosen} />
             )}
             <Yardstick
-              key={chosen.name}
+              key={`yardstick of ${chosen.name}`}
               destination={chosen}
               busy={keep.isPending}
               onKeep={(d) =>

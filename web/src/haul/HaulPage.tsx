@@ -14,6 +14,7 @@ import {
   usePlaces,
   useStart,
   useStepKinds,
+  useTurnBack,
 } from "../api/hooks";
 import { count } from "../shared/format";
 import { JobStrip, working } from "../shared/JobStrip";
@@ -22,6 +23,7 @@ import { tell } from "../shared/messages";
 import { Pane } from "../shared/Pane";
 import { typing } from "../shared/Shortcuts";
 import { TopBar } from "../shared/TopBar";
+import { UndoRedo } from "../shared/UndoRedo";
 import { useDebounced } from "../shared/useDebounced";
 import { lensOf } from "../view/lenses";
 import { ViewPanel } from "../view/ViewPanel";
@@ -39,7 +41,6 @@ import { filterQuery, ROWS, useShown } from "./shown";
 import { STATIONS, stationOf } from "./stationList";
 import { Tape } from "./Tape";
 import { Trail } from "./Trail";
-import { UndoRedo } from "./UndoRedo";
 
 export function HaulPage() {
   const { haulId = "", station: raw } = useParams();
@@ -50,6 +51,7 @@ export function HaulPage() {
   const haul = query.data;
   const start = useStart(haul);
   const edit = useEdit(haul);
+  const turn = useTurnBack(haul);
   const kinds = useStepKinds().data ?? [];
   const destinations = useDestinations().data ?? [];
   const [typed, setTyped] = useState("");
@@ -270,7 +272,12 @@ export function HaulPage() {
           <Ruler size={14} /> {proven ? "proven" : "prove it"}
         </Link>
         <span className="grow" />
-        <UndoRedo haul={haul} busy={busy || edit.isPending} />
+        <UndoRedo
+          changes={haul}
+          done={turn.isSuccess ? turn.variables : undefined}
+          busy={busy || edit.isPending || turn.isPending}
+          onTurn={turn.mutate}
+        />
         {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
       </TopBar>
       <Trail haul={haul} />

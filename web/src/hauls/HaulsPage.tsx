@@ -1,9 +1,9 @@
 // All hauls: picture, destination, state, what is open. A file dropped anywhere begins a new one.
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { PackagePlus, Search, Trash2 } from "lucide-react";
+import { ArrowLeft, PackagePlus, Search, Trash2, Undo2 } from "lucide-react";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
-import { api, type HaulSummary, type Problem } from "../api/client";
+import { api, type Haul, type HaulSummary, type Problem } from "../api/client";
 import { useHauls, useJobEvents } from "../api/hooks";
 import { useBegin } from "../shared/DropAnywhere";
 import { count, plural } from "../shared/format";
@@ -13,7 +13,10 @@ import { TopBar } from "../shared/TopBar";
 
 export function HaulsPage() {
   const [search, setSearch] = useState("");
-  const hauls = useHauls(search);
+  const [deleted, setDeleted] = useState(false);
+  const hauls = useHauls(search, deleted);
+  const lost = useHauls("", true).data?.pages[0]?.total ?? 0;
+  const Row = deleted ? DeletedRow : HaulRow;
   const rows = hauls.data?.pages.flatMap((page) => page.items) ?? [];
   const total = hauls.data?.pages[0]?.total ?? 0;
   useJobEvents();
@@ -25,9 +28,11 @@ export function HaulsPage() {
       <main className="mx-auto flex w-full max-w-6xl grow flex-col gap-4 overflow-y-auto px-6 py-5">
         <div className="flex items-end justify-between gap-6">
           <div>
-            <h1 className="text-xl font-semibold">Hauls</h1>
+            <h1 className="text-xl font-semibold">{deleted ? "Deleted hauls" : "Hauls"}</h1>
             <p className="opacity-80">
-              A scene on its way to an engine. Drop a file anywhere on this page to begin another.
+              {deleted
+                ? "They can be restored for some days after they were deleted."
+                : "A scene on its way to an engine. Drop a file anywhere on this page to begin another."}
             </p>
           </div>
           <label className="input ml-auto w-64">
@@ -40,6 +45,17 @@ export function HaulsPage() {
               onChange={(e) => setSearch(e.target.value)}
             />
           </label>
+          {(lost > 0 || deleted) && (
+            <button type="button" className="btn" aria-pressed={deleted} onClick={() => setDeleted(!deleted)}>
+              {deleted ? (
+                <>
+                  <ArrowLeft size={16} /> All hauls
+                </>
+              ) : (
+                `Deleted (${count(lost)})`
+              )}
+            </button>
+          )}
           <button type="button" className="btn btn-primary" onClick={() => input.current?.click()}>
             <PackagePlus size={16} /> New haul from files
           </button>
@@ -61,10 +77,12 @@ export function HaulsPage() {
             {hauls.error.message}
           </p>
         )}
-        {hauls.data && total === 0 && (search ? <p>No haul fits “{search}”.</p> : <Nothing />)}
+        {hauls.data &&
+          total === 0 &&
+          (search ? <p>No haul fits “{search}”.</p> : deleted ? <p>None is deleted.</p> : <Nothing />)}
         <ul className="flex flex-col gap-2">
           {rows.map((h) => (
-            <HaulRow key={h.id} haul={h} />
+            <Row key={h.id} haul={h} />
           ))}
         </ul>
         {hauls.hasNextPage && (
@@ -96,40 +114,42 @@ function Nothing() {
   );
 }
 
-function HaulRow({ haul }: { haul: HaulSummary }) {
+/** Deletes a haul, or restores a deleted one; says so, with a way back where there is one. */
+function useDeletion(haul: HaulSummary) {
   const client = useQueryClient();
-  const remove = useMutation<void, Problem>({
-    mutationFn: async () => {
-      const fresh = await api.haul(haul.id);
-      await api.remove(haul.id, fresh.version);
+  const fresh = () => client.invalidateQueries({ queryKey: ["hauls"] });
+  const onError = (p: Problem) => tell("error", p.message);
+  const restore = useMutation<Haul, Problem>({
+    mutationFn: () => api.restore(haul.id),
+    onSuccess: (h) => {
+      fresh();
+      tell("info", `“${h.name}” is restored.`);
     },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["hauls"] }),
-    onError: (p) => tell("error", p.message),
+    onError,
   });
-  const c = haul.counts;
+  const remove = useMutation<void, Problem>({
+    mutationFn: async () => api.remove(await api.haul(haul.id)),
+    onSuccess: () => {
+      fresh();
+      const back = () => api.restore(haul.id).then(fresh, onError);
+      tell("info", `“${haul.name}” is deleted.`, { word: "Undo", run: back });
+    },
+    onError,
+  });
+  const removeForGood = useMutation<void, Problem>({
+    mutationFn: () => api.remove(haul, true),
+    onSuccess: fresh,
+    onError,
+  });
+  return { remove, restore, removeForGood };
+}
+
+function HaulRow({ haul }: { haul: HaulSummary }) {
+  const { remove } = useDeletion(haul);
   return (
     <li className="flex items-stretch gap-4 rounded-box border rule bg-base-100 p-2 focus-within:border-secondary hover:border-secondary">
       <Link to={`/hauls/${haul.id}/survey`} className="flex min-w-0 grow items-stretch gap-4">
-        <div className="h-[81px] w-36 shrink-0 overflow-hidden rounded-field border rule bg-base-200">
-          {haul.picture ? (
-            <img src={haul.picture} alt={haul.name} className="size-full object-cover" />
-          ) : (
-            <div className="hatch size-full opacity-20" aria-hidden />
-          )}
-        </div>
-        <div className="flex min-w-0 grow flex-col justify-center">
-          <h2 className="truncate text-base font-semibold">{haul.name}</h2>
-          <p className="truncate opacity-80">{haul.sourceName}</p>
-          <p className="mt-1 truncate">
-            {c
-              ? `${plural(c.parts, "part")} of ${plural(c.uniqueMeshes, "mesh", "meshes")} · ${count(c.triangles)} triangles · ${count(c.drawCalls)} draw calls`
-              : ""}
-          </p>
-        </div>
-        <div className="flex w-48 shrink-0 flex-col justify-center">
-          <span className="text-xs opacity-80">to</span>
-          <span className="truncate">{haul.destinationTitle}</span>
-        </div>
+        <Told haul={haul} />
         <div className="flex w-52 shrink-0 flex-col justify-center">
           <span className="font-medium">{stateText(haul)}</span>
           <span className="opacity-80">{openText(haul)}</span>
@@ -140,16 +160,79 @@ function HaulRow({ haul }: { haul: HaulSummary }) {
         className="btn btn-ghost btn-sm btn-square self-center"
         aria-label={`Delete ${haul.name}`}
         title="Delete"
-        disabled={haul.job?.state === "running"}
-        onClick={() => {
-          if (window.confirm(`Delete the haul “${haul.name}” with its runs and packages?`)) remove.mutate();
-        }}
+        disabled={haul.job?.state === "running" || remove.isPending}
+        onClick={() => remove.mutate()}
       >
         <Trash2 size={15} />
       </button>
     </li>
   );
 }
+
+function DeletedRow({ haul }: { haul: HaulSummary }) {
+  const { restore, removeForGood } = useDeletion(haul);
+  const busy = restore.isPending || removeForGood.isPending;
+  return (
+    <li className="flex items-stretch gap-4 rounded-box border rule bg-base-100 p-2">
+      <Told haul={haul} />
+      <span className="w-40 shrink-0 self-center opacity-80">
+        deleted {haul.deleted && new Date(haul.deleted).toLocaleString("en-GB", WHEN)}
+      </span>
+      <button
+        type="button"
+        className="btn btn-sm self-center"
+        disabled={busy}
+        onClick={() => restore.mutate()}
+        aria-label={`Restore ${haul.name}`}
+      >
+        <Undo2 size={15} /> Restore
+      </button>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm self-center"
+        disabled={busy}
+        aria-label={`Delete ${haul.name} for good`}
+        onClick={() => {
+          if (window.confirm(`Delete the haul “${haul.name}” for good, with its runs and packages?`))
+            removeForGood.mutate();
+        }}
+      >
+        Delete for good
+      </button>
+    </li>
+  );
+}
+
+/** What a haul is: picture, name, file, size and destination. */
+function Told({ haul }: { haul: HaulSummary }) {
+  const c = haul.counts;
+  return (
+    <>
+      <div className="h-[81px] w-36 shrink-0 overflow-hidden rounded-field border rule bg-base-200">
+        {haul.picture ? (
+          <img src={haul.picture} alt={haul.name} className="size-full object-cover" />
+        ) : (
+          <div className="hatch size-full opacity-20" aria-hidden />
+        )}
+      </div>
+      <div className="flex min-w-0 grow flex-col justify-center">
+        <h2 className="truncate text-base font-semibold">{haul.name}</h2>
+        <p className="truncate opacity-80">{haul.sourceName}</p>
+        <p className="mt-1 line-clamp-2">
+          {c
+            ? `${plural(c.parts, "part")} of ${plural(c.uniqueMeshes, "mesh", "meshes")} · ${count(c.triangles)} triangles · ${count(c.drawCalls)} draw calls`
+            : ""}
+        </p>
+      </div>
+      <div className="flex w-48 shrink-0 flex-col justify-center">
+        <span className="text-xs opacity-80">to</span>
+        <span className="truncate">{haul.destinationTitle}</span>
+      </div>
+    </>
+  );
+}
+
+const WHEN = { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" } as const;
 
 function stateText(h: HaulSummary): string {
   if (working(h.job)) return "at work …";

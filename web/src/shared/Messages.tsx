@@ -16,7 +16,19 @@ export function Messages() {
             m.kind === "error" ? "border-error bg-base-100 text-error" : "rule bg-base-100"
           }`}
         >
-          <span className="grow">{m.text}</span>
+          <span className="min-w-0 grow break-words">{m.text}</span>
+          {m.action && (
+            <button
+              type="button"
+              className="btn btn-xs"
+              onClick={() => {
+                close(m.id);
+                m.action?.run();
+              }}
+            >
+              {m.action.word}
+            </button>
+          )}
           <button
             type="button"
             className="btn btn-ghost btn-xs"

@@ -189,9 +189,11 @@ class Open(Camel):
 class HaulSummary(Camel):
     id: uuid.UUID
     name: str
+    version: int
     source_name: str
     destination_title: str
     created: datetime
+    deleted: datetime | None = Field(description="When it was deleted, while it can be restored")
     counts: Counts | None
     picture: str | None
     open: Open

@@ -12,7 +12,7 @@ from tidy_caravan.server.api.schemas import HaulsPage, HaulSummary, JobOut, Open
 from tidy_caravan.server.db.session import fetch_page
 
 PAGE = """
-SELECT h.id, h.name, h.source_name, h.created, h.destination->>'title' AS destination_title,
+SELECT h.id, h.name, h.version, h.source_name, h.created, h.deleted, h.destination->>'title' AS destination_title,
   h.revision_id, h.run_id, h.package_id, h.arrival_id, h._all,
   s.id AS scene_id, s.counts, a.report AS report,
   f.serious, f.mendable, f.light,
@@ -74,6 +74,8 @@ def summary(r: dict[str, Any]) -> HaulSummary:
     return HaulSummary(
         id=r["id"],
         name=r["name"],
+        version=r["version"],
+        deleted=r["deleted"],
         source_name=r["source_name"],
         destination_title=r["destination_title"],
         created=r["created"],
