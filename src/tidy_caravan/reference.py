@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import inspect
+from typing import Any
 
 from tidy_caravan.cli import parser
 from tidy_caravan.core.conventions.destinations import BUILT_IN
@@ -54,7 +55,7 @@ def text() -> str:
                     for k, values in info.get("only", {}).items()
                 )
                 lines.append(
-                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} (default {default}{only})"
+                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} ({allowed(info)}default {default}{only})"
                 )
         lines.append("")
     lines += [
@@ -125,6 +126,18 @@ def addresses() -> list[str]:
             said = operation.get("description") or f"{operation['summary']}."
             lines.append(f"| `{method.upper()} {path}` | {' '.join(said.split())} |")
     return lines
+
+
+def allowed(info: dict[str, Any]) -> str:
+    """The words or numbers that a parameter may have, by its JSON schema; empty where everything of its kind is."""
+    if "enum" in info:
+        return f"{', '.join(f'`{word}`' for word in info['enum'])}; "
+    bounds = [
+        f"{sign} {info[key]:.15g}"
+        for key, sign in (("minimum", "≥"), ("exclusiveMinimum", ">"), ("maximum", "≤"), ("exclusiveMaximum", "<"))
+        if key in info
+    ]
+    return f"{', '.join(bounds)}; " if bounds else ""
 
 
 def sentence(text: str) -> str:
