@@ -242,26 +242,31 @@ def extruded(recipe: Recipe, segments: int | None, tolerance: float) -> Triangle
 
 
 def wall(ring: F64, depth: F64, smooth: bool) -> Triangles:
+    """The side of an extrusion: a corner at every vertex of the ring, or, smooth, one surface with a single seam."""
     n = len(ring)
-    ends = np.roll(ring, -1, axis=0)
-    edge = ends - ring
+    edge = np.roll(ring, -1, axis=0) - ring
     run = np.append(0.0, np.cumsum(np.linalg.norm(edge, axis=1)))
     side = np.column_stack([edge[:, 1], -edge[:, 0], np.zeros(n)])
     side /= np.maximum(np.linalg.norm(side, axis=1, keepdims=True), 1e-30)
-    start, stop = side, side
     if smooth:
         around = side + np.roll(side, 1, axis=0)
-        start = around / np.maximum(np.linalg.norm(around, axis=1, keepdims=True), 1e-30)
-        stop = np.roll(start, -1, axis=0)
-    a, b = np.column_stack([ring, np.zeros(n)]), np.column_stack([ends, np.zeros(n)])
-    positions = np.stack([a, b, b + depth, a + depth], axis=1).reshape(-1, 3)
-    normals = np.stack([start, stop, stop, start], axis=1).reshape(-1, 3)
+        normals = (around / np.maximum(np.linalg.norm(around, axis=1, keepdims=True), 1e-30))[np.arange(n + 1) % n]
+        at, along, first = np.arange(n + 1) % n, run, 2 * np.arange(n)
+    else:
+        normals = np.repeat(side, 2, axis=0)
+        at = np.column_stack([np.arange(n), np.arange(1, n + 1) % n]).ravel()
+        along, first = np.column_stack([run[:-1], run[1:]]).ravel(), 4 * np.arange(n)
+    base = np.column_stack([ring, np.zeros(n)])[at]
     height = float(np.linalg.norm(depth))
-    u = np.stack([run[:-1], run[1:], run[1:], run[:-1]], axis=1).ravel()
-    v = np.tile((height, height, 0.0, 0.0), n)
-    first = np.arange(n)[:, None] * 4
-    indices = np.concatenate([first + (0, 1, 2), first + (0, 2, 3)]).astype(np.uint32)
-    return Triangles(positions, indices, normals.astype(np.float32), np.column_stack([u, v]).astype(np.float32))
+    uv = np.column_stack([np.repeat(along, 2), np.tile((height, 0.0), len(at))])
+    # below and above by turns
+    indices = np.concatenate([first[:, None] + (0, 2, 3), first[:, None] + (0, 3, 1)]).astype(np.uint32)
+    return Triangles(
+        np.stack([base, base + depth], axis=1).reshape(-1, 3),
+        indices,
+        np.repeat(normals, 2, axis=0).astype(np.float32),
+        uv.astype(np.float32),
+    )
 
 
 def joined(pieces: list[Triangles]) -> Triangles | None:

@@ -9,7 +9,7 @@ from enum import StrEnum
 from typing import Any, ClassVar, NoReturn, TypeVar
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, PrivateAttr, model_serializer
+from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, PrivateAttr, field_validator, model_serializer
 from pydantic.alias_generators import to_camel
 from pydantic_core import CoreSchema, core_schema
 
@@ -55,6 +55,12 @@ class Change(BaseModel):
     count: int
     problem: bool = False
     parts: list[str] = Field(default_factory=list)
+
+    @field_validator("parts")
+    @classmethod
+    def _each_once(cls, parts: list[str]) -> list[str]:
+        # pieces of one part have its identity
+        return list(dict.fromkeys(parts))
 
 
 @dataclass
