@@ -83,6 +83,12 @@ class Primitives(unittest.TestCase):
         )
         self.assertTrue(solid(ring).is_watertight)
         self.assertAlmostEqual(solid(ring).volume, 2 * np.pi * 0.75, delta=0.005)
+        # two caps of both circles, two sides of one surface each, with a seam
+        self.assertEqual(len(ring.positions), 2 * 2 * 256 + 2 * 2 * 257)
+        middle = solid(ring).triangles_center
+        inner = np.hypot(middle[:, 0], middle[:, 1]) < 0.6
+        along = np.einsum("ij,ij->i", solid(ring).face_normals, middle * (1, 1, 0))
+        self.assertTrue((along[inner] < 1e-9).all(), "the inner side looks at the middle")
         outline = np.array([(0, 0), (4, 0), (4, 3), (0, 3)], np.float64)
         hole = np.array([(1, 1), (1, 2), (2, 2), (2, 1)], np.float64)
         frame = must(

@@ -162,6 +162,8 @@ class Arrives(unittest.TestCase):
         steps = [{"kind": "split_parts"}, {"kind": "share_copies"}]
         ok, said, result = proven(lump, steps)
         self.assertTrue(ok, said)
+        _, changes = parse_step(steps[1]).apply(apply(lump), StepContext(BUILT_IN[2]))
+        self.assertLessEqual(len(changes[0].parts), len(lump.meshes), "pieces of one part are named once")
         figures = count(result)
         # parts that touch corner on corner are one piece to a lump
         loose = sum(len(np.unique(shells(m))) for m in lump.meshes)

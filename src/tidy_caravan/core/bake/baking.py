@@ -38,7 +38,7 @@ TILE, MOST_TILE = 1 << 16, 1 << 20
 TRIANGLES = 100_000
 SAMPLE = 0x9E3779B97F4A7C15
 """What the seeds of one sample and the next differ by."""
-TRACE = Work("light traced", 4, f"{__name__}:tile", memory=6 << 30)
+TRACE = Work("light traced", 5, f"{__name__}:tile", memory=6 << 30)
 LEAST_MAP = 4
 BURIED = 0.5
 """Part of a texel's first rays that meet backs from which on it looks into a wall."""

@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F32, F64, U64, AnyArray, Bool
 from tidy_caravan.core.surroundings.world import likenesses
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
 
-KEPT = Work("light of parts", 3, "", replaced=True)
+KEPT = Work("light of parts", 4, "", replaced=True)
 NEAR = 1.0
 """How near to something that changed light is traced anew, in its own sizes."""
 MOST_CHANGES = 500

@@ -8,6 +8,7 @@ each other. Without bias but for what `BOUNCES` leaves out.
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 
 import numpy as np
@@ -47,16 +48,34 @@ class Traced:
 def traced(world: World, places: F64, normals: F64, seed: int, bounces: int = BOUNCES, watch: bool = False) -> Traced:
     """One sample of the light on places (N, 3) of surfaces that face along normals (N, 3); the same for the same seed. watch:
     looks for leaks as well."""
-    light, rays = np.zeros((len(places), GROUPS, 3)), 0
-    behind, leaks = np.zeros(len(places)), np.zeros(len(places))
-    for at in range(0, len(places), CHUNK):
+    parts, rays = [], 0
+    for at in range(0, max(len(places), 1), CHUNK):
         rows = slice(at, at + CHUNK)
         paths = Paths(world, places[rows], normals[rows], seed, at)
         paths.watch = watch
         paths.follow(bounces)
-        light[rows], behind[rows], leaks[rows] = paths.light, paths.behind, paths.leaks
+        parts.append((paths.light.swapaxes(0, 1), paths.behind, paths.leaks))
         rays += paths.rays
+    light, behind, leaks = parts[0] if len(parts) == 1 else map(np.concatenate, zip(*parts, strict=True))
     return Traced(light, rays, behind, leaks)
+
+
+class Room(threading.local):
+    """Arrays of a thread that are written before they are read, used again by the next paths: new memory costs as much as
+    what is done with it."""
+
+    def __init__(self) -> None:
+        self.arrays: dict[str, AnyArray] = {}
+
+    def array(self, name: str, count: int, kind: type[np.generic], width: int = 0) -> AnyArray:
+        """(count,) or (count, width), with whatever is in it."""
+        kept = self.arrays.get(name)
+        if kept is None or len(kept) < count:
+            kept = self.arrays[name] = np.empty((max(count, CHUNK), width) if width else max(count, CHUNK), kind)
+        return kept[:count]
+
+
+ROOM = Room()
 
 
 class Paths:
@@ -66,16 +85,19 @@ class Paths:
     def __init__(self, world: World, places: F64, normals: F64, seed: int, first: int) -> None:
         from tidy_caravan.core.bake import kernels  # compiled when it is first called
 
-        self.world, self.kernels, self.count = world, kernels, len(places)
-        self.light, self.behind, self.rays = np.zeros((self.count, GROUPS, 3)), np.zeros(self.count), 0
-        self.watch, self.leaks = False, np.zeros(self.count)
-        self.at, self.facing = places.copy(), normals.copy()
-        self.weight, self.row = np.ones((self.count, 3)), np.arange(self.count)
-        self.state = np.zeros(self.count, np.uint64)
+        n = len(places)
+        self.world, self.kernels, self.count = world, kernels, n
+        self.light, self.behind, self.rays = np.zeros((GROUPS, n, 3)), np.zeros(n), 0
+        self.watch, self.leaks = False, np.zeros(n)
+        self.at, self.facing = ROOM.array("at", n, np.float64, 3), ROOM.array("facing", n, np.float64, 3)
+        self.at[:], self.facing[:] = places, normals
+        self.weight, self.row = ROOM.array("weight", n, np.float64, 3), np.arange(n)
+        self.weight[:] = 1
+        self.state = ROOM.array("state", n, np.uint64)
         kernels.begin(self.state, np.uint64(seed & (2**64 - 1)), first)
-        self.start, self.way = np.zeros((self.count, 3), np.float32), np.zeros((self.count, 3), np.float32)
-        self.reach, self.gift = np.zeros(self.count, np.float32), np.zeros((self.count, 3))
-        self.who = np.zeros(self.count, np.int64)
+        self.start, self.way = ROOM.array("start", n, np.float32, 3), ROOM.array("way", n, np.float32, 3)
+        self.reach, self.gift = ROOM.array("reach", n, np.float32), ROOM.array("gift", n, np.float64, 3)
+        self.who = ROOM.array("who", n, np.int64)
 
     def follow(self, bounces: int) -> None:
         w, k = self.world, self.kernels
@@ -166,9 +188,9 @@ class Paths:
         far, hit, u, v = self.first(caster, start, way)
         if not w.clear:
             return far, hit, u, v
-        gone, out = np.zeros(count, np.float32), np.zeros(count, np.int64)
+        gone, out = np.zeros(count, np.float32), ROOM.array("out", count, np.int64)
         asked, found = np.arange(count), (hit, u, v)
-        new_start, new_way = np.empty_like(start), np.empty_like(way)
+        new_start, new_way = ROOM.array("new_start", count, np.float32, 3), ROOM.array("new_way", count, np.float32, 3)
         for _ in range(PASSES):
             on = self.kernels.let_through(
                 *found,
