@@ -7,6 +7,7 @@ import hashlib
 import os
 import tempfile
 import time
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO, Any
@@ -41,21 +42,21 @@ class Store:
         with self.fs.open(self.path(key), "rb") as file:
             return bytes(file.read())
 
-    def put(self, key: str, data: bytes, anew: bool = False) -> str:
-        """Stores whole or not at all: temporary name, synced, renamed. An existing key is left alone, unless `anew`."""
+    def put(self, key: str, data: bytes | Callable[[], bytes], anew: bool = False) -> str:
+        """Stores whole or not at all: temporary name, synced, renamed. An existing key is left alone, unless `anew`. data:
+        or what makes it, if it is not there."""
         if not self.local:
             # written again where it is there already: an object store has no other way to make a file young
-            self.fs.pipe_file(self.path(key), data)
+            self.fs.pipe_file(self.path(key), data() if callable(data) else data)
             return key
-        if not anew and self.exists(key):
-            self.touch(key)
+        if not anew and self.touch(key):
             return key
         target = Path(self.path(key))
         target.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=".new-")
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(data)
+                file.write(data() if callable(data) else data)
                 file.flush()
                 os.fsync(file.fileno())
             os.replace(temporary, target)
@@ -92,9 +93,7 @@ class Store:
             key = f"blob/{name[:2]}/{name}"
             if not self.local:
                 self.fs.put_file(temporary, self.path(key))
-            elif self.exists(key):
-                self.touch(key)
-            else:
+            elif not self.touch(key):
                 target = Path(self.path(key))
                 target.parent.mkdir(parents=True, exist_ok=True)
                 os.replace(temporary, target)
@@ -102,11 +101,18 @@ class Store:
         finally:
             Path(temporary).unlink(missing_ok=True)
 
-    def touch(self, key: str) -> None:
-        """Makes a file in a folder young again: somebody is about to name it."""
-        if self.local:
-            with contextlib.suppress(OSError):
-                os.utime(self.path(key))
+    def touch(self, key: str) -> bool:
+        """Makes a file in a folder young again, since somebody is about to name it; whether it is there. Of an object store
+        nothing is known by this."""
+        if not self.local:
+            return False
+        try:
+            os.utime(self.path(key))
+        except FileNotFoundError:
+            return False
+        except OSError:  # of somebody else, who lets it be read
+            return os.path.exists(self.path(key))
+        return True
 
     def older_than(self, seconds: float) -> list[str]:
         """Keys of all files that nobody put or touched for so long, and leftovers of broken writes."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -122,7 +123,7 @@ def save_scene(store: Store, scene: Scene) -> str:
     """Key of the scene; equal scenes get the same key."""
     levels = in_use(scene)
     for mesh in (*scene.meshes, *(one.mesh for own in levels.values() for one in own)):
-        store.put(mesh_key(mesh), mesh_bytes(mesh))
+        store.put(mesh_key(mesh), partial(mesh_bytes, mesh))
     arrays: dict[str, AnyArray] = {c: getattr(scene.nodes, c) for c in COLUMNS}
     arrays |= {c: getattr(scene.nodes, c) for c in LATER if getattr(scene.nodes, c).any()}
     for i, skin in enumerate(scene.skins):
