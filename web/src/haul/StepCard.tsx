@@ -1,7 +1,7 @@
 // One step on the tape: on or off, its name in full, what it changed, and what can be done with it.
 import { ChevronLeft, ChevronRight, SlidersHorizontal, Trash2 } from "lucide-react";
 import type { StepData, StepRecord } from "../api/client";
-import { effect } from "./Tape";
+import { count } from "../shared/format";
 
 type Props = {
   step: StepData;
@@ -85,4 +85,21 @@ export function StepCard({ step, title, record, busy, first, last, ...on }: Prop
       </div>
     </div>
   );
+}
+
+/** What a step changed, in figures. */
+function effect(record: StepRecord): string {
+  const calls = record.after.drawCalls - record.before.drawCalls;
+  const meshes = record.after.uniqueMeshes - record.before.uniqueMeshes;
+  const nodes = record.after.nodes - record.before.nodes;
+  const triangles = record.after.triangles - record.before.triangles;
+  const out: string[] = [];
+  const signed = (n: number) => `${n > 0 ? "+" : "−"}${count(Math.abs(n))}`;
+  const one = (n: number, word: string, many: string) => `${signed(n)} ${Math.abs(n) === 1 ? word : many}`;
+  if (calls) out.push(one(calls, "draw call", "draw calls"));
+  if (nodes) out.push(one(nodes, "node", "nodes"));
+  if (triangles) out.push(one(triangles, "triangle", "triangles"));
+  if (meshes) out.push(one(meshes, "mesh", "meshes"));
+  if (!out.length && record.changes[0]) out.push(record.changes[0].text);
+  return out.join(", ") || "nothing to do";
 }

@@ -3,7 +3,7 @@ import { ChevronDown, ChevronRight, Play, Plus } from "lucide-react";
 import { useState } from "react";
 import type { Haul, StepData, StepKind, StepRecord } from "../api/client";
 import { useStepKinds } from "../api/hooks";
-import { count, plural } from "../shared/format";
+import { plural } from "../shared/format";
 import { useShortcut } from "../shared/keys";
 import { AddStep } from "./AddStep";
 import { withMend } from "./mend";
@@ -20,24 +20,6 @@ type Props = {
   onRoute: (steps: StepData[]) => void;
   onRun: () => void;
 };
-
-/** The figure that says most: fewer draw calls, fewer meshes, or simply what was counted. */
-export function effect(record: StepRecord | undefined): string {
-  if (!record) return "";
-  const calls = record.after.drawCalls - record.before.drawCalls;
-  const meshes = record.after.uniqueMeshes - record.before.uniqueMeshes;
-  const nodes = record.after.nodes - record.before.nodes;
-  const triangles = record.after.triangles - record.before.triangles;
-  const out: string[] = [];
-  const signed = (n: number) => `${n > 0 ? "+" : "−"}${count(Math.abs(n))}`;
-  const one = (n: number, word: string, many: string) => `${signed(n)} ${Math.abs(n) === 1 ? word : many}`;
-  if (calls) out.push(one(calls, "draw call", "draw calls"));
-  if (nodes) out.push(one(nodes, "node", "nodes"));
-  if (triangles) out.push(one(triangles, "triangle", "triangles"));
-  if (meshes) out.push(one(meshes, "mesh", "meshes"));
-  if (!out.length && record.changes[0]) out.push(record.changes[0].text);
-  return out.join(", ") || "nothing to do";
-}
 
 export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) {
   const asked = useStepKinds();
