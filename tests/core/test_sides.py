@@ -346,6 +346,23 @@ class Geometry(unittest.TestCase):
         self.assertEqual((label >= 0).sum(), 10)
         self.assertTrue((label[:12] == -1).all())
 
+    def test_a_face_that_has_its_other_side_in_the_mesh_is_not_asked_about(self) -> None:
+        """Turned to where it could be seen it would be one of two that stand the same way, and flicker."""
+
+        def boxed(faces: Any, size: float) -> Scene:
+            more = trimesh.Trimesh(box.vertices * size, box.faces[faces][:, ::-1], process=False)
+            return scene_of({"crate": (trimesh.util.concatenate([box, more]), np.eye(4))})
+
+        box = trimesh.creation.box()
+        pair = boxed([0, 7], 1.0)
+        label, _ = open_sheets(pair.meshes[0])
+        self.assertEqual(label[[0, 7, 12, 13]].tolist(), [-1] * 4)
+        self.assertEqual([f.code for f in survey(pair, BUILT_IN[0]) if f.code.startswith("faces.seen")], [])
+        turned, _ = parse_step({"kind": "turn_faces", "how": "seen", "unsure": True}).apply(pair, StepContext())
+        self.assertIs(turned, pair)
+        off = [f.code for f in survey(boxed([0, 7], 1.01), BUILT_IN[0])]
+        self.assertIn("faces.seen-from-behind", off, "a little off the crate they are looked at")
+
 
 def at_side(made: Any) -> Any:
     return made.apply_translation([5, 0, 0])

@@ -237,6 +237,22 @@ def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
     return first, turn, (a != b) & (b != c) & (a != c)
 
 
+def backed(mesh: Mesh) -> Bool:
+    """(F,) True for triangles that stand exactly where another of the mesh stands that looks the other way: they are seen
+    from both sides together. O(F log F)."""
+    faces, places = welded_faces(mesh)
+    least, middle, most = np.sort(faces, axis=1).T
+    number = np.unique(first_equals(least * places + middle) * places + most, return_inverse=True)[1].reshape(-1)
+    turn = faces.argmin(axis=1)
+    rows = np.arange(len(faces))
+    forward = faces[rows, (turn + 1) % 3] < faces[rows, (turn + 2) % 3]
+    count = int(number.max(initial=-1)) + 1
+    out: Bool = (
+        (np.bincount(number[forward], minlength=count) > 0) & (np.bincount(number[~forward], minlength=count) > 0)
+    )[number]
+    return out
+
+
 def without_repeated(mesh: Mesh) -> tuple[Mesh, I64] | None:
     """The mesh without triangles that an earlier one is at the place of, looking the same way, and (F,) which of its
     triangles each is; None where there are none such.

@@ -18,6 +18,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.rays import Caster, over_hemispheres, spread_over
+from tidy_caravan.core.geometry.shells import backed
 from tidy_caravan.core.geometry.winding import agreed_shells, sides_of
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
@@ -28,7 +29,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 10, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 11, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -134,7 +135,8 @@ NOTHING = SeenSides(NONE, NONE, NONE, NONE, np.zeros((0, 2)), NONE, NONE, NONE)
 
 
 def open_sheets(mesh: Mesh) -> tuple[I64, int]:
-    """(F,) which open sheet each triangle belongs to, -1 in closed shells, largest area first; and how many there are."""
+    """(F,) which open sheet each triangle belongs to, largest area first, and how many there are; -1 in closed shells, and
+    in sheets that have their other side in the mesh, which are seen from everywhere."""
     sides = sides_of(mesh)
     if not mesh.triangles:
         return np.zeros(0, np.int64), 0
@@ -142,6 +144,7 @@ def open_sheets(mesh: Mesh) -> tuple[I64, int]:
     if shells.closed.all():
         return np.full(mesh.triangles, -1, np.int64), 0
     open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label]
+    open_ &= (np.bincount(sides.label, ~backed(mesh)) > 0)[sides.label]
     area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
     sheets, number = np.unique(sides.label[open_], return_inverse=True)
     size = np.bincount(number.reshape(-1), area[open_], minlength=len(sheets))

@@ -24,7 +24,7 @@ MOST_ROOMS = 2000
 
 INVERTED = mesh_fact("shells inside out", lambda m: int(agreed_shells(m).inverted.sum()), surface=True)
 SHELLS = mesh_fact("shells", lambda m: len(agreed_shells(m).inverted), surface=True)
-OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], surface=True)
+OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], version=2, surface=True)
 
 
 @check("geometry", "Closed shells inside out")
