@@ -113,9 +113,9 @@ def landing_sets() -> list[PartSet]:
 
 
 def load_demo(settings: Settings, say: Callable[[str], None] = lambda text: None) -> None:
-    """Does nothing when there is any haul already."""
+    """Does nothing when there is any haul already that is not deleted."""
     with session_for(settings.database) as session:
-        empty = not session.scalar(select(func.count()).select_from(Haul))
+        empty = not session.scalar(select(func.count()).select_from(Haul).where(Haul.deleted.is_(None)))
     if empty:
         add_demo(settings, say)
 
