@@ -22,7 +22,7 @@ from tests.support import PNG, TRIANGLE, Gltf, read, trimesh_scene
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.formats import write
-from tidy_caravan.core.lightmap.unwrap import methods, unwrap
+from tidy_caravan.core.lightmap.unwrap import methods, time_limit, unwrap
 from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measure, overlaps_inside
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
@@ -299,6 +299,16 @@ class Crowded(unittest.TestCase):
         self.assertGreaterEqual(report.overlaps, 1000)
         self.assertLess(peak, 400e6)
         self.assertLess(time.process_time() - began, 20)
+
+    def test_islands_strewn_over_each_other_cost_no_more_than_their_layout(self) -> None:
+        """Every triangle an island of the first set, all over the others: no distance between them says anything."""
+        loose = trimesh.creation.icosphere(4).triangles.reshape(-1, 3).astype(np.float32)
+        faces = np.arange(len(loose), dtype=np.uint32).reshape(-1, 3)
+        strewn = np.random.default_rng(2).uniform(0, 1, (len(loose), 2)).astype(np.float32)
+        began = time.process_time()
+        self.assertEqual(measure(strewn, faces, 256).gap_texels, 0)
+        self.assertGreater(unwrap(loose, faces, 256, 4, "uvunwrap", first=strewn).report.fill, 0.3)
+        self.assertLess(time.process_time() - began, time_limit(len(faces)) / 2)
 
     def test_islands_are_not_mirrored_and_keep_off_the_edge(self) -> None:
         scene = landing()

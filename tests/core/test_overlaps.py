@@ -179,6 +179,28 @@ class Within(unittest.TestCase):
         self.assertAlmostEqual(flicker(self.doubled())["flicker.within"].value, 0.175, places=6)
         self.assertEqual(flicker(self.doubled(0.002)), {})
 
+    def test_what_is_folded_onto_its_own_shell_is_removed_since_it_cannot_be_lifted(self) -> None:
+        """A crate drawn from both sides, two of its faces once more the other way round, and nearer the front."""
+        box = trimesh.creation.box()
+        faces = np.concatenate([box.faces[[0, 7]][:, ::-1], box.faces])
+        crate = trimesh.Trimesh(box.vertices, faces, process=False)
+        scene = scene_of({"crate": (crate, at(0, 0, 0))}, materials=(Material("paint", double_sided=True),))
+        mesh = replace(scene.meshes[0], material=np.zeros(len(faces), np.int32))
+        scene = scene.but(meshes=(mesh,))
+        found = flicker(scene)
+        self.assertEqual(list(found), ["flicker.folded"])
+        self.assertAlmostEqual(found["flicker.folded"].value, 1.0, places=6)
+        self.assertEqual(found["flicker.folded"].mend["how"], "remove")
+        lifted, changes = parse_step({"kind": "mend_overlaps"}).apply(scene, StepContext())
+        self.assertIs(lifted.meshes[0], mesh)
+        self.assertIn("cannot be lifted", changes[0].text)
+        mended, _ = parse_step(found["flicker.folded"].mend).apply(scene, StepContext())
+        self.assertEqual(flicker(mended), {})
+        made = mended.meshes[0]
+        left = trimesh.Trimesh(made.positions, made.indices, process=False)
+        self.assertEqual((len(left.faces), left.is_watertight), (12, True))
+        self.assertAlmostEqual(left.volume, 1.0, msg="those that agree with their neighbours stay")
+
     def test_shapes_without_overlap_stay_quiet(self) -> None:
         c = trimesh.creation
         grid = np.arange(16)

@@ -109,7 +109,7 @@ def lifted_when_turned(made: list[Draft]) -> Draft | None:
     """Widens the steps that lift what flickers to what is turned, which may flicker then. Where there is none, the step that
     turns what is to be seen, if any."""
     turns = [d for d in made if d.kind == "turn_faces" and d.step.get(WHERE)]
-    lifts = [d for d in made if d.kind == "mend_overlaps"]
+    lifts = [d for d in made if d.kind == "mend_overlaps" and d.step.get("how", "lift") == "lift"]
     for one in lifts:
         for turn in turns:
             both = widened(one.step, turn.step)

@@ -253,6 +253,18 @@ def backed(mesh: Mesh) -> Bool:
     return out
 
 
+def agreeing(mesh: Mesh) -> I64:
+    """(F,) how many other triangles run along an edge of each in the opposite direction, as neighbours do. O(F log F)."""
+    faces, places = welded_faces(mesh)
+    edges = half_edges(faces)
+    keys, number = np.unique(edges[:, 0] * places + edges[:, 1], return_inverse=True)
+    times = np.bincount(number.reshape(-1), minlength=len(keys))
+    back = edges[:, 1] * places + edges[:, 0]
+    at = np.minimum(np.searchsorted(keys, back), max(len(keys) - 1, 0))
+    out: I64 = np.where(keys[at] == back, times[at], 0).reshape(3, -1).sum(axis=0)
+    return out
+
+
 def without_repeated(mesh: Mesh) -> tuple[Mesh, I64] | None:
     """The mesh without triangles that an earlier one is at the place of, looking the same way, and (F,) which of its
     triangles each is; None where there are none such.

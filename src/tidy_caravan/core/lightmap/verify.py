@@ -293,8 +293,8 @@ def island_gap(uv: F32 | F64, indices: U32, label: I64, reach: float) -> float:
     while True:
         around = shapely.box(*(low - distance).T, *(high + distance).T)
         best = np.inf
-        start, batch = 0, 1000
-        while start < len(lines):
+        start, batch = 0, max(1, min(1000, PAIRS_AT_ONCE // len(lines)))
+        while start < len(lines) and best > 0:  # borders that cross are as near as can be
             one, other = tree.query(around[start : start + batch])
             found = len(one)
             one += start

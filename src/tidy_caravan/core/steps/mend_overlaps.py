@@ -26,7 +26,7 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.flicker import WHOLE, Flicker, between, within
+from tidy_caravan.core.surroundings.flicker import WHOLE, Flicker, between, covered_in, onto_itself, within
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
 
@@ -79,6 +79,11 @@ class MendOverlaps(Step):
         changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
         if inner:
             make = lifted_shells if self.how == "lift" else uncovered
+            folded = [i for i, o in inner.items() if self.how == "lift" and onto_itself(scene.meshes[i], o).any()]
+            if folded:
+                what = f"{plural(len(folded), 'mesh has', 'meshes have')} surface folded onto itself, which cannot be lifted: "
+                stays = identities_of(scene, np.flatnonzero(chosen & np.isin(scene.nodes.mesh, folded)))
+                changes.append(Change(text=f"{what}what is covered can be removed", count=len(folded), parts=stays))
             metres, before = scales(scene), {mesh.id for mesh in scene.meshes}
             made = {i: make(scene.meshes[i], o, self.offset_mm / 1000 / float(metres[i])) for i, o in inner.items()}
             scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
@@ -211,16 +216,7 @@ def lifted_shells(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
 
 def uncovered(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
     """The mesh without triangles that others of it cover whole; of two that cover each other the later goes."""
-    area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1) / 2
-    covered = np.zeros(mesh.triangles)
-    later = np.maximum(found.first, found.second)
-    small = np.where(
-        area[found.first] == area[found.second],
-        later,
-        np.where(area[found.first] < area[found.second], found.first, found.second),
-    )
-    np.add.at(covered, small, found.area)
-    gone = covered >= WHOLE * area
+    gone = covered_in(mesh, found)
     return mesh.with_triangles(np.flatnonzero(~gone)) if gone.any() and not gone.all() else mesh
 
 

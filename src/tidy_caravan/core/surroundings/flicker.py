@@ -16,6 +16,8 @@ import numpy as np
 
 from tidy_caravan.core.geometry.coplanar import Flat, Overlaps, boxes_of, overlapping
 from tidy_caravan.core.geometry.faults import repeated
+from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.shells import agreeing, shells_of
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
@@ -238,6 +240,26 @@ def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[
         elif outcome.arrays:
             out[i] = Overlaps(**{k: np.asarray(v) for k, v in outcome.arrays.items()})
     return out, lost
+
+
+def onto_itself(mesh: Mesh, found: Overlaps) -> Bool:
+    """(K,) whether both triangles of an overlap within a mesh are of one shell, which can only be lifted as a whole."""
+    label = shells_of(mesh).label
+    out: Bool = label[found.first] == label[found.second]
+    return out
+
+
+def covered_in(mesh: Mesh, found: Overlaps) -> Bool:
+    """(F,) triangles that others of the mesh cover whole; of two that cover each other the one that fewer neighbours agree
+    with, or the later one."""
+    area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1) / 2
+    # the one that stays comes first: larger, in agreement, earlier
+    rank = np.empty(mesh.triangles, np.int64)
+    size = -np.round(np.log(np.maximum(area, 1e-300)), 6)  # the same from whichever corner it is reckoned
+    rank[np.lexsort((np.arange(mesh.triangles), -agreeing(mesh), size))] = np.arange(mesh.triangles)
+    small = np.where(rank[found.first] > rank[found.second], found.first, found.second)
+    out: Bool = (np.bincount(small, found.area, minlength=mesh.triangles) >= WHOLE * area) & (area > 0)
+    return out
 
 
 def within_mesh(arrays: Mapping[str, AnyArray], metres: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:

@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from dataclasses import fields
 
 import numpy as np
 
 from tidy_caravan.core.geometry.coplanar import Overlaps, outlines
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
-from tidy_caravan.core.surroundings.flicker import APART_M, WHOLE, Flicker, between, within
+from tidy_caravan.core.surroundings.flicker import (
+    APART_M,
+    WHOLE,
+    Flicker,
+    between,
+    covered_in,
+    onto_itself,
+    within,
+)
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context
@@ -78,33 +87,59 @@ def small(value: float) -> str:
 
 @check("geometry", "Overlaps within a mesh")
 def overlaps_within(context: Context) -> Iterable[Finding]:
-    """The same within one mesh; triangles exactly on another are the fault of repeated faces."""
+    """The same within one mesh: of its shells, which can be lifted, and of a shell with itself. Triangles exactly on another
+    that look the same way are the fault of repeated faces."""
     scene = context.scene
     found, lost = within(scene, context.workshop, context.tell, scene.instance_counts > 0)
     context.unknown.update(lost)
-    if not found:
-        return
+    shells: dict[int, Overlaps] = {}
+    folds: dict[int, Overlaps] = {}
+    for i, o in found.items():
+        folded = onto_itself(scene.meshes[i], o)
+        for kind, rows in ((shells, ~folded), (folds, folded)):
+            if rows.any():
+                kind[i] = Overlaps(**{f.name: getattr(o, f.name)[rows] for f in fields(Overlaps)})
+    if shells:
+        text = "of surface lying on their own in one plane"
+        yield on_its_own(scene, shells, "flicker.within", "Surfaces of a part that flicker", text, list(shells))
+    if folds:
+        gone = [i for i, o in folds.items() if covered_in(scene.meshes[i], o).any()]
+        text = "of surface folded onto itself within a shell, which cannot be lifted off itself"
+        yield on_its_own(scene, folds, "flicker.folded", "Surfaces folded onto themselves", text, gone, how="remove")
+
+
+def on_its_own(
+    scene: Scene, found: dict[int, Overlaps], code: str, title: str, what: str, mended: list[int], **how: str
+) -> Finding:
+    """The finding for overlaps by mesh. mended: the meshes that the step mends."""
     metres = scales(scene)
     area = {i: float(o.area.sum()) * float(metres[i]) ** 2 for i, o in found.items()}
-    marked = np.zeros(len(scene.meshes), np.bool_)
-    marked[list(found)] = True
-    parts = parts_with(scene, marked)
+
+    def drawn_with(meshes: list[int]) -> list[int]:
+        marked = np.zeros(len(scene.meshes), np.bool_)
+        marked[meshes] = True
+        return parts_with(scene, marked)
+
+    parts, mend = drawn_with(list(found)), None
+    if mended:
+        named = scene.identities.given(scene.nodes.source[drawn_with(mended)].tolist())
+        mend = {"kind": "mend_overlaps", **how, "where": {"parts": named}}
     worst = max(area, key=lambda i: area[i])
-    yield Finding(
-        code="flicker.within",
+    return Finding(
+        code=code,
         severity="warning",
-        title="Surfaces of a part that flicker",
+        title=title,
         count=len(parts),
         value=sum(area.values()),
         limit=0.0,
         unit="m²",
-        text=f"{plural(len(found), 'mesh', 'meshes')} with {small(sum(area.values()))} m² of surface lying on their own in one plane, most of it in "
+        text=f"{plural(len(found), 'mesh', 'meshes')} with {small(sum(area.values()))} m² {what}, most of it in "
         f"“{scene.meshes[worst].name or scene.meshes[worst].id[:8]}” ({small(area[worst])} m²), seen by {plural(len(parts), 'part')}.",
         parts=parts,
         places=in_meshes(
             scene, np.array([area.get(i, 0.0) for i in range(len(scene.meshes))]), "m²", patches(scene, found)
         ),
-        mend={"kind": "mend_overlaps", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}},
+        mend=mend,
     )
 
 
