@@ -28,7 +28,8 @@ export const useHauls = (search: string, deleted = false) =>
       const seen = pages.reduce((sum, page) => sum + page.items.length, 0);
       return seen < last.total ? seen : undefined;
     },
-    placeholderData: (old) => old,
+    // while another search is under way; those that are deleted are never shown as others
+    placeholderData: (old, query) => (query?.queryKey[2] === deleted ? old : undefined),
   });
 export const useHealth = () =>
   useQuery({ queryKey: ["health"], queryFn: api.health, refetchInterval: 5_000, retry: false });
