@@ -239,7 +239,9 @@ def first_alike(mesh: Mesh) -> tuple[I64, I64, Bool]:
 
 def backed(mesh: Mesh) -> Bool:
     """(F,) True for triangles that stand exactly where another of the mesh stands that looks the other way: they are seen
-    from both sides together. O(F log F)."""
+    from both sides together. O(F) where no edge has more than two triangles and no two are a piece, O(F log F) else."""
+    if sorted_edges(mesh).times.max(initial=0) <= 2 and (np.bincount(pieces_of(mesh)[1]) != 2).all():
+        return np.zeros(mesh.triangles, np.bool_)
     faces, places = welded_faces(mesh)
     least, middle, most = np.sort(faces, axis=1).T
     number = np.unique(first_equals(least * places + middle) * places + most, return_inverse=True)[1].reshape(-1)

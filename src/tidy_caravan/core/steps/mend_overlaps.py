@@ -215,7 +215,7 @@ def lifted_shells(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
 
 
 def uncovered(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
-    """The mesh without triangles that others of it cover whole; of two that cover each other the later goes."""
+    """The mesh without triangles that others of it cover whole (see `covered_in`)."""
     gone = covered_in(mesh, found)
     return mesh.with_triangles(np.flatnonzero(~gone)) if gone.any() and not gone.all() else mesh
 
