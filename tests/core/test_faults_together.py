@@ -125,6 +125,19 @@ class Together(unittest.TestCase):
                 done, _ = run(scene, Route(steps=steps), TO)
                 self.assertEqual(set(findings(done, TO)) - BESIDE, set())
 
+    def test_a_face_that_has_its_other_side_hides_none_of_them(self) -> None:
+        """What is sure is told and mended in one go; an open drum that looks inwards is told by what can be seen of it."""
+        for name, (plant, code) in FAULTS.items():
+            with self.subTest(fault=name):
+                whole = drum()
+                scene = scene_of(plant(more(whole, [], whole.indices[4, ::-1], [])))
+                told = findings(scene, TO)
+                self.assertIn("faces.seen-from-behind" if name == "inside out" else code, told)
+                steps = [as_json(p.step) for p in propose(told.values(), TO) if not p.guess]
+                done, _ = run(scene, Route(steps=steps), TO)
+                left = {f.code for f in findings(done, TO).values() if f.mend and not f.guess}
+                self.assertEqual(left - BESIDE, set())
+
 
 if __name__ == "__main__":
     unittest.main()
