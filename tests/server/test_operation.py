@@ -8,6 +8,7 @@ import subprocess
 import time
 import unittest
 import uuid
+from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -16,12 +17,14 @@ import psutil
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import create_engine, inspect, text
+from sqlalchemy.orm import sessionmaker
 
 from tests.server.stand import begin, client, database, finished, settings, whole_application
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.server import start as server_start
-from tidy_caravan.server.db.models import Base, Job
+from tidy_caravan.server.db.models import Base, Edit, Haul, Job
 from tidy_caravan.server.db.session import session_for
+from tidy_caravan.server.edits import next_edit, state_of, turn_back
 from tidy_caravan.server.jobs.manager import Bus, Manager
 from tidy_caravan.server.jobs.tasks import perform
 
@@ -135,23 +138,54 @@ def _command(process: psutil.Process) -> list[str]:
 
 
 class Migrations(unittest.TestCase):
-    def test_schema_is_that_of_the_models_and_can_be_taken_back(self) -> None:
+    def setUp(self) -> None:
         name = f"m{uuid.uuid4().hex[:8]}"
         admin = create_engine(database(), isolation_level="AUTOCOMMIT")
         with admin.connect() as connection:
             connection.execute(text(f"CREATE DATABASE {name}"))
-        address = database().rsplit("/", 1)[0] + f"/{name}"
-        config = Config()
-        config.set_main_option("script_location", str(Path(server_start.__file__).parent / "db" / "migrations"))
-        config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
-        command.upgrade(config, "head")
-        command.check(config)  # raises when the models have something the migrations do not
-        engine = create_engine(address)
-        self.assertLessEqual(set(Base.metadata.tables), set(inspect(engine).get_table_names()))
-        command.downgrade(config, "base")
-        self.assertEqual(set(inspect(create_engine(address)).get_table_names()), {"alembic_version"})
-        engine.dispose()
         admin.dispose()
+        address = database().rsplit("/", 1)[0] + f"/{name}"
+        self.config = Config()
+        self.config.set_main_option("script_location", str(Path(server_start.__file__).parent / "db" / "migrations"))
+        self.config.set_main_option("sqlalchemy.url", address.replace("%", "%%"))
+        self.engine = create_engine(address)
+        self.addCleanup(self.engine.dispose)
+
+    def test_schema_is_that_of_the_models_and_can_be_taken_back(self) -> None:
+        command.upgrade(self.config, "head")
+        command.check(self.config)  # raises when the models have something the migrations do not
+        self.assertLessEqual(set(Base.metadata.tables), set(inspect(self.engine).get_table_names()))
+        command.downgrade(self.config, "base")
+        self.assertEqual(set(inspect(self.engine).get_table_names()), {"alembic_version"})
+
+    def test_what_could_be_undone_still_can(self) -> None:
+        """Kept by an older program; and, back with that one, all that does not go across another source."""
+        haul, now = uuid.uuid4(), uuid.uuid4()
+        command.upgrade(self.config, "0012")
+        with self.engine.begin() as c:
+            c.execute(text("INSERT INTO haul (id, name, destination, route, version, source_name, revision_id)"
+                           " VALUES (:h, 'Quay', '{}', '{}', 3, '', :r)"), {"h": haul, "r": now})  # fmt: skip
+            c.execute(text("INSERT INTO edit (id, haul_id, number, undone, what, name, destination, route)"
+                           " VALUES (:i, :h, 1, false, 'Rename', 'Pier', '{\"a\": 1}', '{\"steps\": []}')"),
+                      {"i": uuid.uuid4(), "h": haul})  # fmt: skip
+        command.upgrade(self.config, "head")
+        with sessionmaker(self.engine).begin() as session:
+            row = session.get_one(Haul, haul)
+            edit = next_edit(session, row, again=False)
+            assert edit is not None
+            turn_back(session, row, edit)
+            self.assertEqual(
+                (row.name, row.destination, row.route, row.revision_id), ("Pier", {"a": 1}, {"steps": []}, now)
+            )
+            turn_back(session, row, edit)
+            for number, revision in ((2, uuid.uuid4()), (3, now)):
+                state = {**state_of(row), "revision": str(revision)}
+                session.add(Edit(id=uuid.uuid4(), haul_id=haul, number=number, undone=False, what="", state=state))
+            session.add(Haul(id=uuid.uuid4(), name="Deleted", destination={}, route={}, deleted=datetime.now(UTC)))
+        command.downgrade(self.config, "0012")
+        with self.engine.begin() as c:
+            self.assertEqual(c.execute(text("SELECT number, name FROM edit")).all(), [(3, "Quay")])
+            self.assertEqual(c.execute(text("SELECT name FROM haul")).all(), [("Quay",)])
 
 
 if __name__ == "__main__":
