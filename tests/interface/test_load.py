@@ -197,6 +197,7 @@ class Destinations(BrowserTest):
         page.get_by_role("button", name="Save").click()
         page.get_by_role("button", name="Undo: Rename").click()
         expect(page.get_by_role("heading", name="The old engine")).to_be_visible()
+        expect(page.get_by_role("button", name="Redo: Rename")).to_be_enabled()
         page.keyboard.press("Control+Shift+Z")
         expect(page.get_by_role("heading", name="Renamed")).to_be_visible()
         page.get_by_role("button", name="Restore Carried").click()
