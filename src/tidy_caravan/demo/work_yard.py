@@ -28,7 +28,13 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "faces.inside-out": ("bollard_inside_out",),
     "faces.one-sided": ("twisted_strap",),
     "faces.seen-from-behind": ("poster_hung_backwards",),
-    "faces.seen-from-both": ("bunting", "bracket_with_a_fin", "table_top_of_many_triangles", "tarpaulin"),
+    "faces.seen-from-both": (
+        "bunting",
+        "bracket_with_a_fin",
+        "table_top_of_many_triangles",
+        "tarpaulin",
+        "belt_folded_onto_itself",
+    ),
     "geometry.repeated": ("pallet_made_twice",),
     "geometry.degenerate": ("plank_with_slivers",),
     "geometry.non-manifold": ("bracket_with_a_fin",),
@@ -36,6 +42,7 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "geometry.unjoined": ("trolley_unjoined", "bucket_without_normals"),
     "flicker.between": ("notice", "notice_board", "winch", "winch_again"),
     "flicker.within": ("hatch_on_itself",),
+    "flicker.folded": ("belt_folded_onto_itself",),
     "gaps.leak": ("shelter_wall_west", "shelter_wall_east", "kerb_short", "kerb_after_it"),
     "normals.missing": ("bucket_without_normals",),
     "normals.broken": ("bucket_with_broken_normals",),
@@ -187,6 +194,19 @@ def triangles(y: Yard) -> None:
     y.put("shelter_wall_east", box(0.8, 0.1, 2.0, BRICK), (x + 0.4, north, 0))
 
 
+def belt() -> Shape:
+    """A strap that goes round a corner three times, and its end over its beginning."""
+    flat = [
+        (0, 0), (0.7, 0), (1, 0), (1, 0.3), (0.7, 0.3), (0, 0.3), (1, 0.7), (0.7, 0.7), (1, 1), (0.7, 1),
+        (0.25, 0.7), (0.25, 1), (0.05, 0.7), (0.05, 1), (0.05, 0.3), (0.25, 0.3), (0.05, 0.1), (0.25, 0.1),
+    ]  # fmt: skip
+    ways = [
+        [0, 1, 4, 5], [1, 2, 3, 4], [4, 3, 6, 7], [7, 6, 8, 9], [10, 7, 9, 11], [12, 10, 11, 13], [14, 15, 10, 12],
+        [16, 17, 15, 14],
+    ]  # fmt: skip
+    return quads(np.array([(x - 0.5, 0, z) for x, z in flat]) * 0.93, ways, CLOTH)
+
+
 def normals(y: Yard) -> None:
     for name, size in (("without", 1.0), ("with_broken", 1.1), ("with_opposed", 1.2)):
         bucket = lathe([(0.15 * size, 0), (0.2 * size, 0.3)], 16, IRON)
@@ -250,6 +270,7 @@ def pieces(y: Yard) -> None:
     y.put("crates_in_one_lump", lump, (9, -26, 0))
     y.put("table_top_of_many_triangles", plate(0.85, 40, WOOD))
     y.put("tarpaulin", sheet(0.8, 1.5, CLOTH))
+    y.put("belt_folded_onto_itself", belt())
     y.put("toolbox", box(0.6, 0.3, 0.25, IRON))
     y.put("toolbox", box(0.6, 0.3, 0.3, IRON))
     y.put("rope & tackle", lathe([(0.2, 0), (0.2, 0.15)], 12, CLOTH))
