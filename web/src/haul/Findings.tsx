@@ -6,7 +6,7 @@ import type { Finding, Mend, StepKind } from "../api/client";
 import { count, figure, plural } from "../shared/format";
 import { Sentence } from "../shared/Sentence";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
-import { parameterOf } from "./mend";
+import { counts, parameterOf } from "./mend";
 import { Places } from "./Places";
 
 export function stepTitle(kind: string, titles: Map<string, string>) {
@@ -166,12 +166,15 @@ function Row({
   );
 }
 
+type Parameter = { title?: string; unit?: string; default?: unknown; only?: Record<string, unknown[]> };
+
 /** What the mend would be put on the tape with. */
 function Parameters({ mend, kinds }: { mend: Mend; kinds: StepKind[] }) {
   const kind = kinds.find((k) => k.kind === mend.step?.kind);
-  const fields = (kind?.parameters ?? {}) as Record<string, { title?: string; unit?: string }>;
+  const fields = (kind?.parameters ?? {}) as Record<string, Parameter>;
   const told = Object.entries(fields).flatMap(([key, field]) => {
     const value = mend.step ? parameterOf(mend.step, key) : undefined;
+    if (mend.step && !counts(mend.step, fields, field.only)) return [];
     if (value === undefined || value === null || value === "" || typeof value === "object") return [];
     const shown = typeof value === "boolean" ? (value ? "yes" : "no") : String(value);
     return [`${field.title ?? key} ${shown}${field.unit ? ` ${field.unit}` : ""}`];

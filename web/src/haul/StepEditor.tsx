@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import type { StepData, StepKind, StepRecord } from "../api/client";
 import { count } from "../shared/format";
 import { Sentence } from "../shared/Sentence";
-import { parameterOf } from "./mend";
+import { counts, parameterOf } from "./mend";
 import { useView } from "./selection";
 
 type Field = {
@@ -47,11 +47,7 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
   const put = (key: string, value: unknown) => setDraft({ ...draft, [key]: value });
   const fields = kind.parameters as Record<string, Field>;
   const picked = Object.entries(fields).filter(([, field]) => field.pick && field.pick !== "points");
-  const shown = Object.entries(fields).filter(([, field]) =>
-    Object.entries(field.only ?? {}).every(([key, values]) =>
-      values.includes(parameterOf(draft, key) ?? fields[key]?.default),
-    ),
-  );
+  const shown = Object.entries(fields).filter(([, field]) => counts(draft, fields, field.only));
   const along = (row: number[], place: readonly number[]) =>
     Number(row.reduce((sum, v, k) => sum + v * (place[k] ?? 0), 0).toFixed(4));
   const pick = (corners: boolean, given: (was: StepData, place: [number, number, number]) => StepData) => {

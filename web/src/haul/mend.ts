@@ -13,6 +13,16 @@ const rank = (kinds: Kinds, kind: string) =>
 export const parameterOf = (step: StepData, key: string) =>
   new Map<string, unknown>(Object.entries(step)).get(key);
 
+/** Whether a parameter counts beside the values of others. only: those with which it does. */
+export const counts = (
+  step: StepData,
+  fields: Record<string, { default?: unknown }>,
+  only: Record<string, unknown[]> = {},
+) =>
+  Object.entries(only).every(([key, values]) =>
+    values.includes(parameterOf(step, key) ?? fields[key]?.default),
+  );
+
 /** Narrows a step to its kind, for `find` and `filter`. */
 export const isOf =
   <K extends StepData["kind"]>(kind: K) =>

@@ -105,7 +105,7 @@ def overlaps_within(context: Context) -> Iterable[Finding]:
     if folds:
         gone = [i for i, o in folds.items() if covered_in(scene.meshes[i], o).any()]
         text = "of surface folded onto itself within a shell, which cannot be lifted off itself"
-        yield on_its_own(scene, folds, "flicker.folded", "Surfaces folded onto themselves", text, gone, how="remove")
+        yield on_its_own(scene, folds, "flicker.folded", "Folded surfaces", text, gone, how="remove")
 
 
 def on_its_own(
