@@ -131,6 +131,7 @@ function useDeletion(haul: HaulSummary) {
     mutationFn: async () => api.remove(await api.haul(haul.id)),
     onSuccess: () => {
       fresh();
+      // this row is gone by then, and its mutations with it
       const back = () => api.restore(haul.id).then(fresh, onError);
       tell("info", `“${haul.name}” is deleted.`, { word: "Undo", run: back });
     },

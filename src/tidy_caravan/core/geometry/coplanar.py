@@ -48,6 +48,10 @@ class Overlaps:
     distance: F64
     middle: F64
 
+    def some(self, rows: Bool) -> Overlaps:
+        """Those of rows (K,)."""
+        return Overlaps(self.first[rows], self.second[rows], self.area[rows], self.distance[rows], self.middle[rows])
+
 
 def overlapping(flat: Flat, apart: F64, width: F64) -> Overlaps:
     """Pairs of triangles that lie on each other. apart: (T,) distance of planes below which they are one. width: (T,)

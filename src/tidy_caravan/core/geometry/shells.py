@@ -244,14 +244,11 @@ def backed(mesh: Mesh) -> Bool:
         return np.zeros(mesh.triangles, np.bool_)
     faces, places = welded_faces(mesh)
     least, middle, most = np.sort(faces, axis=1).T
-    number = np.unique(first_equals(least * places + middle) * places + most, return_inverse=True)[1].reshape(-1)
-    turn = faces.argmin(axis=1)
-    rows = np.arange(len(faces))
+    place = first_equals(first_equals(least * places + middle) * places + most)
+    turn, rows = faces.argmin(axis=1), np.arange(len(faces))
     forward = faces[rows, (turn + 1) % 3] < faces[rows, (turn + 2) % 3]
-    count = int(number.max(initial=-1)) + 1
-    out: Bool = (
-        (np.bincount(number[forward], minlength=count) > 0) & (np.bincount(number[~forward], minlength=count) > 0)
-    )[number]
+    one, other = (np.bincount(place[way], minlength=len(faces)) > 0 for way in (forward, ~forward))
+    out: Bool = (one & other)[place]
     return out
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import fields
 
 import numpy as np
 
@@ -98,7 +97,7 @@ def overlaps_within(context: Context) -> Iterable[Finding]:
         folded = onto_itself(scene.meshes[i], o)
         for kind, rows in ((shells, ~folded), (folds, folded)):
             if rows.any():
-                kind[i] = Overlaps(**{f.name: getattr(o, f.name)[rows] for f in fields(Overlaps)})
+                kind[i] = o.some(rows)
     if shells:
         text = "of surface lying on their own in one plane"
         yield on_its_own(scene, shells, "flicker.within", "Surfaces of a part that flicker", text, list(shells))
