@@ -15,7 +15,7 @@ from typing import NoReturn
 from tidy_caravan.core.errors import CaravanError
 from tidy_caravan.core.loading import loading
 
-FILE_HELP = "a scene, alone or in a zip"
+FILE_HELP = "a scene, alone or in a zip; of several each is a part of one scene"
 TO_HELP = "the destination; see destinations"
 FORMATS_HELP = "glb (as it is without), gltf, usda, usdc, usdz, dae, obj, ply, stl"
 
@@ -42,12 +42,12 @@ def parser() -> Parser:
     )
     commands = top.add_subparsers(dest="command", required=True, parser_class=Parser)
     one = commands.add_parser("survey", help="what is in a scene file, and what is wrong with it")
-    one.add_argument("file", type=Path, help=FILE_HELP)
+    one.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     one.add_argument("--destination", metavar="NAME", help="whose limits hold; see destinations")
     one.add_argument("--route", type=Path, metavar="ROUTE.json", help="with what it says is left as it is")
     one.add_argument("--pictures", type=Path, metavar="DIR", help="a picture of the worst places of each finding")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
-    two.add_argument("file", type=Path, help=FILE_HELP)
+    two.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     two.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     two.add_argument("--out", required=True, type=Path, metavar="DIR", help="for the package and its manifest")
     two.add_argument("--route", type=Path, metavar="ROUTE.json", help="steps and sets; the usual ones otherwise")
@@ -57,10 +57,12 @@ def parser() -> Parser:
         "arrive", help="read a package back as its destination would and compare it with the source"
     )
     three.add_argument("dir", type=Path, help="folder of the package")
-    three.add_argument("--against", required=True, type=Path, metavar="FILE", help="the source that it was made from")
+    three.add_argument(
+        "--against", required=True, type=Path, nargs="+", metavar="FILE", help="the source that it was made from"
+    )
     four = commands.add_parser("destinations", help="the conventions that are known")
     five = commands.add_parser("propose", help="the route that the survey of a scene proposes, with reasons")
-    five.add_argument("file", type=Path, help=FILE_HELP)
+    five.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     five.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     five.add_argument("--route", type=Path, metavar="ROUTE.json", help="whose sets, and what is left as it is, hold")
     five.add_argument(
@@ -69,7 +71,7 @@ def parser() -> Parser:
     six = commands.add_parser(
         "price", help="what a frame of a scene costs, ways to combine parts, steps that meet a budget"
     )
-    six.add_argument("file", type=Path, help=FILE_HELP)
+    six.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     six.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     six.add_argument("--route", type=Path, metavar="ROUTE.json", help="price what the route makes of it")
     six.add_argument("--top", choices=("part", "mesh", "material", "layer"), default="part", help="what costs most, by")
@@ -86,7 +88,7 @@ def parser() -> Parser:
         "--megabytes", type=float, default=0, metavar="MB", help="the same for vertices, indices, textures"
     )
     seven = commands.add_parser("light", help="what lightmaps weigh, for a texel size or for so many megabytes")
-    seven.add_argument("file", type=Path, help=FILE_HELP)
+    seven.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     seven.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     seven.add_argument("--route", type=Path, metavar="ROUTE.json", help="of what the route makes of it, by its sets")
     seven.add_argument("--texel", type=float, default=0.05, metavar="M", help="metres of a texel of weight 1")
@@ -97,7 +99,7 @@ def parser() -> Parser:
     )
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
     eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write its pages")
-    eight.add_argument("file", type=Path, help=FILE_HELP)
+    eight.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
     eight.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
     eight.add_argument("--route", type=Path, metavar="ROUTE.json", help="the route; the usual one otherwise")
     eight.add_argument(

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import argparse
 import dataclasses
-import hashlib
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from fnmatch import fnmatchcase
 from functools import partial
@@ -22,7 +21,7 @@ from tidy_caravan.core.closeup import closeup
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
-from tidy_caravan.core.formats import bundle_from_path
+from tidy_caravan.core.formats import bundles_from_paths, digest_of
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.picture import picture
@@ -69,16 +68,20 @@ def telling() -> Iterator[Progress]:
             print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
-def read(path: Path, progress: Progress) -> tuple[Scene, str]:
-    """The scene in a file and the SHA-256 of that file."""
+def read(paths: Sequence[Path], progress: Progress) -> tuple[Scene, str]:
+    """The scene in some files and what stands for their content."""
 
     def tell(*facts: Any) -> None:
         if facts:
             progress(*facts)
 
     progress("reading", 0, 0)
-    bundle = dataclasses.replace(bundle_from_path(path), tell=tell)
-    return load_all([bundle]), hashlib.sha256(path.read_bytes()).hexdigest()
+    bundles = bundles_from_paths(paths, tell=tell)
+    return load_all(bundles, lambda name: progress(f"reading {name}", 0, 0)), digest_of(bundles)
+
+
+def called(paths: Sequence[Path]) -> str:
+    return ", ".join(path.name for path in paths)
 
 
 def show(data: Any) -> None:
@@ -140,7 +143,7 @@ def print_findings(findings: list[Finding]) -> None:
 
 def run_survey(args: argparse.Namespace) -> int:
     with telling() as progress:
-        scene, _ = read(args.file, progress)
+        scene, _ = read(args.files, progress)
         findings = survey(scene, destination(args.destination or BUILT_IN[0].name), progress=progress)
     if args.route:
         findings = leave(findings, scene, read_route(args.route).left)
@@ -151,7 +154,7 @@ def run_survey(args: argparse.Namespace) -> int:
         figures = count(scene)
         box = bounds_metres(scene)
         size = box[1] - box[0]
-        print(f"{args.file.name}: {scene.convention.label()}{'' if scene.convention.declared else ' (assumed)'}")
+        print(f"{called(args.files)}: {scene.convention.label()}{'' if scene.convention.declared else ' (assumed)'}")
         print(
             f"  {figures.nodes} nodes, {figures.parts} parts of {figures.unique_meshes} meshes, {figures.triangles} triangles"
         )
@@ -197,7 +200,7 @@ def run_propose(args: argparse.Namespace) -> int:
     target = destination(args.to)
     kept = read_route(args.route) if args.route else Route()
     with telling() as progress:
-        scene, _ = read(args.file, progress)
+        scene, _ = read(args.files, progress)
         proposed = propose(leave(survey(scene, target, progress=progress), scene, kept.left), target)
     route = as_route(proposed) | {
         k: v for k, v in kept.model_dump(by_alias=True, mode="json").items() if k != "steps" and v
@@ -222,7 +225,7 @@ def run_price(args: argparse.Namespace) -> int:
     target = destination(args.to)
     route = read_route(args.route) if args.route else Route()
     with telling() as progress:
-        scene, _ = read(args.file, progress)
+        scene, _ = read(args.files, progress)
         assignment = assignment_of(scene, route)
         if args.route:
             scene, _ = run(scene, route, target, progress=progress)
@@ -268,7 +271,7 @@ def run_light(args: argparse.Namespace) -> int:
     target = destination(args.to)
     route = read_route(args.route) if args.route else Route()
     with telling() as progress:
-        scene, _ = read(args.file, progress)
+        scene, _ = read(args.files, progress)
         assignment = assignment_of(scene, route)
         if args.route:
             scene, _ = run(scene, route, target, progress=progress)
@@ -316,7 +319,7 @@ def run_bake(args: argparse.Namespace) -> int:
     if not args.route:
         route = route.model_copy(update={"steps": [*route.steps, LightBudget()]})
     with telling() as progress:
-        scene, _ = read(args.file, progress)
+        scene, _ = read(args.files, progress)
         scene, _ = run(scene, route, target, progress=progress)
         if args.parts:
             chosen = [
@@ -371,8 +374,8 @@ def run_carry(args: argparse.Namespace) -> int:
     target = destination(args.to)
     route = read_route(args.route)
     with telling() as progress:
-        scene, digest = read(args.file, progress)
-        name, fmt = args.file.name, args.format
+        scene, digest = read(args.files, progress)
+        name, fmt = called(args.files), args.format
         package, _, records, findings = carry(scene, name, digest, target, route, fmt, progress=progress)
     drawn = draw_steps(scene, route, target, args.pictures) if args.pictures else []
     save(package.files, args.out)

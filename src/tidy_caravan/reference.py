@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import inspect
+from collections.abc import Container
 from typing import Any
 
 from tidy_caravan.cli import parser
@@ -46,17 +47,8 @@ def text() -> str:
     ]
     for kind, step in sorted(known_steps().items()):
         lines += [f"### {step.title} (`{kind}`)", "", " ".join((inspect.getdoc(step) or step.summary).split()), ""]
-        for field, info in step.model_json_schema(by_alias=True)["properties"].items():
-            if field not in ("kind", "enabled", "where"):
-                default = info.get("default")
-                unit = f", in {info['unit']}" if info.get("unit") else ""
-                only = "".join(
-                    f"; with `{k}` {' or '.join(f'`{v}`' for v in values)}"
-                    for k, values in info.get("only", {}).items()
-                )
-                lines.append(
-                    f"- `{field}`: {info.get('title', field)}. {info.get('description', '')}{unit} ({allowed(info)}default {default}{only})"
-                )
+        schema = step.model_json_schema(by_alias=True)
+        lines += [f"- {p}" for p in parameters(schema, ("kind", "enabled", "where"), schema.get("$defs", {}))]
         lines.append("")
     lines += [
         "Every step takes `where`: `names` (patterns with * and ?) and `parts` (identities, `file|own id or path|number`, as the survey and the ledger give them); all parts when empty.",
@@ -128,8 +120,27 @@ def addresses() -> list[str]:
     return lines
 
 
+def parameters(schema: dict[str, Any], without: Container[str], known: dict[str, Any]) -> list[str]:
+    """A line for each parameter of a JSON schema, those of what a list holds below it. known: schemas by name."""
+    lines = []
+    for field, info in schema["properties"].items():
+        if field in without:
+            continue
+        unit = f", in {info['unit']}" if info.get("unit") else ""
+        only = "".join(
+            f"; with `{k}` {' or '.join(f'`{v}`' for v in values)}" for k, values in info.get("only", {}).items()
+        )
+        fallback = f"default {info['default']}" if "default" in info else "needed"
+        said = f"{info.get('title', field)}. {info.get('description', '')}{unit} ({allowed(info)}{fallback}{only})"
+        lines.append(f"`{field}`: {said}")
+        if name := info.get("items", {}).get("$ref", "").rpartition("/")[2]:
+            lines += [f"each `{field}`: {line}" for line in parameters(known[name], (), known)]
+    return lines
+
+
 def allowed(info: dict[str, Any]) -> str:
     """The words or numbers that a parameter may have, by its JSON schema; empty where everything of its kind is."""
+    info = {**info, **next((one for one in info.get("anyOf", ()) if one.get("type") != "null"), {})}
     if "enum" in info:
         return f"{', '.join(f'`{word}`' for word in info['enum'])}; "
     bounds = [

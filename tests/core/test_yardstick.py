@@ -16,7 +16,7 @@ from tests.support import validate_bytes
 from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named, through
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, ImporterHabit
-from tidy_caravan.core.conventions.evidence import candidates
+from tidy_caravan.core.conventions.evidence import candidates, whole_as_told
 from tidy_caravan.core.conventions.yardstick import Answers, blocks, known_ratio, read_answers, yardstick
 from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
@@ -175,7 +175,7 @@ class Evidence(unittest.TestCase):
                 with self.subTest(factor=factor, stated=stated):
                     scene = convert(landing().but(convention=true), replace(true, metres_per_unit=factor))
                     scene = scene.but(convention=replace(true, metres_per_unit=stated))
-                    found = candidates(scene)
+                    found = candidates(whole_as_told(scene))
                     self.assertEqual((found[0].metres_per_unit, found[0].likeliest), (factor, True))
                     self.assertEqual(found[0].fitting, found[0].total)
                     self.assertTrue(set(found[0].parts) <= set(scene.nodes.parts.tolist()))
@@ -197,15 +197,15 @@ class Evidence(unittest.TestCase):
             with self.subTest(door):
                 leaf, seat = (trimesh.creation.box(size) for size in ((900, 2100, 40), (450, 900, 450)))
                 nodes = make_nodes([-1] * 2, np.tile(np.eye(4), (2, 1, 1)), [door, chair], mesh=[0, 1])
-                found = candidates(Scene(GLTF, nodes, (as_mesh(leaf), as_mesh(seat))))
+                found = candidates(whole_as_told(Scene(GLTF, nodes, (as_mesh(leaf), as_mesh(seat)))))
                 self.assertEqual((found[0].metres_per_unit, found[0].likeliest, found[0].total), (0.001, True, 2))
 
     def test_without_anything_of_known_size_the_whole_decides(self) -> None:
         scene = yardstick(BUILT_IN[0], "glb")
-        found = candidates(scene)
+        found = candidates(whole_as_told(scene))
         self.assertEqual([c.likeliest for c in found if c.stated], [True])
         far = scene.but(convention=Convention(1000.0 * 100))
-        self.assertFalse(any(c.likeliest for c in candidates(far)))
+        self.assertFalse(any(c.likeliest for c in candidates(whole_as_told(far))))
 
 
 if __name__ == "__main__":

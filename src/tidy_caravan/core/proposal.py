@@ -20,6 +20,7 @@ from tidy_caravan.core.steps.base import Phase
 from tidy_caravan.core.survey import Finding
 
 WHERE = "where"
+FILE = "file"
 FLICKERS_THEN = "What is turned to be seen may lie on what is behind it, and flicker only then."
 EVENS_OUT = {"clean_vertices", "drop_degenerates", "drop_repeated", "turn_faces"}
 """Steps by which meshes become alike that were not."""
@@ -87,13 +88,13 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         key = mend["kind"] if kinds[mend["kind"]].once else f"{mend['kind']} {sorted(values.items())}"
         why = f"{finding.title}: {finding.text}"
         if key in drafts:
-            drafts[key].step = widened({**values, **drafts[key].step}, mend)
+            drafts[key].step = widened(joined(values, drafts[key].step), mend)
             drafts[key].reasons.append(why)
         else:
             drafts[key] = draft(dict(mend), why)
         drafts[key].sure |= not finding.guess
     made = list(drafts.values())
-    if "recentre" in drafts and "sourceMetresPerUnit" in drafts["match_units_axes"].step:
+    if "recentre" in drafts and {"sourceMetresPerUnit", "files"} & drafts["match_units_axes"].step.keys():
         why = "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
         drafts["recentre"].reasons.append(why)
     if lift := lifted_when_turned(made):
@@ -130,6 +131,18 @@ def as_proposed(draft: Draft) -> Proposed:
         reasons=draft.reasons,
         guess=not draft.sure,
     )
+
+
+def joined(values: dict[str, Any], step: dict[str, Any]) -> dict[str, Any]:
+    """The step with values where it has none. Lists of what is said of files take up those of which nothing is said yet, and
+    what is not said of those that are there."""
+    out = {**values, **step}
+    for key in (k for k in values.keys() & step.keys() if isinstance(step[k], list)):
+        if all(isinstance(one, dict) and FILE in one for one in [*values[key], *step[key]]):
+            there = {one[FILE]: one for one in step[key]}
+            fresh = {one[FILE]: {**one, **there.get(one[FILE], {})} for one in values[key]}
+            out[key] = list({**there, **fresh}.values())
+    return out
 
 
 def widened(step: dict[str, Any], mend: dict[str, Any]) -> dict[str, Any]:

@@ -19,7 +19,7 @@ from tidy_caravan.core.figures import Counts, count
 from tidy_caravan.core.scene import Scene, Touched
 from tidy_caravan.core.scene.scene import with_all_roots
 from tidy_caravan.core.selection import Assignment, PartSet
-from tidy_caravan.core.space.site import read_as
+from tidy_caravan.core.space.files import STATED
 from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -28,7 +28,7 @@ from tidy_caravan.core.survey.left import Left
 from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
-KEPT_FORM = 3
+KEPT_FORM = 4
 """Grows when scenes between steps get to know more: what was kept before is not taken up again."""
 KEPT_SECONDS = 0.1
 """Work from which on the scene after a step is kept: below, doing it again is cheaper."""
@@ -175,7 +175,8 @@ def chain(steps: list[Step], route: Route, destination: Destination, start: Scen
     c = start.convention
     digest = hashlib.sha256()
     sets = [s.model_dump(mode="json") for s in route.sets]
-    about = [__version__, KEPT_FORM, source, c.metres_per_unit, c.up, c.forward, c.handedness, c.declared, sets]
+    read = [c.metres_per_unit, c.up, c.forward, c.handedness, c.declared, start.extras.get(STATED)]
+    about = [__version__, KEPT_FORM, source, *read, sets]
     digest.update(orjson.dumps([*about, destination.model_dump(mode="json")]))
     out = []
     for one in steps:
@@ -185,12 +186,11 @@ def chain(steps: list[Step], route: Route, destination: Destination, start: Scen
 
 
 def read_convention(scene: Scene, route: Route) -> Scene:
-    """The source scene in the convention that the route reads it in."""
-    convention = scene.convention
+    """The source scene in the convention that the route reads it in, and each of its files."""
     for one in steps_of(route):
         if one.enabled:
-            convention = one.read_as(convention)
-    return read_as(scene, convention)
+            scene = one.read(scene)
+    return scene
 
 
 def assignment_of(source: Scene, route: Route) -> Assignment:

@@ -21,7 +21,7 @@ from tidy_caravan.core.steps.find_compounds import FindCompounds
 from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.light_budget import LightBudget
 from tidy_caravan.core.steps.light_pages import LightPages
-from tidy_caravan.core.steps.match_units import MatchUnits
+from tidy_caravan.core.steps.match_units import FileUnit, MatchUnits
 from tidy_caravan.core.steps.mend_geometry import DropDegenerates, MendNormals
 from tidy_caravan.core.steps.mend_overlaps import MendOverlaps
 from tidy_caravan.core.steps.names_and_tree import DropEmpties, TidyNames
@@ -35,7 +35,7 @@ from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.core.survey.left import Left
 from tidy_caravan.demo.ferry_landing import landing_files, large_files
-from tidy_caravan.demo.three_trades import three_trades_files
+from tidy_caravan.demo.three_trades import gates_obj, three_trades_files
 from tidy_caravan.demo.work_yard import yard_files
 from tidy_caravan.server.db.models import Haul, Job
 from tidy_caravan.server.db.session import session_for
@@ -72,7 +72,16 @@ def demo_route() -> list[dict[str, Any]]:
 
 
 def trades_route() -> list[dict[str, Any]]:
-    steps: list[Step] = [WhatTravels(), MatchUnits(), FirstUvs(), LightmapUvs(resolution=128), TidyNames()]
+    gates = FileUnit(file="gates.obj", metres_per_unit=0.001, up="Z", forward="Y")
+    steps: list[Step] = [
+        WhatTravels(),
+        MatchUnits(files=[gates]),
+        ShareCopies(where=Where(names=["ticket_gate_*"])),
+        MendNormals(),
+        FirstUvs(),
+        LightmapUvs(resolution=128),
+        TidyNames(),
+    ]
     return [as_json(s) for s in steps]
 
 
@@ -131,13 +140,16 @@ def add_demo(settings: Settings, say: Callable[[str], None] = lambda text: None)
         because="door leaves keep their clearance, stones lie loose, the slit in the net store’s roof is planted",
     )
     say("demo: all stages of the landing, 20 000 parts")
-    say("demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD")
+    say(
+        "demo: the landing from three trades: hall as IFC, quay as COLLADA, beach as OpenUSD, and gates that say no unit"
+    )
     say("demo: the fitters’ yard, one of every fault, for a route to be proposed")
     say("demo: Pellwick Ferry Landing, carried all the way")
     hauls = [
         Demo("Landing, all stages (20 000 parts)", "metre-y-up-right", large_files(), default, ["import"]),
         Demo(
-            "Landing from three trades", "metre-z-up-right", three_trades_files(), trades_route(), chain, sets(),
+            "Landing from three trades", "metre-z-up-right", {**three_trades_files(), **gates_obj()}, trades_route(),
+            chain, sets(),
         ),
         Demo("Fitters’ yard", "centimetre-z-up-left", yard_files(), default, ["import"]),
         Demo(

@@ -22,6 +22,7 @@ export type Counts = Schemas["Counts"];
 export type Health = Schemas["Health"];
 export type Travel = Schemas["TravelOut"];
 export type Candidate = Schemas["Candidate"];
+export type FileUnit = Schemas["FileUnitOut"];
 export type Shapes = Schemas["ShapesOut"];
 export type PartSet = Schemas["PartSet"];
 export type Rule = Schemas["Rule"];

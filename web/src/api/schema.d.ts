@@ -2229,6 +2229,48 @@ export interface components {
             path: string;
         };
         /**
+         * FileUnit
+         * @description What one of several files is in, whatever it says. file: its label, which the identities of its parts begin with.
+         */
+        FileUnit: {
+            /**
+             * File
+             * @description Its label
+             */
+            file: string;
+            /**
+             * Forward
+             * @description Its forward axis
+             */
+            forward?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
+            /**
+             * Handedness
+             * @description Of its axes
+             */
+            handedness?: ("right" | "left") | null;
+            /**
+             * One unit
+             * @description What it really is
+             */
+            metresPerUnit?: number | null;
+            /**
+             * Up
+             * @description Its up axis
+             */
+            up?: ("X" | "-X" | "Y" | "-Y" | "Z" | "-Z") | null;
+        };
+        /**
+         * FileUnitOut
+         * @description What one of several files says of its unit and axes, and what speaks for which.
+         */
+        FileUnitOut: {
+            convention: components["schemas"]["ConventionOut"];
+            /** File */
+            file: string;
+            /** Units */
+            units: components["schemas"]["Candidate"][];
+        };
+        /**
          * FindCompounds
          * @description Parts that share their meshes and stand in the same order in several places become one compound in so many places:
          *     each a node on the group's base, with the same pieces below it in the very same places. It says the same thing as the
@@ -3013,6 +3055,12 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Files in a unit of their own
+             * @description Of several files, those that are in another unit or other axes
+             * @default []
+             */
+            files: components["schemas"]["FileUnit"][];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3910,6 +3958,11 @@ export interface components {
             bounds: components["schemas"]["Bounds"];
             convention: components["schemas"]["ConventionOut"];
             counts: components["schemas"]["Counts"];
+            /**
+             * Files
+             * @description Each of several files by itself; empty for a single one
+             */
+            files: components["schemas"]["FileUnitOut"][];
             /**
              * Haulid
              * Format: uuid

@@ -18,6 +18,8 @@ type Field = {
   default?: unknown;
   enum?: string[];
   anyOf?: Field[];
+  /** Of a list: what each of its entries is made of. */
+  items?: { properties?: Record<string, Field> };
   minimum?: number;
   maximum?: number;
   exclusiveMinimum?: number;
@@ -103,6 +105,13 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
                 points={(parameterOf(draft, key) ?? []) as number[][]}
                 ready={!!axes}
                 onPick={() => pick(false, anotherPoint(key))}
+                onChange={(v) => put(key, v)}
+              />
+            ) : field.items?.properties ? (
+              <Entries
+                key={key}
+                field={field}
+                entries={(parameterOf(draft, key) ?? []) as Entry[]}
                 onChange={(v) => put(key, v)}
               />
             ) : (
@@ -250,6 +259,51 @@ function Points({ field, points, ready, onPick, onChange }: PointsProps) {
           {points.length ? "Pick another point" : "Pick points in the view"}
         </button>
       </div>
+    </>
+  );
+}
+
+type Entry = { file: string } & Record<string, unknown>;
+type EntriesProps = { field: Field; entries: Entry[]; onChange: (entries: Entry[]) => void };
+
+/** What is said of files one by one; the Unit page of the Load station adds to it. */
+function Entries({ field, entries, onChange }: EntriesProps) {
+  return (
+    <>
+      <span className="col-span-2">
+        {field.title}
+        <span className="block text-xs leading-snug opacity-80">
+          {field.description}. {entries.length === 0 && "The Unit page of the Load station names them."}
+        </span>
+      </span>
+      {entries.map((entry) => (
+        <fieldset key={entry.file} className="col-span-2 rounded-field border rule p-2">
+          <legend className="flex items-center gap-2 px-1 font-semibold break-all">
+            {entry.file}
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`Read ${entry.file} as it says`}
+              onClick={() => onChange(entries.filter((e) => e !== entry))}
+            >
+              Remove
+            </button>
+          </legend>
+          <div className="grid grid-cols-[14rem_1fr] items-center gap-x-3 gap-y-2">
+            {Object.entries(field.items?.properties ?? {})
+              .filter(([key]) => key !== "file")
+              .map(([key, one]) => (
+                <Input
+                  key={key}
+                  name={key}
+                  field={one}
+                  value={entry[key]}
+                  onChange={(v) => onChange(entries.map((e) => (e === entry ? { ...e, [key]: v } : e)))}
+                />
+              ))}
+          </div>
+        </fieldset>
+      ))}
     </>
   );
 }

@@ -55,9 +55,24 @@ export function isOnTape(steps: StepData[], mend: Wanted, kinds: Kinds): boolean
         .every((key) => {
           if (key === "where" && once(kinds, s.kind)) return true;
           const [has, value] = [parameterOf(s, key), parameterOf(mend.step, key)];
+          if (ofFiles(has) && ofFiles(value))
+            return value.every((v) => has.some((h) => h.file === v.file && contains(h, v)));
           return JSON.stringify(has) === JSON.stringify(value) || contains(has, value);
         }),
   );
+}
+
+type OfFile = { file: string };
+/** What is said of files one by one: a list that grows, and does not replace what is said of others. */
+const ofFiles = (value: unknown): value is OfFile[] =>
+  Array.isArray(value) && value.length > 0 && value.every((v) => typeof v?.file === "string");
+
+/** A list of what is said of files, with what is said anew in the place of what was. */
+function joined(has: unknown, value: unknown): unknown {
+  if (!ofFiles(has) || !ofFiles(value)) return value;
+  const before = new Map(has.map((h) => [h.file, h]));
+  for (const v of value) before.set(v.file, { ...before.get(v.file), ...v });
+  return [...before.values()];
 }
 
 function contains(has: unknown, sought: unknown): boolean {
@@ -72,8 +87,11 @@ export function withMend(steps: StepData[], mend: Wanted | null, kinds: Kinds): 
   const { step, given } = mend;
   const at = once(kinds, step.kind) ? steps.findIndex((s) => s.kind === step.kind) : -1;
   if (at >= 0) {
-    const values = Object.fromEntries(given.map((key) => [key, parameterOf(step, key)]));
-    return steps.map((s, i) => (i === at ? { ...s, ...values, enabled: true } : s));
+    return steps.map((s, i) => {
+      if (i !== at) return s;
+      const values = given.map((key) => [key, joined(parameterOf(s, key), parameterOf(step, key))]);
+      return { ...s, ...Object.fromEntries(values), enabled: true };
+    });
   }
   const mine = mend.rank ?? rank(kinds, step.kind);
   const before = steps.findIndex((s) => rank(kinds, s.kind) > mine);

@@ -8,7 +8,7 @@ import { Sentence } from "../shared/Sentence";
 import { Sets } from "./Sets";
 import { Shapes } from "./Shapes";
 import { TravelList } from "./TravelList";
-import { UnitEvidence } from "./UnitEvidence";
+import { onlyAssumed, UnitEvidence } from "./UnitEvidence";
 
 const PAGES = ["contents", "travel list", "unit", "shapes", "sets"] as const;
 type Page = (typeof PAGES)[number];
@@ -34,7 +34,7 @@ export function LoadStation(props: Props) {
   const behind = s.travel.filter((t) => t.verdict === "behind").length;
   const badge: Partial<Record<Page, string>> = {
     "travel list": behind ? `${behind} behind` : "",
-    unit: s.convention.declared ? "" : "assumed",
+    unit: onlyAssumed(haul) ? "assumed" : "",
     sets: (haul.route.sets ?? []).length ? String((haul.route.sets ?? []).length) : "",
   };
   return (

@@ -11,11 +11,12 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import HIDDEN, Convention, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.keeping import kept
+from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.files import of_file, stated_by_file
 
 CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
 """What one unit may be, in metres: the usual ones and their usual mistakes."""
@@ -68,23 +69,66 @@ class Evidence:
         return 1.0 / math.log(self.kind.high / self.kind.low)
 
 
-def evidence(scene: Scene, up: int | None = None) -> list[Evidence]:
+@dataclass(frozen=True)
+class Told:
+    """Parts of one unit and one set of axes: those of a scene, or of one of its files. name: the file's label, empty for the
+    scene. which: their rows among the parts. boxes: (P, 2, 3) in numbers of the convention."""
+
+    scene: Scene
+    name: str
+    convention: Convention
+    which: I64
+    boxes: F64
+
+    @property
+    def parts(self) -> I64:
+        return self.scene.nodes.parts[self.which]
+
+    @property
+    def span(self) -> float:
+        """Largest edge of what is shown, in metres; nought when that is nothing."""
+        shown = self.boxes[(self.scene.nodes.flags[self.parts] & HIDDEN) == 0]
+        if not len(shown):
+            return 0.0
+        return float((shown[:, 1].max(axis=0) - shown[:, 0].min(axis=0)).max()) * self.convention.metres_per_unit
+
+
+def as_told(scene: Scene) -> list[Told]:
+    """The scene, or each of its files where there are several."""
+    boxes = at_rest(scene).part_bounds
+    every = np.arange(len(boxes))
+    out = []
+    for label, one in stated_by_file(scene).items():
+        rows = every[of_file(scene, label)[scene.nodes.parts]]
+        corners = boxes[rows] @ linear_map(scene.convention, one.convention).T
+        own = np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
+        out.append(Told(scene, label, one.convention, rows, own))
+    return out or [whole_as_told(scene)]
+
+
+def whole_as_told(scene: Scene) -> Told:
+    """The scene as one, in its own convention."""
+    boxes = at_rest(scene).part_bounds
+    return Told(scene, "", scene.convention, np.arange(len(boxes)), boxes)
+
+
+def evidence(told: Told, up: int | None = None) -> list[Evidence]:
     """Human-scale things by name and type. Names are looked at once each, whatever the number of parts.
 
-    up: column of the axis along which heights are taken; the scene's own when None.
+    up: column of the axis along which heights are taken; the one that is told when None.
     """
-    parts = scene.nodes.parts
+    scene, parts = told.scene, told.parts
     if not len(parts):
         return []
     texts, which = name_stems(scene)
+    which = which[told.which]
     classes = {
         i: e["ifc"].get("class")
         for i, e in scene.nodes.extras.items()
         if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
     }
-    up = "XYZ".index(scene.convention.up[-1]) if up is None else up
-    boxes = at_rest(scene).part_bounds
-    size = boxes[:, 1] - boxes[:, 0]
+    up = "XYZ".index(told.convention.up[-1]) if up is None else up
+    size = told.boxes[:, 1] - told.boxes[:, 0]
     out = []
     # most names fit none: those are told by one look
     any_kind = words_pattern("|".join(k.words for k in KNOWN))
@@ -160,21 +204,20 @@ class Candidate(BaseModel):
     parts: list[int]
 
 
-def candidates(scene: Scene) -> list[Candidate]:
+def candidates(told: Told) -> list[Candidate]:
     """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`.
 
     Where the file declares no axes and nothing fits along the assumed up axis, heights are taken along the axis on
     which most fits, and the example says so.
     """
-    stated = scene.convention.metres_per_unit
-    found, lying = evidence(scene), ""
-    if not scene.convention.declared and found and not _best(found):
-        axis, found = max(((a, evidence(scene, a)) for a in range(3)), key=lambda one: _best(one[1]))
+    stated = told.convention.metres_per_unit
+    found, lying = evidence(told), ""
+    if not told.convention.declared and found and not _best(found):
+        axis, found = max(((a, evidence(told, a)) for a in range(3)), key=lambda one: _best(one[1]))
         if _best(found):
             lying = f" ({'XYZ'[axis]} up)"
     total = sum(len(e.parts) for e in found)
-    box = bounds_metres(scene)
-    span = float((box[1] - box[0]).max()) / stated
+    span = told.span / stated
     out = []
     for factor in sorted({*CANDIDATES, stated}):
         fits = [(e, e.fitting(factor)) for e in found]

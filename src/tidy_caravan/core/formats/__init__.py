@@ -3,7 +3,13 @@
 import importlib
 import pkgutil
 
-from tidy_caravan.core.formats.opening import bundle_from_files, bundle_from_path, bundles_from_files
+from tidy_caravan.core.formats.opening import (
+    bundle_from_files,
+    bundle_from_path,
+    bundles_from_files,
+    bundles_from_paths,
+    digest_of,
+)
 from tidy_caravan.core.formats.registry import endings, load, writable, write
 from tidy_caravan.core.formats.shared.bundle import Bundle, Limits
 
@@ -17,6 +23,8 @@ __all__ = [
     "bundle_from_files",
     "bundle_from_path",
     "bundles_from_files",
+    "bundles_from_paths",
+    "digest_of",
     "endings",
     "load",
     "writable",

@@ -19,6 +19,7 @@ from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.identity import LEAD
 from tidy_caravan.core.scene.look import ROLES
 from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.space.files import Stated, with_stated
 from tidy_caravan.core.space.site import recentred
 
 
@@ -137,7 +138,7 @@ def merged(scenes: Sequence[Scene], names: Sequence[str], lead: str = "") -> Sce
     kinds = {s.format for s in one}
     spans = [(name, base + 1, len(s.nodes)) for s, base, name in zip(one, counts, names, strict=False)]
     whole = Scene(
-        replace(target, declared=all(s.convention.declared for s in scenes)),
+        target,
         nodes,
         tuple(mesh(m, b) for s, b in zip(one, materials, strict=False) for m in s.meshes),
         tuple(material(m, b) for s, b in zip(one, textures, strict=False) for m in s.materials),
@@ -160,7 +161,8 @@ def merged(scenes: Sequence[Scene], names: Sequence[str], lead: str = "") -> Sce
         extras=scenes[told_by].extras if told_by >= 0 else next((s.extras for s in one if s.extras), {}),
         format=kinds.pop() if len(kinds) == 1 else "several",
     )
-    return with_files(whole.but(extras={**whole.extras, LEAD: first_name}), spans)
+    told = with_files(whole.but(extras={**whole.extras, LEAD: first_name}), spans)
+    return with_stated(told, {name: Stated.of(s) for name, s in zip(names, scenes, strict=True)})
 
 
 def summed(scenes: Sequence[Scene]) -> tuple[Travel, ...]:

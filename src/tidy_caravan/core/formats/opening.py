@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
@@ -23,11 +25,12 @@ def bundle_from_files(
 
 
 def bundles_from_files(
-    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
+    files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing, apart: bool = False
 ) -> list[Bundle]:
     """One bundle per model among uploaded files, all with all files at hand; zips are opened. Raises UnusableInput.
 
-    Models are the shallowest model files; a layer that another one names is part of that one.
+    Models are the shallowest model files; a layer that another one names is part of that one. apart: there are other
+    archives, whose files may be called the same.
     """
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
@@ -46,7 +49,7 @@ def bundles_from_files(
         inner, told = unzip(name, data, limits, budget)
         notes += told
         # several archives keep their files apart; a single one is the whole upload
-        folder = "" if len(files) == 1 else f"{PurePosixPath(name).with_suffix('')}/"
+        folder = "" if len(files) == 1 and not apart else f"{PurePosixPath(name).with_suffix('')}/"
         inner = {folder + path: content for path, content in inner.items()}
         whole |= inner
         if main := next(filter(None, (f.main_in(name, inner, folder) for f in formats())), ""):
@@ -85,8 +88,44 @@ def shallowest(files: Mapping[str, bytes]) -> list[str]:
     ] or top
 
 
+def digest_of(bundles: Sequence[Bundle]) -> str:
+    """SHA-256 of the model file, or of those of several one after the other."""
+    each = [hashlib.sha256(b.data) for b in bundles]
+    return each[0].hexdigest() if len(each) == 1 else hashlib.sha256(b"".join(d.digest() for d in each)).hexdigest()
+
+
+def bundles_from_paths(
+    paths: Sequence[Path], limits: Limits | None = None, tell: Callable[..., None] = nothing
+) -> list[Bundle]:
+    """The models in files on disk, in the order of their names as when they are uploaded; each looks for its companions in
+    its own folder, or in its zip. Raises UnusableInput."""
+    out: list[Bundle] = []
+    names = [path.name for path in paths]
+    if twice := next((p for p in paths if sum(p.absolute() == q.absolute() for q in paths) > 1), None):
+        raise UnusableInput("this file is named twice", where=str(twice))
+    for path in paths:
+        found = bundles_from_path(path, limits, tell, apart=len(paths) > 1)
+        if len(found) == 1 and found[0].folder is not None and names.count(path.name) > 1:
+            # told apart by the folder
+            home = path.absolute().parent
+            found = [replace(found[0], main=f"{home.name}/{path.name}", folder=home.parent)]
+        out += found
+    return sorted(out, key=lambda b: b.main) if len(paths) > 1 else out
+
+
 def bundle_from_path(path: Path, limits: Limits | None = None) -> Bundle:
-    """A bundle from a file on disk; companions are read from its own folder only."""
+    """The one model in a file on disk. Raises UnusableInput when there are several."""
+    found = bundles_from_path(path, limits)
+    if len(found) > 1:
+        names = ", ".join(short(b.main) for b in found[:3])
+        raise UnusableInput(f"there are {len(found)} models ({names}); send one at a time")
+    return found[0]
+
+
+def bundles_from_path(
+    path: Path, limits: Limits | None = None, tell: Callable[..., None] = nothing, apart: bool = False
+) -> list[Bundle]:
+    """The models in a file on disk; companions are read from its own folder only, or from its zip."""
     limits = limits or Limits()
     if path.is_dir():
         raise UnusableInput("this is a folder; name the model file in it", where=str(path))
@@ -98,5 +137,5 @@ def bundle_from_path(path: Path, limits: Limits | None = None) -> Bundle:
     except OSError as error:
         raise UnusableInput(f"cannot be read ({error.strerror or error})", where=str(path)) from error
     if data[:4] in (b"PK\x03\x04", b"PK\x05\x06"):
-        return bundle_from_files({path.name: data}, limits)
-    return Bundle(path.name, data, folder=path.absolute().parent, limits=limits)
+        return bundles_from_files({path.name: data}, limits, tell, apart)
+    return [Bundle(path.name, data, folder=path.absolute().parent, limits=limits, tell=tell)]

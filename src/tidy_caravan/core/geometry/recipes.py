@@ -19,6 +19,7 @@ from tidy_caravan.core.geometry.triangulate import fan_or_ears, with_holes
 from tidy_caravan.core.geometry.tubes import along, ribbon, samples_for, tube
 from tidy_caravan.core.scene import Mesh, Recipe
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
+from tidy_caravan.core.space.convert import UNDER, map_of, transform_mesh
 
 TURNS: dict[str, F64] = {
     "Z": np.eye(3),
@@ -66,7 +67,7 @@ def make(recipe: Recipe, fineness: Fineness, metres_per_unit: float, name: str =
     Raises ValueError when it would have more than MOST_FACES faces.
     """
     fineness = settled(recipe, fineness)
-    tolerance = (fineness.tolerance_mm or DEFAULT_TOLERANCE_MM) / 1000 / metres_per_unit
+    tolerance = tolerance_of(recipe, fineness, metres_per_unit)
     if (about := estimate(recipe, fineness, metres_per_unit)) > 4 * MOST_FACES:
         raise ValueError(f"it would take about {about:,} triangles")
     if recipe.kind == "subdivision":
@@ -86,7 +87,15 @@ def make(recipe: Recipe, fineness: Fineness, metres_per_unit: float, name: str =
         )
     if mesh is None:
         return None
+    if UNDER in recipe.values:
+        mesh = transform_mesh(mesh, map_of(recipe))
     return replace(mesh, recipe=replace(recipe, setting=fineness.as_setting()))
+
+
+def tolerance_of(recipe: Recipe, fineness: Fineness, metres_per_unit: float) -> float:
+    """Largest distance of a chord from its arc in the recipe's own numbers, that is none larger in the scene's."""
+    stretch = float(np.linalg.norm(map_of(recipe), 2)) or 1.0
+    return (fineness.tolerance_mm or DEFAULT_TOLERANCE_MM) / 1000 / metres_per_unit / stretch
 
 
 def settled(recipe: Recipe, fineness: Fineness) -> Fineness:
@@ -104,7 +113,7 @@ def settled(recipe: Recipe, fineness: Fineness) -> Fineness:
 def estimate(recipe: Recipe, fineness: Fineness, metres_per_unit: float) -> int:
     """About how many triangles a fineness would give, by closed forms; nothing is made. O(control points)."""
     fineness = settled(recipe, fineness)
-    tolerance = (fineness.tolerance_mm or DEFAULT_TOLERANCE_MM) / 1000 / metres_per_unit
+    tolerance = tolerance_of(recipe, fineness, metres_per_unit)
     v = recipe.values
     if recipe.kind == "subdivision":
         corners, counts = len(recipe.arrays["corner"]), len(recipe.arrays["counts"])

@@ -32,8 +32,9 @@ class Morph:
 class Recipe:
     """What a mesh was made from, so that it can be made again, finer or coarser.
 
-    kind: primitive, tube or subdivision. values: numbers and words of it. arrays: its points and indices.
-    setting: how fine the mesh at hand was made. See geometry/recipes.py.
+    kind: primitive, tube or subdivision. values: numbers and words of it, and as `under` the map (3 × 3, row by row) that
+    what was made has been put under since, such as into another unit. arrays: its points and indices. setting: how fine
+    the mesh at hand was made. See geometry/recipes.py.
     """
 
     kind: str

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.pace import Tell, nobody
-from tidy_caravan.core.scene import Channel, Clip, Convention, Mesh, Morph, Nodes, Root, Scene, Skin
+from tidy_caravan.core.scene import Channel, Clip, Convention, Mesh, Morph, Nodes, Recipe, Root, Scene, Skin
 from tidy_caravan.core.scene.arrays import F32, F64, AnyArray
 from tidy_caravan.core.scene.nodes import LATER, Rest
 from tidy_caravan.core.space.axes import axis_map, unit_factor
@@ -21,6 +21,7 @@ from tidy_caravan.core.space.transforms import quaternions
 
 TOGETHER = 1 << 17
 """Vertices of meshes that are turned together; a mesh of more is turned by itself."""
+UNDER = "under"
 NEXT, AFTER = [1, 2, 0], [2, 0, 1]
 """The other two of three axes, in their cyclic order."""
 
@@ -143,8 +144,20 @@ def _under(meshes: Sequence[Mesh], linear: F64) -> list[Mesh]:
             new["indices"] = mesh.indices[:, [0, 2, 1]]
         if mesh.morphs:
             new["morphs"] = tuple(_morph(m, linear, cofactor, stretched) for m in mesh.morphs)
+        if mesh.recipe is not None:
+            new["recipe"] = put_under(mesh.recipe, linear)
         out.append(replace(mesh, **new))
     return out
+
+
+def put_under(recipe: Recipe, linear: F64) -> Recipe:
+    """The recipe of what is put under a map once more."""
+    return replace(recipe, values={**recipe.values, UNDER: (linear @ map_of(recipe)).ravel().tolist()})
+
+
+def map_of(recipe: Recipe) -> F64:
+    """(3, 3) the map that a recipe's mesh has been put under since it was made."""
+    return np.array(recipe.values.get(UNDER, np.eye(3)), np.float64).reshape(3, 3)
 
 
 def cofactors(linear: F64) -> F64:

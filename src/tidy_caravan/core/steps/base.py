@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, ClassVar, NoReturn, TypeVar
+from typing import Any, ClassVar, NoReturn, Self, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, GetCoreSchemaHandler, PrivateAttr, field_validator, model_serializer
@@ -17,7 +17,7 @@ from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.pace import Tell, alive, nobody, paced
-from tidy_caravan.core.scene import Convention, Mesh, Scene
+from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.scene.scene import with_meshes as with_meshes
 from tidy_caravan.core.selection import Assignment, Rule
@@ -157,9 +157,15 @@ class Step(BaseModel):
         """(N,) nodes that the step may change: those it is meant for, unless others share what it changes."""
         return context.selected(self.where, scene)
 
-    def read_as(self, stated: Convention) -> Convention:
-        """The convention that the source is read in: what the file states, or what the step knows better."""
-        return stated
+    def read(self, scene: Scene) -> Scene:
+        """The source as its numbers are to be taken: as its files state, or as the step knows better. A second time it
+        changes nothing."""
+        return scene
+
+    def for_one_of_several(self, label: str) -> Self:
+        """The step when the only file that there was, of this label, becomes one of several: what was known of the source is
+        known of that file."""
+        return self
 
     def as_source(self, scene: Scene, context: StepContext) -> Scene:
         """The source as the arrival is compared with it: steps that only finish the reading give their result."""

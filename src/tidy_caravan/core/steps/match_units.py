@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import replace
-from typing import Literal
+from typing import Literal, Self
 
 import numpy as np
 
@@ -12,14 +13,45 @@ from tidy_caravan.core.errors import BadRoute, CaravanError
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.scene.convention import Axis, Convention, Handedness
+from tidy_caravan.core.scene.identity import spans_of
+from tidy_caravan.core.selection import Model
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
-from tidy_caravan.core.space.site import read_as
+from tidy_caravan.core.space.files import file_read_in, of_file, read_in, stated_by_file
 from tidy_caravan.core.space.transforms import affine_inverse, polar, split_trs
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
+
+
+def corrected(
+    stated: Convention, metres: float | None, up: Axis | None, forward: Axis | None, hand: Handedness | None
+) -> Convention:
+    """What numbers are written in, as far as it is known better than stated. Raises BadRoute for impossible axes."""
+    ahead = forward or stated.forward
+    if up and not forward and up[-1] == ahead[-1]:
+        ahead = stated.up
+    known = stated.declared or metres is not None
+    out = Convention(metres or stated.metres_per_unit, up or stated.up, ahead, hand or stated.handedness, known)
+    try:
+        basis(out)
+    except CaravanError as error:
+        raise BadRoute(error.what, where="match_units_axes") from error
+    return out
+
+
+class FileUnit(Model):
+    """What one of several files is in, whatever it says. file: its label, which the identities of its parts begin with."""
+
+    file: str = parameter(..., "File", "Its label", min_length=1, max_length=1000)
+    metres_per_unit: float | None = parameter(None, "One unit", "What it really is", "m", gt=0, lt=1e6)
+    up: Axis | None = parameter(None, "Up", "Its up axis")
+    forward: Axis | None = parameter(None, "Forward", "Its forward axis")
+    handedness: Handedness | None = parameter(None, "Handedness", "Of its axes")
+
+    def corrected(self, stated: Convention) -> Convention:
+        return corrected(stated, self.metres_per_unit, self.up, self.forward, self.handedness)
 
 
 @step
@@ -40,36 +72,45 @@ class MatchUnits(Step):
     source_up: Axis | None = parameter(None, "Up in the source", "Its up axis, if the file is wrong")
     source_forward: Axis | None = parameter(None, "Forward in the source", "Its forward axis, if the file is wrong")
     source_handedness: Handedness | None = parameter(None, "Handedness of the source", "If the file is wrong")
+    files: list[FileUnit] = parameter(
+        [],
+        "Files in a unit of their own",
+        "Of several files, those that are in another unit or other axes",
+        max_length=200,
+    )
     bake_scale: bool = parameter(True, "Scale into vertices", "Node scale becomes 1; instances stay shared")
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.SHARING),) if self.bake_scale else ()
 
-    def read_as(self, stated: Convention) -> Convention:
-        """The source's convention with the user's corrections. Raises BadRoute for impossible axes."""
-        up = self.source_up or stated.up
-        forward = self.source_forward or stated.forward
-        if self.source_up and not self.source_forward and up[-1] == forward[-1]:
-            forward = stated.up
-        out = Convention(
-            self.source_metres_per_unit or stated.metres_per_unit,
-            up,
-            forward,
-            self.source_handedness or stated.handedness,
-            stated.declared or self.source_metres_per_unit is not None,
+    def read(self, scene: Scene) -> Scene:
+        """The source with the user's corrections. Raises BadRoute for impossible axes."""
+        whole = corrected(
+            scene.convention, self.source_metres_per_unit, self.source_up, self.source_forward, self.source_handedness
         )
-        try:
-            basis(out)
-        except CaravanError as error:
-            raise BadRoute(error.what, where=self.kind) from error
+        own = {f.file: f for f in self.files}
+        if only := only_file(scene, own):
+            return read_in(scene, own[only].corrected(whole))
+        out = read_in(scene, whole)
+        for label, stated in stated_by_file(out).items():
+            if label in own:
+                out = file_read_in(out, label, own[label].corrected(stated.convention))
         return out
 
+    def for_one_of_several(self, label: str) -> Self:
+        known = {k: getattr(self, f"source_{k}") for k in ("metres_per_unit", "up", "forward", "handedness")}
+        if not any(known.values()) or any(f.file == label for f in self.files):
+            return self
+        gone = {f"source_{k}": None for k in known}
+        return self.model_copy(update={**gone, "files": [*self.files, FileUnit(file=label, **known)]})
+
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        source = self.read_as(scene.convention)
+        read = self.read(scene)
+        source = read.convention
         target = context.destination.world.convention()
-        changes: list[Change] = []
+        changes = self.told_of_files(read)
         factor, p = unit_factor(source, target), axis_map(source, target)
-        out = convert(read_as(scene, source), target, context.progress)
+        out = convert(read, target, context.progress)
         if factor != 1.0:
             changes.append(Change(text=f"lengths × {factor:g}, in vertices and translations", count=len(scene.meshes)))
         if not np.array_equal(p, np.eye(3)):
@@ -80,6 +121,27 @@ class MatchUnits(Step):
             out, more = bake_scale(out, context.selected(self.where, out), context.destination.negative_scale)
             changes += more
         return out, changes
+
+    def told_of_files(self, scene: Scene) -> list[Change]:
+        """Which files were read otherwise than they state, and which are not there to be."""
+        there = {label: scene.convention for label, _, _ in spans_of(scene.extras)}
+        there |= {label: one.convention for label, one in stated_by_file(scene).items()}
+        out = []
+        for one in self.files:
+            if one.file in there:
+                rows = np.flatnonzero(of_file(scene, one.file) & (scene.nodes.mesh >= 0))
+                text = f"“{one.file}” read as {there[one.file].label()}"
+                out.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
+            else:
+                text = f"there is no file “{one.file}” whose unit could be corrected"
+                out.append(Change(text=text, count=1, problem=True))
+        return out
+
+
+def only_file(scene: Scene, labels: Container[str]) -> str:
+    """The label of the one file that a scene came in, where it is one of these."""
+    spans = spans_of(scene.extras)
+    return spans[0][0] if len(spans) == 1 and not stated_by_file(scene) and spans[0][0] in labels else ""
 
 
 def axis_text(p: F64) -> str:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 import numpy as np
+from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.conventions.evidence import candidates, name_stems, words_pattern
+from tidy_caravan.core.conventions.evidence import Told, as_told, candidates, name_stems, words_pattern
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool, determinants
 from tidy_caravan.core.space.axes import linear_map
@@ -49,59 +50,80 @@ KEEPS_SCALE = "scales that stay"
 
 @check("units", "Unit plausibility")
 def unit_plausible(context: Context) -> Iterable[Finding]:
-    """Tests the usual factors against things of known size; with none, the size of the whole."""
-    scene = context.scene
-    found = candidates(scene)
-    stated = next(c for c in found if c.stated)
-    best = found[0]
-    if stated.total:
-        if best.likeliest and not best.stated and best.fitting >= 0.5 * best.total and best.score > 2 * stated.score:
+    """Tests the usual factors against things of known size; with none, the size of the whole. Each of several files by itself."""
+    for told in as_told(context.scene):
+        found = candidates(told)
+        stated = next(c for c in found if c.stated)
+        best = found[0]
+        if stated.total:
+            if (
+                best.likeliest
+                and not best.stated
+                and best.fitting >= 0.5 * best.total
+                and best.score > 2 * stated.score
+            ):
+                yield Finding(
+                    code="unit.implausible",
+                    severity="error",
+                    title=of_one("Wrong unit", told),
+                    count=best.fitting,
+                    guess=True,
+                    text=f"As the file stands, {stated.example}; with one unit = {best.metres_per_unit:g} m, {best.example}, and "
+                    f"{best.fitting} of {best.total} things of known size fit where {stated.fitting} do as stated.",
+                    value=stated.metres_per_unit,
+                    limit=best.metres_per_unit,
+                    unit="m per unit",
+                    parts=best.parts,
+                    mend=read_otherwise(told, metres_per_unit=best.metres_per_unit),
+                )
+            continue
+        height, typical = heights(told)
+        tall = height > TALLEST_M
+        coarse = typical > COARSEST_M
+        if stated.size > 20_000 or 0 < stated.size < 0.02 or tall or coarse:
+            proposal = next(
+                (c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= stated.size / stated.metres_per_unit * c <= 2000), None
+            )
             yield Finding(
                 code="unit.implausible",
-                severity="error",
-                title="Wrong unit",
-                count=best.fitting,
+                severity="warning",
+                title=of_one("Wrong unit", told),
+                count=1,
                 guess=True,
-                text=f"As the file stands, {stated.example}; with one unit = {best.metres_per_unit:g} m, {best.example}, and "
-                f"{best.fitting} of {best.total} things of known size fit where {stated.fitting} do as stated.",
-                value=stated.metres_per_unit,
-                limit=best.metres_per_unit,
-                unit="m per unit",
-                parts=best.parts,
-                mend={"kind": "match_units_axes", "sourceMetresPerUnit": best.metres_per_unit},
+                text=f"The whole {'file' if told.name else 'scene'} is {stated.size:.4g} m large"
+                + (f" and {height:.4g} m high" if tall else "")
+                + (f", its typical part {typical:.4g} m" if coarse else "")
+                + ", and nothing in it has a name that tells its size.",
+                value=stated.size,
+                limit=20_000.0 if stated.size > 1 else 0.02,
+                unit="m",
+                parts=told.parts.tolist() if told.name else [],
+                mend=read_otherwise(told, metres_per_unit=proposal) if proposal else None,
             )
-        return
-    height, typical = heights(scene)
-    tall = height > TALLEST_M
-    coarse = typical > COARSEST_M
-    if stated.size > 20_000 or 0 < stated.size < 0.02 or tall or coarse:
-        proposal = next(
-            (c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= stated.size / stated.metres_per_unit * c <= 2000), None
-        )
-        yield Finding(
-            code="unit.implausible",
-            severity="warning",
-            title="Wrong unit",
-            count=1,
-            guess=True,
-            text=f"The whole scene is {stated.size:.4g} m large"
-            + (f" and {height:.4g} m high" if tall else "")
-            + (f", its typical part {typical:.4g} m" if coarse else "")
-            + ", and nothing in it has a name that tells its size.",
-            value=stated.size,
-            limit=20_000.0 if stated.size > 1 else 0.02,
-            unit="m",
-            mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal} if proposal else None,
-        )
 
 
-def heights(scene: Scene) -> tuple[float, float]:
+def of_one(title: str, told: Told) -> str:
+    """The title of a finding, with the file that it is about where there are several."""
+    return f"{title}: {told.name}"[:200] if told.name else title
+
+
+def read_otherwise(told: Told, **corrections: object) -> dict[str, object]:
+    """The mend that reads a scene, or one of its files, in another unit or other axes."""
+    if told.name:
+        return {
+            "kind": "match_units_axes",
+            "files": [{"file": told.name, **{to_camel(k): v for k, v in corrections.items()}}],
+        }
+    return {"kind": "match_units_axes", **{to_camel(f"source_{k}"): v for k, v in corrections.items()}}
+
+
+def heights(told: Told) -> tuple[float, float]:
     """Height of the whole and largest edge of the typical part, in metres; noughts when there is too little to tell."""
-    shown = (scene.nodes.flags[scene.nodes.parts] & HIDDEN) == 0
-    boxes = scene.part_bounds[shown] * scene.convention.metres_per_unit
+    shown = (told.scene.nodes.flags[told.parts] & HIDDEN) == 0
+    boxes = told.boxes[shown] * told.convention.metres_per_unit
     if not len(boxes):
         return 0.0, 0.0
-    up = "XYZ".index(scene.convention.up[-1])
+    up = "XYZ".index(told.convention.up[-1])
     height = float(boxes[:, 1, up].max() - boxes[:, 0, up].min())
     edges = (boxes[:, 1] - boxes[:, 0]).max(axis=1)
     return height, float(np.median(edges)) if len(boxes) >= 3 else 0.0
@@ -109,62 +131,70 @@ def heights(scene: Scene) -> tuple[float, float]:
 
 @check("units", "Up axis plausibility")
 def axes_plausible(context: Context) -> Iterable[Finding]:
-    """Doors, people and lamp posts are taller than wide: their longest axis should be up."""
+    """Doors, people and lamp posts are taller than wide: their longest axis should be up. In each of several files."""
     scene = context.scene
-    nodes = scene.nodes
-    up = "XYZ".index(scene.convention.up[-1])
     pattern = words_pattern("door|leaf|person|passenger|lamp_?post|column|mast")
     texts, which = name_stems(scene)
-    hit = np.array([bool(pattern.search(t)) for t in texts] or [False], np.bool_)[which]
-    if hit.sum() < 2:
-        return
-    size = (scene.part_bounds[:, 1] - scene.part_bounds[:, 0])[hit]
-    longest, second = np.argmax(size, axis=1), np.sort(size, axis=1)[:, 1]
-    clear = size.max(axis=1) > 1.3 * second
-    if clear.sum() < 2:
-        return
-    counts = np.bincount(longest[clear], minlength=3)
-    best = int(np.argmax(counts))
-    if best != up and counts[best] > 2 * counts[up] and counts[best] >= 0.6 * clear.sum():
-        axis = "XYZ"[best]
-        yield Finding(
-            code="axes.up-implausible",
-            severity="error",
-            title="Wrong up axis",
-            count=int(counts[best]),
-            guess=True,
-            text=f"{int(counts[best])} of {plural(int(clear.sum()), 'tall thing')} by name {'stands' if counts[best] == 1 else 'stand'} along {axis}, while {scene.convention.up} is stated as up.",
-            parts=[int(p) for p in nodes.parts[hit]],
-            mend={"kind": "match_units_axes", "sourceUp": axis},
-        )
+    named = np.array([bool(pattern.search(t)) for t in texts] or [False], np.bool_)[which]
+    for told in as_told(scene):
+        up = "XYZ".index(told.convention.up[-1])
+        hit = named[told.which]
+        if hit.sum() < 2:
+            continue
+        size = (told.boxes[:, 1] - told.boxes[:, 0])[hit]
+        longest, second = np.argmax(size, axis=1), np.sort(size, axis=1)[:, 1]
+        clear = size.max(axis=1) > 1.3 * second
+        if clear.sum() < 2:
+            continue
+        counts = np.bincount(longest[clear], minlength=3)
+        best = int(np.argmax(counts))
+        if best != up and counts[best] > 2 * counts[up] and counts[best] >= 0.6 * clear.sum():
+            axis = "XYZ"[best]
+            yield Finding(
+                code="axes.up-implausible",
+                severity="error",
+                title=of_one("Wrong up axis", told),
+                count=int(counts[best]),
+                guess=True,
+                text=f"{int(counts[best])} of {plural(int(clear.sum()), 'tall thing')} by name {'stands' if counts[best] == 1 else 'stand'} along {axis}, while {told.convention.up} is stated as up.",
+                parts=told.parts[hit].tolist(),
+                mend=read_otherwise(told, up=axis),
+            )
 
 
 @check("units", "Undeclared unit and axes")
 def convention_declared(context: Context) -> Iterable[Finding]:
-    """Asks for the unit of formats that have none, with the likeliest as the proposal; taking it settles the matter."""
+    """Asks for the unit of formats that have none, with the likeliest as the proposal; taking it settles the matter. For
+    each of several files that say nothing."""
     scene = context.scene
     if scene.convention.declared:
         return
-    found = candidates(scene)
-    best = next((c for c in found if c.likeliest), None)
-    stated = next(c for c in found if c.stated)
-    sized = (c for c in found if 0.02 <= c.size <= 20_000)  # found is in order of likelihood
-    proposal = best or (stated if 0.02 <= stated.size <= 20_000 else next(sized, stated))
-    why = (
-        f": {best.example}" if best is not None and best.example else f": the whole would measure {proposal.size:.4g} m"
-    )
-    yield Finding(
-        code="unit.undeclared",
-        severity="warning",
-        title="Which unit?",
-        count=1,
-        guess=True,
-        value=proposal.metres_per_unit,
-        unit="m per unit",
-        text=f"The format declares no unit and no axes; {scene.convention.label()} was assumed. Proposed: {proposal.label}{why}. "
-        "The Unit page of the Load station shows what speaks for each.",
-        mend={"kind": "match_units_axes", "sourceMetresPerUnit": proposal.metres_per_unit},
-    )
+    for told in as_told(scene):
+        if told.convention.declared or not len(told.parts):
+            continue
+        found = candidates(told)
+        best = next((c for c in found if c.likeliest), None)
+        stated = next(c for c in found if c.stated)
+        sized = (c for c in found if 0.02 <= c.size <= 20_000)  # found is in order of likelihood
+        proposal = best or (stated if 0.02 <= stated.size <= 20_000 else next(sized, stated))
+        why = (
+            f": {best.example}"
+            if best is not None and best.example
+            else f": the whole would measure {proposal.size:.4g} m"
+        )
+        yield Finding(
+            code="unit.undeclared",
+            severity="warning",
+            title=f"Which unit has {told.name}?"[:200] if told.name else "Which unit?",
+            count=1,
+            guess=True,
+            value=proposal.metres_per_unit,
+            unit="m per unit",
+            text=f"The format declares no unit and no axes; {told.convention.label()} was assumed. Proposed: {proposal.label}{why}. "
+            "The Unit page of the Load station shows what speaks for each.",
+            parts=told.parts.tolist() if told.name else [],
+            mend=read_otherwise(told, metres_per_unit=proposal.metres_per_unit),
+        )
 
 
 def _match() -> dict[str, object]:

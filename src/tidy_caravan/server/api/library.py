@@ -44,6 +44,9 @@ def described_steps() -> list[StepKind]:
     for kind, cls in known_steps().items():
         schema = cls.model_json_schema(by_alias=True)
         parameters = {k: v for k, v in schema["properties"].items() if k not in ("kind", "enabled", "where")}
+        for one in parameters.values():
+            if name := one.get("items", {}).get("$ref", "").rpartition("/")[2]:
+                one["items"] = schema["$defs"][name]
         out.append(
             StepKind(
                 kind=kind,

@@ -104,6 +104,14 @@ class TravelOut(Camel):
     why: str = ""
 
 
+class FileUnitOut(Camel):
+    """What one of several files says of its unit and axes, and what speaks for which."""
+
+    file: str
+    convention: ConventionOut
+    units: list[Candidate]
+
+
 class SceneOut(Camel):
     id: uuid.UUID
     haul_id: uuid.UUID
@@ -114,6 +122,7 @@ class SceneOut(Camel):
     notes: list[NoteOut]
     travel: list[TravelOut]
     units: list[Candidate]
+    files: list[FileUnitOut] = Field(description="Each of several files by itself; empty for a single one")
 
     @computed_field  # type: ignore[prop-decorator]
     @property

@@ -69,6 +69,7 @@ class SceneRow(Base):
     counts: Mapped[dict[str, Any]]
     bounds: Mapped[dict[str, Any]]
     convention: Mapped[dict[str, Any]]
+    """With `files`: the same of each of several, and what speaks for which unit."""
     notes: Mapped[list[Any]]
     materials: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     travel: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
@@ -77,6 +78,12 @@ class SceneRow(Base):
     """Of a scene that is not in the store as a whole: [media type, key] of each image that is shown, else None."""
     named: Mapped[bool] = mapped_column(default=True, server_default=false())
     """Its parts hold their identities (see db/naming.py)."""
+
+    @property
+    def files(self) -> list[Any]:
+        """Each of several files by itself: its convention, and what speaks for which unit."""
+        told: list[Any] = self.convention.get("files", [])
+        return told
 
 
 class Revision(Base):

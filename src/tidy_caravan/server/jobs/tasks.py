@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import gc
-import hashlib
 import logging
 import tempfile
 import time
 import uuid
-from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -24,7 +22,7 @@ from sqlalchemy.orm import Session
 from tidy_caravan.core.carry import package_of, prove
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
-from tidy_caravan.core.formats import Bundle, Limits, bundles_from_files
+from tidy_caravan.core.formats import Limits, bundles_from_files, digest_of
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
@@ -40,7 +38,7 @@ from tidy_caravan.core.identity import (
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.identity import lead_of
+from tidy_caravan.core.scene.identity import lead_of, spans_of
 from tidy_caravan.core.space.site import as_before
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
@@ -226,12 +224,12 @@ def do_import(
         progress(what or "reading the file", done, total)
 
     bundles = bundles_from_files(files, limits, tell)
-    bundle = bundles[0]
     lead = ""
     if haul.revision_id and len(bundles) > 1:
         lead = lead_of(load_scene(store, revision_of(session, haul)[1].store_key).extras)
     scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)), lead)
-    keep_revision(session, store, haul, scene, progress, bundle, arguments["files"], [b.main for b in bundles])
+    origin = ", ".join(b.main for b in bundles), digest_of(bundles)
+    keep_revision(session, store, haul, scene, progress, origin, arguments["files"])
 
 
 def do_supply(
@@ -248,7 +246,8 @@ def do_supply(
         )
     names = {name for name, _ in arguments["files"]}
     together = [*(f for f in revision.files if f[0] not in names), *arguments["files"]]
-    keep_revision(session, store, haul, with_supplied(scene), progress, revision, together)
+    origin = revision.name, revision.sha256
+    keep_revision(session, store, haul, with_supplied(scene), progress, origin, together)
 
 
 def keep_revision(
@@ -257,11 +256,13 @@ def keep_revision(
     haul: Haul,
     scene: Scene,
     progress: Progress,
-    origin: Bundle | Revision,
+    origin: tuple[str, str],
     files: list[Any],
-    mains: Sequence[str] = (),
 ) -> None:
-    """Surveys a source and stores it as the haul's newest revision; what was picked by hand follows its parts."""
+    """Surveys a source and stores it as the haul's newest revision; what was picked by hand follows its parts.
+
+    origin: names of its models, and what stands for their content.
+    """
     before = session.get(Revision, haul.revision_id) if haul.revision_id else None
     old = load_scene(store, session.get_one(SceneRow, before.scene_id).store_key) if before else None
     if old is not None:
@@ -274,11 +275,7 @@ def keep_revision(
     progress("storing parts", 2, 4)
     scene_id = record_scene(session, store, haul.id, "source", scene, findings)
     progress("done", 4, 4)
-    if isinstance(origin, Bundle):
-        digest = hashlib.sha256(origin.data).hexdigest()
-        name = ", ".join(mains) if mains else origin.main
-    else:
-        name, digest = origin.name, origin.sha256
+    name, digest = origin
     revision = Revision(
         id=uuid.uuid4(), haul_id=haul.id, scene_id=scene_id, name=name, sha256=digest, files=clean_json(files)
     )
@@ -287,7 +284,7 @@ def keep_revision(
     session.refresh(haul, with_for_update=True)
     state = state_of(haul)
     if old is not None:
-        picked_parts_follow(haul, old, scene)
+        route_follows(haul, old, scene)
     haul.revision_id, haul.source_name = revision.id, name[:300]
     haul.run_id = haul.package_id = haul.arrival_id = None
     if before is not None:
@@ -310,11 +307,17 @@ def picked_in(route: Route) -> dict[str, list[str]]:
     return out
 
 
-def picked_parts_follow(haul: Haul, old: Scene, scene: Scene) -> None:
-    """Gives sets and steps of the route the names that their hand-picked parts have in the new source."""
-    route = Route.model_validate(haul.route)
+def route_follows(haul: Haul, old: Scene, scene: Scene) -> None:
+    """Gives sets and steps of the route the names that their hand-picked parts have in the new source. What was known of the
+    only file is known of that one when there come others."""
+    route = before = Route.model_validate(haul.route)
     if picked := picked_in(route):
-        haul.route = with_followed(route, follow(old, scene, picked)).model_dump(by_alias=True, mode="json")
+        route = with_followed(route, follow(old, scene, picked))
+    only = [label for label, _, _ in spans_of(old.extras)]
+    if len(only) == 1 and len(spans_of(scene.extras)) > 1:
+        route = route.model_copy(update={"steps": [s.for_one_of_several(only[0]) for s in route.steps]})
+    if route is not before:
+        haul.route = route.model_dump(by_alias=True, mode="json")
 
 
 def with_followed(route: Route, followed: Followed) -> Route:
