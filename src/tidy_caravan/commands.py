@@ -19,6 +19,7 @@ from pydantic import ValidationError
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.closeup import closeup
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, destination
+from tidy_caravan.core.conventions.evidence import units_json
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundles_from_paths, digest_of
@@ -90,17 +91,13 @@ def show(data: Any) -> None:
 
 def survey_json(scene: Scene, findings: list[Finding], pictures: dict[int, list[str]]) -> dict[str, Any]:
     box = bounds_metres(scene)
-    convention = scene.convention
+    units, files = units_json(scene)
     return {
         "counts": count(scene).model_dump(by_alias=True),
         "bounds": {"min": box[0].tolist(), "max": box[1].tolist()},
-        "convention": {
-            "metresPerUnit": convention.metres_per_unit,
-            "up": convention.up,
-            "handedness": convention.handedness,
-            "forward": convention.forward,
-            "declared": convention.declared,
-        },
+        "convention": scene.convention.as_json(),
+        "units": units,
+        "files": files,
         "travel": [dataclasses.asdict(t) for t in scene.travel],
         "findings": [
             {

@@ -8,9 +8,12 @@ import json
 import subprocess
 import sys
 import unittest
+import zipfile
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
+
+import trimesh
 
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.cli import main
@@ -130,6 +133,46 @@ class Cli(unittest.TestCase):
             self.assertIn(row["verdict"], ("travels", "converted", "behind"))
         instances = {row["kind"]: row["count"] for row in travel}
         self.assertIn(10, instances.values(), instances)
+
+    def test_several_files_are_one_scene_and_each_has_its_unit(self) -> None:
+        """Also in a zip; files of one name are told apart by their folders, and the manifest stands for all of them."""
+        box = trimesh.creation.box((900.0, 2100.0, 40.0))
+        door = self.folder / "doors" / "scene.obj"
+        door.parent.mkdir()
+        door.write_text(
+            "o door_1\n"
+            + "".join(f"v {x} {y} {z}\n" for x, y, z in box.vertices.tolist())
+            + "".join(f"f {a + 1} {b + 1} {c + 1}\n" for a, b, c in box.faces.tolist())
+        )
+        twin = self.folder / "scene.obj"
+        twin.write_bytes(door.read_bytes().replace(b"door_1", b"door_2"))
+        code, out, _ = self.run_it("survey", door, self.file, twin, "--json")
+        data = json.loads(out)
+        self.assertEqual(
+            {f["file"] for f in data["files"]}, {f"{self.folder.name}/scene.obj", "doors/scene.obj", "scene.glb"}
+        )
+        likely = {f["file"]: next(u["label"] for u in f["units"] if u["likeliest"]) for f in data["files"]}
+        self.assertEqual(likely["doors/scene.obj"], "millimetre")
+        self.assertEqual(code, 1, "a wrong unit")
+        self.assertEqual(data["counts"]["parts"], 12)
+        said = [{"file": "scene.obj", "metresPerUnit": 0.001}]
+        self.route.write_text(json.dumps([{"kind": "match_units_axes", "files": said}, *GOOD["steps"][1:]]))
+        carry = ("--to", "metre-z-up-right", "--route", self.route, "--out", self.folder / "out")
+        self.assertEqual(self.run_it("carry", door, self.file, *carry)[0], 0)
+        bundle = self.folder / "both.zip"
+        with zipfile.ZipFile(bundle, "w") as archive:
+            archive.write(door, "scene.obj")
+            archive.write(self.file, "scene.glb")
+        for against in ((self.file, door), (door, self.file), (bundle,)):
+            with self.subTest(against):
+                code, _, err = self.run_it("arrive", self.folder / "out", "--against", *against)
+                self.assertEqual((code, err), (0, ""))
+        code, _, err = self.run_it("arrive", self.folder / "out", "--against", twin, self.file)
+        self.assertEqual(code, 1)
+        self.assertIn("not the one that was packed", err)
+        code, _, err = self.run_it("survey", door, door)
+        self.assertEqual((code, err.count("\n")), (2, 1))
+        self.assertIn("named twice", err)
 
     def test_every_format_is_carried_and_arrives(self) -> None:
         for kind in sorted(writable()):

@@ -107,6 +107,18 @@ class Evidence(unittest.TestCase):
             found, [("axes.up-implausible", {"kind": "match_units_axes", "files": [{"file": "doors.obj", "up": "Z"}]})]
         )
 
+    def test_unit_and_up_are_told_together(self) -> None:
+        """Along the stated axis a door of seven units would be three units high, and two feet would do for it."""
+        tall = [(f"door_{k}", (3.0, 0.16, 6.9), (5.0 * k, 0.0, 3.45)) for k in range(3)]
+        tall += [(f"bench_{k}", (6.0, 1.5, 1.5), (9.0 * k, 8.0, 0.7)) for k in range(3)]
+        for files, name in (({"a_glb": glb(*tall)}, None), ({"a_glb": glb(*tall), "hall_glb": glb(*HALL)}, "a.glb")):
+            with self.subTest(name):
+                said = [m for _, m in self.findings(read(**files), "unit.implausible", "axes.up-implausible")]
+                unit, up = ({"sourceMetresPerUnit": 0.3048}, {"sourceUp": "Z"})
+                if name:
+                    unit, up = ({"files": [{"file": name, k: v}]} for k, v in (("metresPerUnit", 0.3048), ("up", "Z")))
+                self.assertCountEqual(said, [{"kind": "match_units_axes", **unit}, {"kind": "match_units_axes", **up}])
+
     def test_the_proposed_route_reads_each_as_it_is_and_leaves_nothing(self) -> None:
         lying = [(n, np.array(s)[[0, 2, 1]], np.array(m)[[0, 2, 1]]) for n, s, m in DOORS]
         inches = [(f"seat_{k}", (20.0, 17.0, 20.0), (40.0 * k, 8.5, 90.0)) for k in range(4)]

@@ -97,6 +97,36 @@ class Load(BrowserTest):
         expect(tape.get_by_role("button", name="Add a step")).to_be_enabled()
         self.faults = [f for f in self.faults if "507" not in f]  # the browser tells of the answers themselves
 
+    def test_a_file_is_given_another_unit_than_the_others(self) -> None:
+        page = self.page
+        haul = self.open_haul("Landing from three", "load")
+        self.pages("Unit")
+        files = page.get_by_role("table", name="Units of the files")
+        expect(files.get_by_role("row").filter(has_text="quay.dae")).to_contain_text("centimetre, Z up")
+        files.get_by_role("button", name="gates.obj").click()
+        units = page.get_by_role("table", name="Units that the scene may be in")
+        expect(units.get_by_role("row").filter(has_text="likeliest")).to_contain_text("5 of 5")
+        units.get_by_role("row").filter(has_text="inch").get_by_role("button", name="Use").click()
+        expect(files.get_by_role("row").filter(has_text="gates.obj")).to_contain_text("inchfoot – to be decided")
+
+        def said(route: dict[str, Any]) -> Any:
+            step = next(s for s in route["steps"] if s["kind"] == "match_units_axes")
+            return [(f["file"], f["metresPerUnit"], f["up"]) for f in step["files"]]
+
+        self.route_once(haul["id"], lambda route: said(route) == [("gates.obj", 0.0254, "Z")])
+        page.get_by_role("button", name="Numbers of Match units and axes").click()
+        form = page.get_by_role("dialog", name="Match units and axes")
+        expect(form.get_by_role("group", name="gates.obj").get_by_label("One unit")).to_have_value("0.0254")
+        form.get_by_role("button", name="Read gates.obj as it says").click()
+        form.get_by_role("button", name="Save").click()
+        self.route_once(haul["id"], lambda route: said(route) == [])
+        expect(files.get_by_role("row").filter(has_text="gates.obj")).to_contain_text("assumed")
+        self.assert_nothing_overflows()
+        for _ in range(2):
+            page.get_by_role("button", name="Undo").first.click()
+            page.wait_for_load_state("networkidle")
+        self.route_once(haul["id"], lambda route: said(route) == [("gates.obj", 0.3048, "Z")])
+
     def test_shapes_are_tried_in_the_view_before_they_are_on_the_tape(self) -> None:
         page = self.page
         self.open_haul("Landing from three", "load")

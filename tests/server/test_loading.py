@@ -11,6 +11,7 @@ from typing import Any
 
 import httpx
 import numpy as np
+import trimesh
 
 from tests.core.test_collada import BOUND, document, effect
 from tests.core.test_far import PLACES, as_obj
@@ -144,6 +145,38 @@ class Files(unittest.TestCase):
             haul = finished(c, haul["id"])
             self.assertEqual(haul["source"]["counts"]["parts"], 2)
             self.assertEqual(c.get(f"/api/scenes/{haul['source']['id']}/images/0").content, PNG, "supplied images stay")
+
+    def test_each_of_several_files_is_in_its_own_unit(self) -> None:
+        """What was decided of the only file goes on for that one when another comes, and is taken back with it."""
+        box = trimesh.creation.box((900.0, 2100.0, 40.0))
+        door = "o door_1\n" + "".join(f"v {x} {y} {z}\n" for x, y, z in box.vertices.tolist())
+        door += "".join(f"f {a + 1} {b + 1} {c + 1}\n" for a, b, c in box.faces.tolist())
+        with client() as c:
+            haul = begin(c, door.encode(), "door.obj")
+            self.assertEqual(haul["source"]["files"], [])
+            steps = [{"kind": "match_units_axes", "sourceMetresPerUnit": 0.001}]
+            c.patch(
+                f"/api/hauls/{haul['id']}",
+                json={"route": {"steps": steps}},
+                headers={"If-Match": f'"{haul["version"]}"'},
+            )
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("hall.glb", one_triangle().glb()))])
+            haul = finished(c, haul["id"])
+            said = {f["file"]: (f["convention"]["declared"], f["units"][0]["label"]) for f in haul["source"]["files"]}
+            self.assertEqual(said, {"door.obj": (False, "millimetre"), "hall.glb": (True, "metre")})
+            step = haul["route"]["steps"][0]
+            self.assertIsNone(step["sourceMetresPerUnit"])
+            self.assertEqual([(f["file"], f["metresPerUnit"]) for f in step["files"]], [("door.obj", 0.001)])
+            for what in ("run", "pack", "arrive"):
+                haul = work(c, haul["id"], what)
+            self.assertTrue(haul["arrival"]["report"]["ok"])
+            rows = c.get(f"/api/scenes/{haul['result']['id']}/parts?limit=9").json()["items"]
+            sizes = {r["name"]: max(r["sizeX"], r["sizeY"], r["sizeZ"]) for r in rows}
+            self.assertAlmostEqual(sizes["door_1"], 2.1, 5)
+            self.assertLess(max(sizes.values()), 3)
+            answer = c.post(f"/api/hauls/{haul['id']}/undo", headers={"If-Match": f'"{haul["version"]}"'})
+            self.assertEqual(answer.status_code, 200, answer.text)
+            self.assertEqual(answer.json()["route"]["steps"][0]["sourceMetresPerUnit"], 0.001)
 
     def test_what_was_picked_by_hand_follows_its_parts(self) -> None:
         """A file joins whose name comes first, then the first one is sent again without one of its parts."""

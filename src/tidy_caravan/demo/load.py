@@ -72,7 +72,7 @@ def demo_route() -> list[dict[str, Any]]:
 
 
 def trades_route() -> list[dict[str, Any]]:
-    gates = FileUnit(file="gates.obj", metres_per_unit=0.001, up="Z", forward="Y")
+    gates = FileUnit(file="gates.obj", metres_per_unit=0.3048, up="Z", forward="Y")
     steps: list[Step] = [
         WhatTravels(),
         MatchUnits(files=[gates]),

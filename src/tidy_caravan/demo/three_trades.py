@@ -50,13 +50,13 @@ def quay_dae() -> dict[str, bytes]:
 
 
 def gates_obj() -> dict[str, bytes]:
-    """The ticket gates as their maker has them: millimetres and Z up, in a format that says neither."""
+    """The ticket gates as their maker has them: feet and Z up, in a format that says neither."""
     b = Builder()
     k = kit(b)
     for i in range(5):
         b.node(f"ticket_gate_{i + 1}", -1, k.gate, (-3 + 1.2 * i, 4.5, 0))
     scene = assemble(b).but(convention=Convention(0.01, "Y", "-Z", "right"), roots=())
-    return dict(write(convert(scene, Convention(0.001, "Z", "Y", "right")), "obj", "gates").files)
+    return dict(write(convert(scene, Convention(0.3048, "Z", "Y", "right")), "obj", "gates").files)
 
 
 def numbers(values: Any) -> str:

@@ -107,7 +107,7 @@ function Files({ told, now, shown, onShow }: FilesProps) {
                 <td>{unit === null ? `${t.convention.label}, assumed` : unitOf(t, unit)}</td>
                 <td>
                   {best ? best.label : "–"}
-                  {open && <b className="ml-1">to be decided</b>}
+                  {open && <b> – to be decided</b>}
                 </td>
               </tr>
             );

@@ -6,6 +6,7 @@ import math
 import re
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
@@ -24,6 +25,20 @@ UNIT_NAMES = {
     0.001: "millimetre", 0.01: "centimetre", 0.0254: "inch", 0.1: "decimetre", 0.3048: "foot", 1.0: "metre",
     10.0: "ten metres", 100.0: "hundred metres", 1000.0: "kilometre",
 }  # fmt: skip
+
+
+METRIC = (0.001, 0.01, 1.0, 100.0, 1000.0)
+"""Those that are proposed where only the size of the whole speaks."""
+TALL = "door|leaf|person|passenger|lamp_?post|column|mast"
+"""Words for things that are taller than wide."""
+SMALLEST_M, LARGEST_M = 0.02, 20_000.0
+"""Sizes that whole scenes have."""
+USUAL_M = 30.0
+"""And about the size that most have."""
+TALLEST_M = 1000.0
+"""No building is higher; land that is does not stand on its own with walls around it."""
+COARSEST_M = 500.0
+"""Largest edge of the typical part beyond which a scene of several parts is drawn in another unit."""
 
 
 @dataclass(frozen=True)
@@ -184,6 +199,60 @@ def words_pattern(words: str) -> re.Pattern[str]:
     return re.compile(rf"(?:^|[^a-z])(?:{words})s?(?:[^a-z]|$)")
 
 
+@dataclass(frozen=True)
+class Standing:
+    """Things that are taller than wide, by name: along which column of their boxes most of them stand, how many do, of how many
+    whose longest edge is clear. parts: all of them."""
+
+    axis: int
+    along: int
+    clear: int
+    parts: I64
+
+
+def standing(told: Told) -> Standing | None:
+    """Along which axis doors, people and posts stand; None where too few do, or where it is the stated one or no other by
+    far."""
+    texts, which = name_stems(told.scene)
+    named = np.array([bool(words_pattern(TALL).search(t)) for t in texts] or [False], np.bool_)[which[told.which]]
+    size = (told.boxes[:, 1] - told.boxes[:, 0])[named]
+    second, longest = (np.sort(size, axis=1)[:, k] for k in (1, 2))
+    clear = longest > 1.3 * second
+    if clear.sum() < 2:
+        return None
+    counts = np.bincount(np.argmax(size, axis=1)[clear], minlength=3)
+    best, up = int(np.argmax(counts)), "XYZ".index(told.convention.up[-1])
+    if best == up or counts[best] <= 2 * counts[up] or counts[best] < 0.6 * clear.sum():
+        return None
+    return Standing(best, int(counts[best]), int(clear.sum()), told.parts[named])
+
+
+def odd_size(told: Told) -> str:
+    """What is odd about the size of something that holds nothing of known size, empty if nothing is."""
+    size = told.span
+    height, typical = heights(told)
+    tall, coarse = height > TALLEST_M, typical > COARSEST_M
+    if not size or not (size > LARGEST_M or size < SMALLEST_M or tall or coarse):
+        return ""
+    return (
+        f"{size:.4g} m large"
+        + (f" and {height:.4g} m high" if tall else "")
+        + (f", its typical part {typical:.4g} m" if coarse else "")
+    )
+
+
+def heights(told: Told) -> tuple[float, float]:
+    """Height of the whole and largest edge of the typical part, in metres; noughts when there is too little to tell."""
+    shown = (told.scene.nodes.flags[told.parts] & HIDDEN) == 0
+    boxes = told.boxes[shown] * told.convention.metres_per_unit
+    if not len(boxes):
+        return 0.0, 0.0
+    up = "XYZ".index(told.convention.up[-1])
+    height = float(boxes[:, 1, up].max() - boxes[:, 0, up].min())
+    edges = (boxes[:, 1] - boxes[:, 0]).max(axis=1)
+    return height, float(np.median(edges)) if len(boxes) >= 3 else 0.0
+
+
 class Candidate(BaseModel):
     """One unit that the scene may be in. fitting of total things of known size support it; parts are those.
 
@@ -207,12 +276,16 @@ class Candidate(BaseModel):
 def candidates(told: Told) -> list[Candidate]:
     """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`.
 
-    Where the file declares no axes and nothing fits along the assumed up axis, heights are taken along the axis on
-    which most fits, and the example says so.
+    Heights are taken along the axis on which tall things stand. Where the file declares no axes and nothing fits along the
+    assumed up axis, along the one on which most fits. The example says so.
     """
     stated = told.convention.metres_per_unit
-    found, lying = evidence(told), ""
-    if not told.convention.declared and found and not _best(found):
+    stands = standing(told)
+    if stands is not None:
+        found, lying = evidence(told, stands.axis), f" ({'XYZ'[stands.axis]} up)"
+    else:
+        found, lying = evidence(told), ""
+    if stands is None and not told.convention.declared and found and not _best(found):
         axis, found = max(((a, evidence(told, a)) for a in range(3)), key=lambda one: _best(one[1]))
         if _best(found):
             lying = f" ({'XYZ'[axis]} up)"
@@ -245,11 +318,27 @@ def candidates(told: Told) -> list[Candidate]:
     if total and out[0].score > 0 and (len(out) == 1 or out[0].score > out[1].score or out[0].stated):
         out[0] = out[0].model_copy(update={"likeliest": True})
     elif not total:
-        # nothing tells its size: what is stated, if the whole has a size that scenes have
-        for k, c in enumerate(out):
-            if c.stated and 0.02 <= c.size <= 20_000:
-                out[k] = c.model_copy(update={"likeliest": True})
+        # nothing tells its size: what is stated, if the whole has a size that scenes have; else what gives it one comes first
+        if not odd_size(told):
+            out[0] = out[0].model_copy(update={"likeliest": bool(span)})
+        elif usual := [c for c in out if c.metres_per_unit in METRIC and 1 <= c.size <= 2000]:
+            first = min(usual, key=lambda c: abs(math.log(c.size / USUAL_M)))
+            out = [first, *(c for c in out if c is not first)]
     return out
+
+
+def units_json(scene: Scene) -> tuple[list[Any], list[Any]]:
+    """What speaks for each unit of the scene, and the same of each of several files with what it says, as JSON."""
+
+    def rows(told: Told) -> list[Any]:
+        return [c.model_dump(by_alias=True, mode="json") for c in candidates(told)]
+
+    files = [
+        {"file": told.name, "convention": told.convention.as_json(), "units": rows(told)}
+        for told in as_told(scene)
+        if told.name
+    ]
+    return rows(whole_as_told(scene)), files
 
 
 def _score(found: list[Evidence], metres_per_unit: float) -> float:

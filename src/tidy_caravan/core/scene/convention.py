@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 Axis = Literal["X", "-X", "Y", "-Y", "Z", "-Z"]
 Handedness = Literal["right", "left"]
@@ -36,6 +36,17 @@ class Convention:
         }
         unit = units.get(self.metres_per_unit, f"{self.metres_per_unit:g} m")
         return f"{unit}, {self.up} up, {self.handedness}-handed"
+
+    def as_json(self) -> dict[str, Any]:
+        """All of it, as the API and the shell tell it."""
+        return {
+            "metresPerUnit": self.metres_per_unit,
+            "up": self.up,
+            "forward": self.forward,
+            "handedness": self.handedness,
+            "declared": self.declared,
+            "label": self.label(),
+        }
 
 
 GLTF = Convention()

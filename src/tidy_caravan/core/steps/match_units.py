@@ -124,8 +124,10 @@ class MatchUnits(Step):
 
     def told_of_files(self, scene: Scene) -> list[Change]:
         """Which files were read otherwise than they state, and which are not there to be."""
-        there = {label: scene.convention for label, _, _ in spans_of(scene.extras)}
-        there |= {label: one.convention for label, one in stated_by_file(scene).items()}
+        there = {label: one.convention for label, one in stated_by_file(scene).items()}
+        if only := only_file(scene, {f.file for f in self.files}):
+            there[only] = scene.convention
+        older = {label for label, _, _ in spans_of(scene.extras)}
         out = []
         for one in self.files:
             if one.file in there:
@@ -133,7 +135,11 @@ class MatchUnits(Step):
                 text = f"“{one.file}” read as {there[one.file].label()}"
                 out.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
             else:
-                text = f"there is no file “{one.file}” whose unit could be corrected"
+                text = (
+                    f"what “{one.file}” says of its unit was not kept when it was read; add the file once more to correct it"
+                    if one.file in older
+                    else f"there is no file “{one.file}” whose unit could be corrected"
+                )
                 out.append(Change(text=text, count=1, problem=True))
         return out
 

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.conventions.evidence import Told, as_told, candidates, name_stems, words_pattern
-from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
+from tidy_caravan.core.conventions.evidence import LARGEST_M, SMALLEST_M, Told, as_told, candidates, odd_size, standing
+from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool, determinants
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
@@ -21,10 +21,6 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Workshop
 from tidy_caravan.core.work.whole import asked_again, digest_of
 
-TALLEST_M = 1000.0
-"""No building is higher; land that is does not stand on its own with walls around it."""
-COARSEST_M = 500.0
-"""Largest edge of the typical part beyond which a scene of several parts is drawn in another unit."""
 UNIT_RATIOS = np.array(
     sorted(
         {
@@ -77,28 +73,20 @@ def unit_plausible(context: Context) -> Iterable[Finding]:
                     mend=read_otherwise(told, metres_per_unit=best.metres_per_unit),
                 )
             continue
-        height, typical = heights(told)
-        tall = height > TALLEST_M
-        coarse = typical > COARSEST_M
-        if stated.size > 20_000 or 0 < stated.size < 0.02 or tall or coarse:
-            proposal = next(
-                (c for c in (0.001, 0.01, 100.0, 1000.0) if 1 <= stated.size / stated.metres_per_unit * c <= 2000), None
-            )
+        why = odd_size(told)
+        if why:
             yield Finding(
                 code="unit.implausible",
                 severity="warning",
                 title=of_one("Wrong unit", told),
                 count=1,
                 guess=True,
-                text=f"The whole {'file' if told.name else 'scene'} is {stated.size:.4g} m large"
-                + (f" and {height:.4g} m high" if tall else "")
-                + (f", its typical part {typical:.4g} m" if coarse else "")
-                + ", and nothing in it has a name that tells its size.",
+                text=f"The whole {'file' if told.name else 'scene'} is {why}, and nothing in it has a name that tells its size.",
                 value=stated.size,
-                limit=20_000.0 if stated.size > 1 else 0.02,
+                limit=LARGEST_M if stated.size > 1 else SMALLEST_M,
                 unit="m",
                 parts=told.parts.tolist() if told.name else [],
-                mend=read_otherwise(told, metres_per_unit=proposal) if proposal else None,
+                mend=None if best.stated else read_otherwise(told, metres_per_unit=best.metres_per_unit),
             )
 
 
@@ -117,49 +105,24 @@ def read_otherwise(told: Told, **corrections: object) -> dict[str, object]:
     return {"kind": "match_units_axes", **{to_camel(f"source_{k}"): v for k, v in corrections.items()}}
 
 
-def heights(told: Told) -> tuple[float, float]:
-    """Height of the whole and largest edge of the typical part, in metres; noughts when there is too little to tell."""
-    shown = (told.scene.nodes.flags[told.parts] & HIDDEN) == 0
-    boxes = told.boxes[shown] * told.convention.metres_per_unit
-    if not len(boxes):
-        return 0.0, 0.0
-    up = "XYZ".index(told.convention.up[-1])
-    height = float(boxes[:, 1, up].max() - boxes[:, 0, up].min())
-    edges = (boxes[:, 1] - boxes[:, 0]).max(axis=1)
-    return height, float(np.median(edges)) if len(boxes) >= 3 else 0.0
-
-
 @check("units", "Up axis plausibility")
 def axes_plausible(context: Context) -> Iterable[Finding]:
     """Doors, people and lamp posts are taller than wide: their longest axis should be up. In each of several files."""
-    scene = context.scene
-    pattern = words_pattern("door|leaf|person|passenger|lamp_?post|column|mast")
-    texts, which = name_stems(scene)
-    named = np.array([bool(pattern.search(t)) for t in texts] or [False], np.bool_)[which]
-    for told in as_told(scene):
-        up = "XYZ".index(told.convention.up[-1])
-        hit = named[told.which]
-        if hit.sum() < 2:
+    for told in as_told(context.scene):
+        stands = standing(told)
+        if stands is None or stands.axis == "XYZ".index(told.convention.up[-1]):
             continue
-        size = (told.boxes[:, 1] - told.boxes[:, 0])[hit]
-        longest, second = np.argmax(size, axis=1), np.sort(size, axis=1)[:, 1]
-        clear = size.max(axis=1) > 1.3 * second
-        if clear.sum() < 2:
-            continue
-        counts = np.bincount(longest[clear], minlength=3)
-        best = int(np.argmax(counts))
-        if best != up and counts[best] > 2 * counts[up] and counts[best] >= 0.6 * clear.sum():
-            axis = "XYZ"[best]
-            yield Finding(
-                code="axes.up-implausible",
-                severity="error",
-                title=of_one("Wrong up axis", told),
-                count=int(counts[best]),
-                guess=True,
-                text=f"{int(counts[best])} of {plural(int(clear.sum()), 'tall thing')} by name {'stands' if counts[best] == 1 else 'stand'} along {axis}, while {told.convention.up} is stated as up.",
-                parts=told.parts[hit].tolist(),
-                mend=read_otherwise(told, up=axis),
-            )
+        axis = "XYZ"[stands.axis]
+        yield Finding(
+            code="axes.up-implausible",
+            severity="error",
+            title=of_one("Wrong up axis", told),
+            count=stands.along,
+            guess=True,
+            text=f"{stands.along} of {plural(stands.clear, 'tall thing')} by name {'stands' if stands.along == 1 else 'stand'} along {axis}, while {told.convention.up} is stated as up.",
+            parts=stands.parts.tolist(),
+            mend=read_otherwise(told, up=axis),
+        )
 
 
 @check("units", "Undeclared unit and axes")
@@ -174,9 +137,7 @@ def convention_declared(context: Context) -> Iterable[Finding]:
             continue
         found = candidates(told)
         best = next((c for c in found if c.likeliest), None)
-        stated = next(c for c in found if c.stated)
-        sized = (c for c in found if 0.02 <= c.size <= 20_000)  # found is in order of likelihood
-        proposal = best or (stated if 0.02 <= stated.size <= 20_000 else next(sized, stated))
+        proposal = best or found[0]
         why = (
             f": {best.example}"
             if best is not None and best.example

@@ -13,11 +13,11 @@ import orjson
 from sqlalchemy.orm import Session
 
 from tidy_caravan.core.arrival.report import ArrivalReport
-from tidy_caravan.core.conventions.evidence import Told, as_told, candidates, whole_as_told
+from tidy_caravan.core.conventions.evidence import units_json
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats.shared.images import sniff_image
 from tidy_caravan.core.picture import picture
-from tidy_caravan.core.scene import Convention, Note, Scene
+from tidy_caravan.core.scene import Note, Scene
 from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.columns import PartFacts, part_columns
 from tidy_caravan.server.db.models import FindingRow, SceneRow
@@ -90,37 +90,16 @@ def scene_row(number: uuid.UUID, store: Store, haul: uuid.UUID, kind: str, scene
         picture_key=picture_key(store, scene),
         counts=count(scene).model_dump(by_alias=True),
         bounds={"min": box[0].tolist(), "max": box[1].tolist()},
-        convention=convention_row(scene.convention),
+        convention=scene.convention.as_json(),
         notes=clean_json(note_rows(scene.notes)),
     )
     if whole:
         row.materials = clean_json(material_rows(scene))
         row.travel = clean_json([dataclasses.asdict(t) for t in scene.travel])
         if kind == "source":
-            row.units = unit_rows(whole_as_told(scene))
-            files = [
-                {"file": told.name, "convention": convention_row(told.convention), "units": unit_rows(told)}
-                for told in as_told(scene)
-                if told.name
-            ]
-            row.convention = {**row.convention, **({"files": clean_json(files)} if files else {})}
+            row.units, files = clean_json(units_json(scene))
+            row.convention = {**row.convention, **({"files": files} if files else {})}
     return row
-
-
-def convention_row(convention: Convention) -> dict[str, Any]:
-    return {
-        "metresPerUnit": convention.metres_per_unit,
-        "up": convention.up,
-        "forward": convention.forward,
-        "handedness": convention.handedness,
-        "declared": convention.declared,
-        "label": convention.label(),
-    }
-
-
-def unit_rows(told: Told) -> Any:
-    """What speaks for each unit."""
-    return clean_json([c.model_dump(by_alias=True, mode="json") for c in candidates(told)])
 
 
 def note_rows(notes: Sequence[Note]) -> list[dict[str, str]]:
