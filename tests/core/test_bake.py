@@ -450,6 +450,31 @@ class Keeping(unittest.TestCase):
         self.assertEqual(self.light(grown, nodes=last, keep=False).before, [False])
         self.assertEqual(self.light(grown).before, [False] * 4 + [True, False, False])
 
+    def test_chosen_parts_are_shown_among_the_light_that_others_have(self) -> None:
+        """Pages are not black beside what is traced anew; what stands near to a change has no light until it is asked for."""
+        whole = self.light(self.scene)
+        second = np.array([n == "n1" for n in self.scene.nodes.names])
+        one = bake(self.scene, 1, Ask(samples=8, each=4, bounces=2, nodes=second), self.shop)
+        self.assertEqual([self.scene.nodes.names[s.node] for s in one.sheets], ["n1", "n0", "n2", "n3", "n4", "n5"])
+        self.assertEqual((one.chosen, one.samples), (1, [8, 2, 2, 2, 2, 2]))
+        self.assertLess(one.rays, whole.rays)
+        for k in range(2, 6):
+            np.testing.assert_array_equal(one.light[k], whole.light[k])
+        look = look_at(
+            self.scene, 1, BakeAsk(samples=8, bounces=2, divide=1, parts=[self.scene.identities.names[1]]), self.shop
+        )
+        self.assertEqual(
+            (look.report.maps, look.report.beside, look.report.samples, len(look.report.parts)), (1, 5, 8, 1)
+        )
+        self.assertEqual(len(look.for_view()[0]), 6)
+        pillar = trimesh.creation.box((0.4, 9, 0.4))
+        pillar.apply_translation((9.0, 4.5, 0))
+        grown = self.lit(with_more(self.scene, scene_of([(pillar, 0)], [GREY])))
+        first = np.array([n == "n0" for n in grown.nodes.names[:6]] + [False])
+        beside = bake(grown, 1, Ask(samples=2, each=2, bounces=2, nodes=first), self.shop)
+        self.assertEqual([s.node for s in beside.sheets], [0, 4, 5])
+        self.assertEqual(len(bake(grown, 1, Ask(samples=2, each=2, bounces=2, nodes=first), Workshop()).sheets), 1)
+
     def test_asked_for_anew_or_with_more_samples_nothing_is_kept(self) -> None:
         self.light(self.scene)
         changed = self.moved(0, 0.3)

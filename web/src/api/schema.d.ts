@@ -1563,13 +1563,19 @@ export interface components {
         /**
          * BakeReport
          * @description parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
-         *     any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
+         *     any. before: parts whose light is from before others changed. beside: parts that were not asked for and show the light
+         *     that they had. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
          *     lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing.
          *     unread: what of the materials it does not go by, and what of the light is to be doubted.
          */
         BakeReport: {
             /** Before */
             before: number;
+            /**
+             * Beside
+             * @default 0
+             */
+            beside: number;
             /** Glowlumen */
             glowLumen: number;
             /** Lampslumen */

@@ -146,6 +146,9 @@ export function Bake({ haul }: { haul: Haul }) {
               </button>
             </p>
           )}
+          {report.beside > 0 && (
+            <p>{plural(report.beside, "other part shows", "other parts show")} the light from before.</p>
+          )}
           <p className="flex flex-wrap items-center gap-x-3">
             <span>
               {plural(report.maps, "map")}, {count(report.texels)} texels, {plural(report.samples, "sample")}{" "}

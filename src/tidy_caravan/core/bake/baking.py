@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -99,7 +99,7 @@ class Baked:
     """Of each sheet the light (T, groups, 3), the mean of its samples so far; squares: (T, groups) that of the squares of
     their brightness; behind: (T,) part of first rays that met backs: texels that look into a wall; leaks: (T,) those that
     light reached through a gap; samples: of each, the least of its texels; before: whether it is from before something
-    else changed. powers: what the lights of the file come to."""
+    else changed, of those that were asked for. powers: what the lights of the file come to."""
 
     sheets: list[Sheet]
     light: list[F32]
@@ -111,6 +111,8 @@ class Baked:
     rays: int
     lost: list[str]
     powers: Powers
+    chosen: int
+    """Sheets that were asked for; those behind them show what they had."""
 
     def lux(self, k: int, mix: Mix) -> F64:
         """(T, 3) light of a sheet."""
@@ -138,23 +140,23 @@ class Baked:
         return out.reshape(sheet.height, sheet.width, 3), there.reshape(sheet.height, sheet.width)
 
 
-def mapped(scene: Scene, channel: int, ask: Ask) -> tuple[I64, I64]:
-    """(K,) nodes that have a map and a set, and (K, 2) texels of their maps as they are asked for."""
+def mapped(scene: Scene, channel: int, divide: int, among: Bool | None = None) -> tuple[I64, I64]:
+    """(K,) nodes that have a map and a set, and (K, 2) texels of their maps, so many times smaller. among: only these."""
     nodes = scene.nodes
     wanted = (nodes.mesh >= 0) & ((nodes.flags & (HIDDEN | NO_LIGHTMAP)) == 0) & (nodes.lightmap[:, 0] > 0)
-    if ask.nodes is not None:
-        wanted &= ask.nodes
+    if among is not None:
+        wanted &= among
     has = np.array([len(m.uvs) > channel for m in scene.meshes] + [False])
     rows = np.flatnonzero(wanted & has[nodes.mesh])
-    return rows, np.maximum(LEAST_MAP, nodes.lightmap[rows].astype(np.int64) // ask.divide)
+    return rows, np.maximum(LEAST_MAP, nodes.lightmap[rows].astype(np.int64) // divide)
 
 
-def sheets_of(scene: Scene, channel: int, centre: F64, ask: Ask) -> list[Sheet]:
-    """The texels of all parts that have a map and a set. O(texels)."""
+def sheets_of(scene: Scene, channel: int, centre: F64, divide: int, among: Bool | None) -> list[Sheet]:
+    """The texels of all parts that have a map and a set, or of some. O(texels)."""
     nodes, metre = scene.nodes, scene.convention.metres_per_unit
     cut: dict[tuple[int, int, int], tuple[Texels, F64, F64]] = {}
     out = []
-    for i, (width, height) in zip(*(a.tolist() for a in mapped(scene, channel, ask)), strict=True):
+    for i, (width, height) in zip(*(a.tolist() for a in mapped(scene, channel, divide, among)), strict=True):
         mesh = scene.meshes[nodes.mesh[i]]
         key = int(nodes.mesh[i]), width, height
         if key not in cut:
@@ -179,31 +181,75 @@ def on_surface(mesh: Mesh, channel: int, width: int, height: int) -> tuple[Texel
 
 def bake(scene: Scene, channel: int, ask: Ask, workshop: Workshop, tell: Tell = lambda done, total: None) -> Baked:
     """The light on all lightmaps of a scene as it is drawn. O(samples · texels · rays log triangles)."""
-    scene = at_rest(scene)
-    arrays = world_arrays(scene)
-    sheets = sheets_of(scene, channel, arrays["centre"], ask)
-    world = digest_of(arrays)
-    shelf = Shelf.of(scene, arrays, world, workshop, ask.divide, ask.bounces)
-    found = shelf.find([(s.places, s.normals) for s in sheets], ask.samples, ask.keep)
-    asked = [k for k, one in enumerate(found) if one is None]
-    made, rays, lost = trace_all([sheets[k] for k in asked], arrays, world, ask, workshop, tell)
-    for k, one in zip(asked, made, strict=True):
-        found[k] = one
-    every = [one for one in found if one is not None]
-    if made:  # other powers of the same light are no news
-        shelf.keep(every)
-    return Baked(
-        sheets,
-        [(one.light / max(one.samples, 1)).astype(np.float32) for one in every],
-        [(one.squares / max(one.samples, 1)).astype(np.float32) for one in every],
-        [(one.behind / max(one.samples, 1)).astype(np.float32) for one in every],
-        [one.leaks for one in every],
-        [one.samples for one in every],
-        [one.world != world for one in every],
-        rays,
-        lost,
-        powers(arrays),
-    )
+    return Begun.of(scene, channel, ask, workshop).traced(tell)
+
+
+@dataclass(frozen=True)
+class Begun:
+    """A bake before anything is traced. sheets: those that are asked for, and behind them, where only some are, others that
+    have light from before. chosen: how many are asked for. found: what light there is of each."""
+
+    sheets: list[Sheet]
+    chosen: int
+    found: list[Kept | None]
+    arrays: dict[str, AnyArray]
+    world: bytes
+    shelf: Shelf
+    ask: Ask
+    workshop: Workshop
+
+    @classmethod
+    def of(cls, scene: Scene, channel: int, ask: Ask, workshop: Workshop) -> Begun:
+        scene = at_rest(scene)
+        arrays = world_arrays(scene)
+        centre, world = arrays["centre"], digest_of(arrays)
+        shelf = Shelf.of(scene, arrays, world, workshop, ask.divide, ask.bounces)
+        sheets = sheets_of(scene, channel, centre, ask.divide, ask.nodes)
+        found = shelf.find([(s.places, s.normals) for s in sheets], ask.samples, ask.keep)
+        chosen = len(sheets)
+        if ask.nodes is not None and shelf.entries:
+            others = sheets_of(scene, channel, centre, ask.divide, ~ask.nodes)
+            for sheet, one in zip(others, shelf.had([(s.places, s.normals) for s in others]), strict=True):
+                if one is not None:
+                    sheets.append(sheet)
+                    found.append(one)
+        return cls(sheets, chosen, found, arrays, world, shelf, ask, workshop)
+
+    def alone(self) -> Begun:
+        """Without the parts that are not asked for."""
+        return replace(self, sheets=self.sheets[: self.chosen], found=self.found[: self.chosen])
+
+    def sizes(self) -> tuple[I64, I64]:
+        """(K,) nodes and (K, 2) texels of their maps."""
+        return (
+            np.array([s.node for s in self.sheets], np.int64),
+            np.array([(s.width, s.height) for s in self.sheets], np.int64).reshape(-1, 2),
+        )
+
+    def traced(self, tell: Tell = lambda done, total: None) -> Baked:
+        """What is asked for and not there yet, traced."""
+        found = list(self.found)
+        asked = [k for k, one in enumerate(found) if one is None]
+        sheets = [self.sheets[k] for k in asked]
+        made, rays, lost = trace_all(sheets, self.arrays, self.world, self.ask, self.workshop, tell)
+        for k, one in zip(asked, made, strict=True):
+            found[k] = one
+        every = [one for one in found if one is not None]
+        if made:  # other powers of the same light are no news
+            self.shelf.keep(every[: self.chosen])
+        return Baked(
+            self.sheets,
+            [(one.light / max(one.samples, 1)).astype(np.float32) for one in every],
+            [(one.squares / max(one.samples, 1)).astype(np.float32) for one in every],
+            [(one.behind / max(one.samples, 1)).astype(np.float32) for one in every],
+            [one.leaks for one in every],
+            [one.samples for one in every],
+            [one.world != self.world for one in every[: self.chosen]],
+            rays,
+            lost,
+            powers(self.arrays),
+            self.chosen,
+        )
 
 
 def digest_of(arrays: Mapping[str, AnyArray]) -> bytes:

@@ -110,6 +110,14 @@ class Shelf:
             for one in found
         ]
 
+    def had(self, sheets: Sequence[tuple[F64, F64]]) -> list[Kept | None]:
+        """What there is of other sheets (places, normals), however many samples of it, that holds still."""
+        each = (
+            hashlib.blake2b(places.tobytes() + normals.tobytes(), digest_size=16).digest() for places, normals in sheets
+        )
+        found = [self.entries.get(own) for own in each]
+        return [one if one and one.samples and self.holds(one) else None for one in found]
+
     def holds(self, one: Kept) -> bool:
         """Whether light of this world or another is to go by still: nothing changed near to it."""
         if one.world == self.world:

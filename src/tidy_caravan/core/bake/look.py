@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, replace
 
-from tidy_caravan.core.bake.baking import Baked, bake, mapped
+from tidy_caravan.core.bake.baking import Baked, Begun
 from tidy_caravan.core.bake.denoising import denoised
 from tidy_caravan.core.bake.pages import Layout, Page, exposure, exr, for_view, laid_out, paged, shown
 from tidy_caravan.core.bake.report import BakeAsk, BakeReport, told
@@ -46,17 +46,17 @@ def look_at(
     """Bakes what is asked for. Raises CaravanError when there is no map to bake, or more of them than pages hold; both
     before anything is traced."""
     ask, began = asked.on(scene), time.monotonic()
-    rows, sizes = mapped(scene, channel, ask)
-    if not len(sizes):
+    begun = Begun.of(scene, channel, ask, workshop)
+    if not begun.chosen:
         raise CaravanError(
             "no part has a lightmap with a size: put “Lightmap UV set” and “Texel budget” on the tape and run it",
             code="bake.no-maps",
         )
     try:
-        layout = laid_out(scene.nodes, rows, sizes, ask.divide)
+        begun, layout = with_layout(scene, begun)
     except ValueError as error:
         raise CaravanError(str(error), code="bake.too-large") from error
-    baked = bake(scene, channel, ask, workshop, tell)
+    baked = begun.traced(tell)
     mix = asked.mix()
     pages = paged(baked, mix, layout)
     if asked.denoise:
@@ -69,3 +69,14 @@ def look_at(
     white = asked.white or exposure(page.light for page in pages)
     srgb = [shown(page, white, asked.mark) for page in pages]
     return Look(told(scene, baked, mix, white, time.monotonic() - began, layout), baked, layout, pages, srgb)
+
+
+def with_layout(scene: Scene, begun: Begun) -> tuple[Begun, Layout]:
+    """The bake and where its maps lie; without the light that others have where pages do not hold both. Raises ValueError where
+    they do not hold what is asked for."""
+    divide = begun.ask.divide
+    try:
+        return begun, laid_out(scene.nodes, *begun.sizes(), divide)
+    except ValueError:
+        alone = begun.alone()
+        return alone, laid_out(scene.nodes, *alone.sizes(), divide)

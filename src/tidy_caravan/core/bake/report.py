@@ -100,7 +100,8 @@ class BakedPage(CamelModel):
 
 class BakeReport(CamelModel):
     """parts: the noisiest first, and behind them those with leaks, and those of which most looks into a wall. leaks: parts with
-    any. before: parts whose light is from before others changed. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
+    any. before: parts whose light is from before others changed. beside: parts that were not asked for and show the light
+    that they had. sun_lux, lamps_lumen, glow_lumen: what the file's suns, other
     lamps and glowing surfaces come to, times one. white: lux that the picture shows as white. lost: why tiles are missing.
     unread: what of the materials it does not go by, and what of the light is to be doubted."""
 
@@ -114,6 +115,7 @@ class BakeReport(CamelModel):
     noise: float
     white: float
     before: int
+    beside: int = 0
     leaks: int
     sun_lux: float
     lamps_lumen: float
@@ -125,7 +127,7 @@ class BakeReport(CamelModel):
 def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float, layout: Layout) -> BakeReport:
     """The figures of a bake, the noisiest parts first."""
     parts = []
-    for k, sheet in enumerate(baked.sheets):
+    for k, sheet in enumerate(baked.sheets[: baked.chosen]):
         bright = baked.lux(k, mix) @ BRIGHTNESS
         parts.append(
             BakedPart(
@@ -152,12 +154,13 @@ def told(scene: Scene, baked: Baked, mix: Mix, white: float, seconds: float, lay
         ],
         maps=len(parts),
         texels=texels,
-        samples=min(baked.samples, default=0),
+        samples=min(baked.samples[: baked.chosen], default=0),
         rays=baked.rays,
         seconds=seconds,
         noise=sum(p.noise * p.texels for p in parts) / max(texels, 1),
         white=white,
         before=sum(baked.before),
+        beside=len(baked.sheets) - baked.chosen,
         leaks=sum(p.leaks > 0 for p in parts),
         sun_lux=baked.powers.sun,
         lamps_lumen=baked.powers.lamps,
