@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import unittest
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,9 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, UsdValidation
 
 from tests.core.test_gltf import everything
 from tests.support import PNG
+from tidy_caravan.core.bake.mix import Mix
+from tidy_caravan.core.bake.trace import traced
+from tidy_caravan.core.bake.world import World, world_arrays
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load, write
@@ -324,6 +328,47 @@ class Reading(unittest.TestCase):
         lines = travel(scene)
         self.assertEqual(lines["Points prims"][0], "behind")
         self.assertEqual(lines["switched-off parts"][:2], ("behind", 2))
+
+    def test_lights_that_are_surfaces_keep_their_size(self) -> None:
+        """In scene units along the light's own X and Y, with the scale above it; points and cones have none. The light that they
+        give is that of the surface: half a metre under a panel it is not that of a point."""
+        s = Stage(metres=0.01)
+        room = UsdGeom.Xform.Define(s.stage, "/room")
+        UsdGeom.XformCommonAPI(room).SetScale((2, 2, 2))
+        UsdGeom.XformCommonAPI(room).SetTranslate((0, 50, 0))
+        UsdGeom.XformCommonAPI(room).SetRotate((-90, 0, 0))
+        panel = UsdLux.RectLight.Define(s.stage, "/room/panel")
+        panel.CreateWidthAttr(60.0)
+        panel.CreateHeightAttr(30.0)
+        panel.CreateIntensityAttr(500.0)
+        UsdLux.DiskLight.Define(s.stage, "/room/disk").CreateRadiusAttr(5.0)
+        UsdLux.SphereLight.Define(s.stage, "/room/ball").CreateRadiusAttr(5.0)
+        tube = UsdLux.CylinderLight.Define(s.stage, "/room/tube")
+        tube.CreateLengthAttr(100.0)
+        tube.CreateRadiusAttr(2.0)
+        UsdLux.SphereLight.Define(s.stage, "/room/point").CreateTreatAsPointAttr(True)
+        cone = UsdLux.ShapingAPI.Apply(UsdLux.SphereLight.Define(s.stage, "/room/cone").GetPrim())
+        cone.CreateShapingConeAngleAttr(20.0)
+        scene = s.read()
+        lights = {x.name: x for x in scene.lights}
+        for name, surface, size in (
+            ("panel", "rectangle", (120, 60)), ("disk", "disk", (20, 20)), ("ball", "sphere", (20, 20)),
+            ("tube", "cylinder", (200, 8)), ("point", "", (0, 0)), ("cone", "", (0, 0)),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(lights[name].surface, surface)
+                np.testing.assert_allclose(lights[name].size, size, rtol=1e-6, atol=1e-9)
+        self.assertAlmostEqual(lights["panel"].intensity, 500 * 1.2 * 0.6, places=4)
+        alone = scene.but(
+            nodes=replace(scene.nodes, light=np.where(np.array(scene.nodes.names) == "panel", scene.nodes.light, -1))
+        )
+        arrays = world_arrays(alone)
+        light = traced(
+            World(arrays), np.zeros((20_000, 3)) - arrays["centre"], np.tile((0.0, 1.0, 0.0), (20_000, 1)), 1
+        ).light
+        x, y = 0.6 / 0.5, 0.3 / 0.5
+        corner = (x / np.hypot(1, x) * np.arctan(y / np.hypot(1, x)) + y / np.hypot(1, y) * np.arctan(x / np.hypot(1, y))) / (2 * np.pi)  # fmt: skip
+        self.assertAlmostEqual(Mix().of(light)[:, 0].mean() / (np.pi * 500 * 4 * corner), 1.0, delta=0.01)
 
     def test_lights_and_cameras(self) -> None:
         s = Stage(metres=0.01)

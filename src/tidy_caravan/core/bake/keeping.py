@@ -26,7 +26,7 @@ MOST_CHANGES = 500
 """Changed parts from which on all light is traced anew."""
 MOST_TEXELS = 8_000_000
 """Texels of which light is kept like this."""
-LAMPS = ("lamp_kind", "lamp_place", "lamp_way", "lamp_power", "lamp_limits")
+LAMPS = ("lamp_kind", "lamp_place", "lamp_way", "lamp_power", "lamp_limits", "panel_corners", "panel_emission")
 
 
 @dataclass

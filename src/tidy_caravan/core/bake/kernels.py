@@ -159,13 +159,13 @@ def towards_chosen(
 
 @compiled
 def towards_glow(
-    glowing: Array, corners: Array, chances: Array, guide: Array, normal: Array, emission: Array, density: Array, both: Array, count: int,
+    corners: Array, chances: Array, guide: Array, normal: Array, emission: Array, density: Array, both: Array, met: bool, count: int,
     at: Array, facing: Array, weight: Array, state: Array, start: Array, way: Array, reach: Array, gift: Array, who: Array,
 ) -> int:  # fmt: skip
     """Rays from places to one place each on a surface that gives light, chosen by power (guide: where the search among their
-    chances begins; Chen and Asau, 1974); weighed against rays that meet such surfaces by themselves (multiple importance
-    sampling, balance heuristic; Veach, 1997)."""
-    n, last = 0, len(glowing) - 1
+    chances begins; Chen and Asau, 1974); where rays meet such surfaces by themselves (met), weighed against those (multiple
+    importance sampling, balance heuristic; Veach, 1997)."""
+    n, last = 0, len(corners) - 1
     for i in range(count):
         wanted = random(state, i)
         g = guide[int(wanted * len(guide))]
@@ -180,17 +180,16 @@ def towards_glow(
         far = max(math.sqrt(x * x + y * y + z * z), TINY)
         x, y, z = x / far, y / far, z / far
         here = facing[i, 0] * x + facing[i, 1] * y + facing[i, 2] * z
-        t = glowing[g]
-        there = -(normal[t, 0] * x + normal[t, 1] * y + normal[t, 2] * z)
-        if both[t]:
+        there = -(normal[g, 0] * x + normal[g, 1] * y + normal[g, 2] * z)
+        if both[g]:
             there = abs(there)
         if here <= 0 or there <= 0:
             continue
-        falls = here / max(density[t] * far * far / max(there, 1e-12) + here / math.pi, 1e-300)
+        falls = here / max(density[g] * far * far / max(there, 1e-12) + (here / math.pi if met else 0.0), 1e-300)
         way[n, 0], way[n, 1], way[n, 2] = x, y, z
         reach[n] = max(far * (1 - SHORT_OF_SURFACE) - OFF, TINY)
         for c in range(3):
-            gift[n, c] = weight[i, c] * falls * emission[t, c]
+            gift[n, c] = weight[i, c] * falls * emission[g, c]
         who[n] = i
         n += 1
     return n

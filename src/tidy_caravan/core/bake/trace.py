@@ -105,11 +105,12 @@ class Paths:
             if not self.count:
                 break
             self.ask_lamps(bounce)
-            if len(w.glowing):
-                self.given(GLOW, k.towards_glow(
-                    w.glowing, w.corners, w.chances, w.guide, w.normal, w.emission, w.density, w.both, self.count,
-                    self.at, self.facing, self.weight, self.state, *self.room(),
-                ))  # fmt: skip
+            for group, some, met in ((GLOW, w.glow, True), (LAMPS, w.panels, False)):
+                if len(some):
+                    self.given(group, k.towards_glow(
+                        some.corners, some.chances, some.guide, some.normal, some.emission, some.density, some.both, met,
+                        self.count, self.at, self.facing, self.weight, self.state, *self.room(),
+                    ))  # fmt: skip
             k.scattered(self.at, self.facing, self.state, self.count, self.start, self.way)
             far, hit, u, v = self.cast()
             if self.watch:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -113,6 +114,32 @@ def unread(scene: Scene) -> list[str]:
     return told
 
 
+@dataclass(frozen=True)
+class Emitters:
+    """Triangles that give light, (T, 3, 3) each. chances: how likely each of them and those before it are asked, by their power;
+    guide: where among them the search for a chance begins, by its first digits. density: how likely a place is, per m²."""
+
+    corners: F64
+    emission: F32
+    normal: F64
+    both: Bool
+    chances: F64
+    guide: I64
+    density: F64
+
+    @classmethod
+    def of(cls, corners: F64, emission: F32, normal: F64, both: Bool) -> Emitters:
+        area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1) / 2
+        power = area * emission.sum(axis=1, dtype=np.float64)
+        total = max(float(power.sum()), 1e-300)
+        chances = np.cumsum(power) / total
+        guide = np.searchsorted(chances, np.arange(GUIDE) / GUIDE)
+        return cls(corners, emission, normal, both, chances, guide, power / np.maximum(area * total, 1e-300))
+
+    def __len__(self) -> int:
+        return len(self.corners)
+
+
 class World:
     """What `world_arrays` made, with the tree that rays are cast in."""
 
@@ -141,16 +168,16 @@ class World:
         length = np.linalg.norm(cross, axis=1)
         self.area: F64 = length / 2
         self.normal: F64 = cross / np.maximum(length, 1e-300)[:, None]
-        power = self.area * self.emission.sum(axis=1, dtype=np.float64)
-        self.glowing: I64 = np.flatnonzero(power > 0)
-        """Triangles that give light."""
-        self.corners: F64 = corners[self.glowing]
-        self.chances: F64 = np.cumsum(power[self.glowing]) / max(float(power.sum()), 1e-300)
-        """How likely each of them and those before it are asked, by their power."""
-        self.guide: I64 = np.searchsorted(self.chances, np.arange(GUIDE) / GUIDE)
-        """Where among them the search for a chance begins, by its first digits."""
-        self.density: F64 = power / np.maximum(self.area * max(float(power.sum()), 1e-300), 1e-300)
-        """(F,) how likely a place of each is, per m²."""
+        glowing = np.flatnonzero(self.area * self.emission.sum(axis=1, dtype=np.float64) > 0)
+        self.glow = Emitters.of(corners[glowing], self.emission[glowing], self.normal[glowing], self.both[glowing])
+        self.density: F64 = np.zeros(len(self.faces))
+        """(F,) how likely a place of each surface that gives light is, per m²."""
+        self.density[glowing] = self.glow.density
+        panels, light = arrays["panel_corners"], arrays["panel_emission"]
+        across = np.cross(panels[:, 1] - panels[:, 0], panels[:, 2] - panels[:, 0])
+        across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
+        self.panels = Emitters.of(panels, light.astype(np.float32), across, np.zeros(len(panels), np.bool_))
+        """Lamps that are surfaces: no ray meets them, as none meets those that are points."""
         pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
         see_through = (self.cutoff > SOLID) & ((self.alpha < 1) | ((self.texture[:, 0] >= 0) & pictures))
         see_through = see_through[self.material]

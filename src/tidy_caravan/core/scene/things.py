@@ -13,7 +13,12 @@ SHARP = 0.999
 
 @dataclass(frozen=True)
 class Light:
-    """Punctual light shining along local -Z; intensity in candela or lux, range in scene units."""
+    """Punctual light shining along local -Z; intensity in candela or lux, range in scene units.
+
+    surface: what it is where it is no point, and `size` of that along local X and Y in scene units: both edges of a
+    rectangle, diameters of a disk or a sphere, length and diameter of a cylinder. It goes on as the point or spot that
+    `kind` says, since no receiver has surfaces that shine; only light that is traced goes by them.
+    """
 
     kind: Literal["directional", "point", "spot"]
     name: str = ""
@@ -23,6 +28,8 @@ class Light:
     inner_cone: float = 0.0
     outer_cone: float = 0.7853981633974483
     extras: Any = None
+    surface: Literal["", "rectangle", "disk", "sphere", "cylinder"] = ""
+    size: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True)

@@ -55,7 +55,12 @@ def convert(scene: Scene, target: Convention, tell: Tell = nobody) -> Scene:
         nodes=nodes,
         meshes=transform_meshes(scene.meshes, factor * p, tell),
         lights=tuple(
-            replace(light, range=light.range * factor if light.range is not None else None) for light in scene.lights
+            replace(
+                light,
+                range=light.range * factor if light.range is not None else None,
+                size=(light.size[0] * factor, light.size[1] * factor),
+            )
+            for light in scene.lights
         ),
         cameras=tuple(
             replace(

@@ -33,6 +33,8 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
 PROXIES = Usd.TraverseInstanceProxies()
+OPEN = math.pi / 2 * 0.999
+"""Half the angle of the spot that stands for a surface which shines to its front."""
 SKIPPED = (
     "Material",
     "Shader",
@@ -454,7 +456,7 @@ class Reader:
         if kind in ("RectLight", "DiskLight", "CylinderLight"):
             into = "spot lights" if kind != "CylinderLight" else "point lights"
             if kind != "CylinderLight" and shape == "point":
-                shape, cone = "spot", math.pi / 2 * 0.999
+                shape, cone = "spot", OPEN
             self.travels.converted("area lights", 1, into)
         for what, why in dropped(prim, self.time):
             self.travels.behind(what, 1, why)
@@ -466,24 +468,39 @@ class Reader:
             "Its emission was turned into candela or lux by its area; compare it on the other side.",
         )
         inner = cone * min(max(1.0 - soft, 0.0), SHARP)
-        self.lights.append(Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone))
+        surface, (wide, high) = self.shining(prim, kind)
+        as_point = kind == "SphereLight" and bool(value(prim.GetAttribute("treatAsPoint"), self.time, False))
+        if as_point or (shape == "spot" and cone < OPEN) or not wide * high > 0:
+            surface, wide, high = "", 0.0, 0.0
+        size = (wide / self.metres, high / self.metres)
+        self.lights.append(
+            Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone, surface=surface, size=size)
+        )
         return len(self.lights) - 1
 
-    def area(self, prim: Any, kind: str) -> float:
-        """Square metres that are seen of a light from where it shines brightest, by its own sizes and the scales above it."""
+    def shining(self, prim: Any, kind: str) -> tuple[Any, tuple[float, float]]:
+        """What shines, and its size in metres along the light's own X and Y, with the scales above it; nothing of what is far
+        away."""
 
         def size(attribute: str, spare: float) -> float:
             return number(value(prim.GetAttribute(f"inputs:{attribute}"), self.time, spare), spare) * self.metres
 
         matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
         x, y, z = np.linalg.norm(matrix, axis=1).tolist()
-        areas: dict[str, float] = {
-            "SphereLight": math.pi * size("radius", 0.5) ** 2 * (x * y * z) ** (2 / 3),
-            "DiskLight": math.pi * size("radius", 0.5) ** 2 * x * y,
-            "RectLight": size("width", 1.0) * size("height", 1.0) * x * y,
-            "CylinderLight": 2 * size("radius", 0.5) * size("length", 1.0) * x * math.sqrt(y * z),
-        }
-        return areas.get(kind, 1.0)
+        if kind == "RectLight":
+            return "rectangle", (size("width", 1.0) * x, size("height", 1.0) * y)
+        if kind == "DiskLight":
+            return "disk", (2 * size("radius", 0.5) * x, 2 * size("radius", 0.5) * y)
+        if kind == "CylinderLight":
+            return "cylinder", (size("length", 1.0) * x, 2 * size("radius", 0.5) * math.sqrt(y * z))
+        if kind == "SphereLight":
+            return "sphere", (2 * size("radius", 0.5) * (x * y * z) ** (1 / 3),) * 2
+        return "", (0.0, 0.0)
+
+    def area(self, prim: Any, kind: str) -> float:
+        """Square metres that are seen of a light from where it shines brightest."""
+        surface, (wide, high) = self.shining(prim, kind)
+        return wide * high * (math.pi / 4 if surface in ("disk", "sphere") else 1.0) if surface else 1.0
 
     def tell_composition(self) -> None:
         for path, layer, why in self.opened.cut[:200]:
