@@ -32,6 +32,7 @@ from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.space.files import convention_of, stated_by_file
 from tidy_caravan.core.space.site import SITE
+from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.survey import survey
 
 EVERY = [
@@ -212,6 +213,16 @@ class Corrected(unittest.TestCase):
         problems = [c.text for r in records for c in r.changes if c.problem]
         self.assertEqual(problems, ["there is no file “gone.obj” whose unit could be corrected"])
         self.assertAlmostEqual(float(np.ptp(result.part_bounds[:, :, 2])), 2.1, 6)
+
+    def test_what_is_known_of_a_file_goes_on_being_known_of_it(self) -> None:
+        step = MatchUnits(source_metres_per_unit=0.001, source_up="Z")
+        several = step.with_files(["a.obj"], ["a.obj", "b.obj"])
+        self.assertEqual((several.source_metres_per_unit, several.source_up), (None, None))
+        self.assertEqual([(f.file, f.metres_per_unit, f.up) for f in several.files], [("a.obj", 0.001, "Z")])
+        self.assertEqual(several.with_files(["a.obj", "b.obj"], ["a.obj"]), step)
+        self.assertEqual(several.with_files(["a.obj", "b.obj"], ["b.obj"]), MatchUnits())
+        self.assertEqual(several.with_files(["a.obj", "b.obj"], ["a.obj", "b.obj", "c.obj"]), several)
+        self.assertEqual(MatchUnits().with_files(["a.obj"], ["a.obj", "b.obj"]), MatchUnits())
 
     def test_axes_that_cannot_be_are_refused(self) -> None:
         route = parse_route([{"kind": "match_units_axes", "files": [{"file": "hall.glb", "up": "X", "forward": "-X"}]}])

@@ -177,6 +177,11 @@ class Files(unittest.TestCase):
             answer = c.post(f"/api/hauls/{haul['id']}/undo", headers={"If-Match": f'"{haul["version"]}"'})
             self.assertEqual(answer.status_code, 200, answer.text)
             self.assertEqual(answer.json()["route"]["steps"][0]["sourceMetresPerUnit"], 0.001)
+            c.post(f"/api/hauls/{haul['id']}/redo", headers={"If-Match": f'"{answer.json()["version"]}"'})
+            c.delete(f"/api/hauls/{haul['id']}/files", params={"path": "hall.glb"})
+            haul = finished(c, haul["id"])
+            step = haul["route"]["steps"][0]
+            self.assertEqual((haul["source"]["files"], step["files"], step["sourceMetresPerUnit"]), ([], [], 0.001))
 
     def test_what_was_picked_by_hand_follows_its_parts(self) -> None:
         """A file joins whose name comes first, then the first one is sent again without one of its parts."""

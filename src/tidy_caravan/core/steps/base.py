@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, ClassVar, NoReturn, Self, TypeVar
@@ -162,9 +162,9 @@ class Step(BaseModel):
         changes nothing."""
         return scene
 
-    def for_one_of_several(self, label: str) -> Self:
-        """The step when the only file that there was, of this label, becomes one of several: what was known of the source is
-        known of that file."""
+    def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
+        """The step when the source is of other files than it was, by their labels: what was known of the only one is known of
+        that one among several, and the other way round; what was known of one that went goes with it."""
         return self
 
     def as_source(self, scene: Scene, context: StepContext) -> Scene:

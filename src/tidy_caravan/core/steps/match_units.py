@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container
+from collections.abc import Container, Sequence
 from dataclasses import replace
 from typing import Literal, Self
 
@@ -49,6 +49,11 @@ class FileUnit(Model):
     up: Axis | None = parameter(None, "Up", "Its up axis")
     forward: Axis | None = parameter(None, "Forward", "Its forward axis")
     handedness: Handedness | None = parameter(None, "Handedness", "Of its axes")
+
+    @property
+    def known(self) -> bool:
+        """Whether it says anything."""
+        return any((self.metres_per_unit, self.up, self.forward, self.handedness))
 
     def corrected(self, stated: Convention) -> Convention:
         return corrected(stated, self.metres_per_unit, self.up, self.forward, self.handedness)
@@ -97,12 +102,24 @@ class MatchUnits(Step):
                 out = file_read_in(out, label, own[label].corrected(stated.convention))
         return out
 
-    def for_one_of_several(self, label: str) -> Self:
-        known = {k: getattr(self, f"source_{k}") for k in ("metres_per_unit", "up", "forward", "handedness")}
-        if not any(known.values()) or any(f.file == label for f in self.files):
-            return self
-        gone = {f"source_{k}": None for k in known}
-        return self.model_copy(update={**gone, "files": [*self.files, FileUnit(file=label, **known)]})
+    def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
+        gone = set(before) - set(now)
+        own = {f.file: f for f in self.files if f.file not in gone}
+        source = FileUnit(
+            file=before[0] if before else "?", metres_per_unit=self.source_metres_per_unit, up=self.source_up,
+            forward=self.source_forward, handedness=self.source_handedness,
+        )  # fmt: skip
+        if len(before) == 1 and len(now) > 1 and before[0] in now:
+            own = {source.file: source, **own} if source.known else own
+            source = FileUnit(file=source.file)
+        elif len(before) > 1 and len(now) == 1:
+            source = own.pop(now[0], source)
+        return self.model_copy(
+            update={
+                "files": list(own.values()), "source_metres_per_unit": source.metres_per_unit, "source_up": source.up,
+                "source_forward": source.forward, "source_handedness": source.handedness,
+            }
+        )  # fmt: skip
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         read = self.read(scene)

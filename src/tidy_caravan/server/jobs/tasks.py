@@ -308,14 +308,14 @@ def picked_in(route: Route) -> dict[str, list[str]]:
 
 
 def route_follows(haul: Haul, old: Scene, scene: Scene) -> None:
-    """Gives sets and steps of the route the names that their hand-picked parts have in the new source. What was known of the
-    only file is known of that one when there come others."""
+    """Gives sets and steps of the route the names that their hand-picked parts have in the new source. What was known of a
+    file goes on being known of it."""
     route = before = Route.model_validate(haul.route)
     if picked := picked_in(route):
         route = with_followed(route, follow(old, scene, picked))
-    only = [label for label, _, _ in spans_of(old.extras)]
-    if len(only) == 1 and len(spans_of(scene.extras)) > 1:
-        route = route.model_copy(update={"steps": [s.for_one_of_several(only[0]) for s in route.steps]})
+    were, are = ([label for label, _, _ in spans_of(s.extras)] for s in (old, scene))
+    if were != are:
+        route = route.model_copy(update={"steps": [s.with_files(were, are) for s in route.steps]})
     if route is not before:
         haul.route = route.model_dump(by_alias=True, mode="json")
 
