@@ -122,12 +122,18 @@ function Files({
 function Contents({ haul, busy, onRemove }: { haul: Haul; busy: boolean; onRemove: (path: string) => void }) {
   const s = haul.source;
   if (!s) return null;
+  const silent = s.files.filter((f) => !f.convention.declared).length;
   const size = s.bounds.max.map((v, i) => metres(v - (s.bounds.min[i] ?? 0))).join(" × ");
   return (
     <div>
       <p className="border-b rule px-3 py-1.5">
         <b>{haul.sourceName}</b>: {s.convention.label}
-        {s.convention.declared ? " (as the format says)" : " (a guess, the format says nothing)"}.{" "}
+        {s.files.length
+          ? `, each file brought into it${silent ? `; ${silent} of ${s.files.length} ${silent === 1 ? "says" : "say"} nothing of unit and axes` : ""}`
+          : s.convention.declared
+            ? " (as the format says)"
+            : " (a guess, the format says nothing)"}
+        .{" "}
         {s.counts.parts ? (
           <>
             As it stands it measures <b>{size}</b>.

@@ -179,7 +179,8 @@ export function Shapes({ haul, busy, onSteps }: Props) {
             <tr key={s.mesh}>
               <td className="max-w-48 truncate">{s.name || "unnamed"}</td>
               <td>
-                {KINDS[s.kind] ?? s.kind}, {s.form}
+                {KINDS[s.kind] ?? s.kind}
+                {s.form !== s.kind && `, ${s.form}`}
               </td>
               <td className="text-right">{count(s.parts)}</td>
               <td className="text-right">{count(s.triangles)}</td>
