@@ -17,7 +17,7 @@ from tidy_caravan.core.scene import HIDDEN, Convention, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.space.axes import linear_map
-from tidy_caravan.core.space.files import of_file, stated_by_file
+from tidy_caravan.core.space.files import of_files, stated_by_file
 
 CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
 """What one unit may be, in metres: the usual ones and their usual mistakes."""
@@ -108,13 +108,14 @@ class Told:
         return float((shown[:, 1].max(axis=0) - shown[:, 0].min(axis=0)).max()) * self.convention.metres_per_unit
 
 
+@kept
 def as_told(scene: Scene) -> list[Told]:
     """The scene, or each of its files where there are several."""
     boxes = at_rest(scene).part_bounds
     every = np.arange(len(boxes))
     out = []
     for label, one in stated_by_file(scene).items():
-        rows = every[of_file(scene, label)[scene.nodes.parts]]
+        rows = every[of_files(scene, [label])[scene.nodes.parts]]
         corners = boxes[rows] @ linear_map(scene.convention, one.convention).T
         own = np.stack([corners.min(axis=1), corners.max(axis=1)], axis=1)
         out.append(Told(scene, label, one.convention, rows, own))

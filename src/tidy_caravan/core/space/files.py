@@ -6,7 +6,7 @@ beside it, so that a file that lies, or says nothing, can be corrected without t
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass, replace
 from itertools import permutations, product
 from typing import Any
@@ -61,14 +61,15 @@ def with_stated(scene: Scene, stated: Mapping[str, Stated]) -> Scene:
     return scene.but(convention=replace(scene.convention, declared=known), extras={**scene.extras, STATED: told})
 
 
-def of_file(scene: Scene, label: str) -> Bool:
-    """(N,) nodes that came in a file, and what steps hung below them."""
+def of_files(scene: Scene, labels: Container[str]) -> Bool:
+    """(N,) nodes that came in one of these files, and what steps hung below them."""
     source = scene.nodes.source
-    own = np.zeros(len(source), np.bool_)
+    came = np.zeros(int(source.max(initial=-1)) + 2, np.bool_)
     for name, begin, count in spans_of(scene.extras):
-        if name == label:
-            own |= (source >= begin) & (source < begin + count)
-    return scene.nodes.under(own)
+        if name in labels:
+            came[begin : begin + count] = True
+    came[-1] = False  # made by a step
+    return scene.nodes.under(came[np.minimum(source, len(came) - 1)])
 
 
 def convention_of(linear: F64, declared: bool = True) -> Convention:
@@ -98,40 +99,45 @@ def read_in(scene: Scene, convention: Convention) -> Scene:
     return with_stated(read_as(scene, convention), now)
 
 
-def file_read_in(scene: Scene, label: str, convention: Convention) -> Scene:
-    """The scene with one of its several files read in another convention, about the file's own origin; the others stay as
-    they are. Raises KeyError for a file that it does not have, CaravanError for impossible axes. O(nodes + its vertices)."""
+def files_read_in(scene: Scene, wanted: Mapping[str, Convention]) -> Scene:
+    """The scene with some of its several files read in other conventions, each about its own origin; the others stay as they
+    are. Raises KeyError for a file that it does not have, CaravanError for impossible axes. O(nodes + vertices) for files that
+    differ alike."""
     stated = stated_by_file(scene)
-    before = stated[label]
-    basis(convention)  # complains of axes that cannot be
-    if before.convention == convention:
+    now, alike = dict(stated), dict[Convention, list[str]]()
+    for label, convention in wanted.items():
+        before = stated[label]
+        basis(convention)  # complains of axes that cannot be
+        change = linear_map(convention, SITE) @ np.linalg.inv(linear_map(before.convention, SITE))
+        now[label] = before.under(change, convention)
+        if np.abs(change - np.eye(3)).max() > SAME:
+            alike.setdefault(convention_of(change @ linear_map(scene.convention, SITE)), []).append(label)
+    if now == stated:
         return scene
-    change = linear_map(convention, SITE) @ np.linalg.inv(linear_map(before.convention, SITE))
-    now = before.under(change, convention)
     out = scene
-    if np.abs(change - np.eye(3)).max() > SAME:
-        out = only_below(scene, label, convention_of(change @ linear_map(scene.convention, SITE)))
-        out = set_off(out, label, np.subtract(now.offset, before.offset))
-    return with_stated(out, {**stated, label: now})
+    for other, labels in alike.items():
+        out = only_below(out, labels, other)
+    out = set_off(out, {k: np.subtract(now[k].offset, stated[k].offset) for k in wanted})
+    return with_stated(out, now)
 
 
-def set_off(scene: Scene, label: str, metres: F64) -> Scene:
-    """A file moved as a whole, in the axes of the site as the file itself has them."""
-    begin = next(begin for name, begin, _ in spans_of(scene.extras) if name == label)
-    if not metres.any() or begin < 1:
-        return scene
+def set_off(scene: Scene, metres: Mapping[str, F64]) -> Scene:
+    """Files moved as a whole, each in the axes of the site as it has them itself."""
     local = scene.nodes.local.copy()
-    top = local[begin - 1]
-    top[:3, 3] += top[:3, :3] @ np.linalg.solve(linear_map(scene.convention, SITE), metres)
+    back = np.linalg.inv(linear_map(scene.convention, SITE))
+    for name, begin, _ in spans_of(scene.extras):
+        if begin > 0 and name in metres:
+            top = local[begin - 1]
+            top[:3, 3] += top[:3, :3] @ back @ metres[name]
     return scene.but(nodes=replace(scene.nodes, local=local))
 
 
-def only_below(scene: Scene, label: str, other: Convention) -> Scene:
-    """The scene whose nodes of a file were numbers of another convention, and are brought into its own."""
+def only_below(scene: Scene, labels: Container[str], other: Convention) -> Scene:
+    """The scene whose nodes of some files were numbers of another convention, and are brought into its own."""
     if not np.array_equal(axis_map(other, scene.convention), np.eye(3)):
         scene = split_viewers(scene.but(identity=scene.identities))
     nodes = scene.nodes
-    mine = of_file(scene, label)
+    mine = of_files(scene, labels)
     cut = {name: Cut.of(getattr(nodes, name), mine, len(table)) for name, table in tables_of(scene).items()}
     some = {name: cut[name].some(table) for name, table in tables_of(scene).items()}
     mesh, light, camera, skin = cut["mesh"], cut["light"], cut["camera"], cut["skin"]

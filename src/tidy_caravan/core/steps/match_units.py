@@ -18,7 +18,7 @@ from tidy_caravan.core.selection import Model
 from tidy_caravan.core.space.axes import axis_map, basis, unit_factor
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.convert import convert, split_viewers, transform_mesh
-from tidy_caravan.core.space.files import file_read_in, of_file, read_in, stated_by_file
+from tidy_caravan.core.space.files import files_read_in, of_files, read_in, stated_by_file
 from tidy_caravan.core.space.transforms import affine_inverse, polar, split_trs
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step, with_meshes
 from tidy_caravan.core.surroundings.world import untouchable
@@ -97,10 +97,9 @@ class MatchUnits(Step):
         if only := only_file(scene, own):
             return read_in(scene, own[only].corrected(whole))
         out = read_in(scene, whole)
-        for label, stated in stated_by_file(out).items():
-            if label in own:
-                out = file_read_in(out, label, own[label].corrected(stated.convention))
-        return out
+        stated = stated_by_file(out)
+        wanted = {k: f.corrected(stated[k].convention) for k, f in own.items() if k in stated}
+        return files_read_in(out, wanted) if wanted else out
 
     def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
         gone = set(before) - set(now)
@@ -148,7 +147,7 @@ class MatchUnits(Step):
         out = []
         for one in self.files:
             if one.file in there:
-                rows = np.flatnonzero(of_file(scene, one.file) & (scene.nodes.mesh >= 0))
+                rows = np.flatnonzero(of_files(scene, [one.file]) & (scene.nodes.mesh >= 0))
                 text = f"“{one.file}” read as {there[one.file].label()}"
                 out.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
             else:
