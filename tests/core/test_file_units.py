@@ -267,6 +267,30 @@ class Carried(unittest.TestCase):
                             sorted(door), (0.04, 0.9, 2.1) if "centi" not in name else (4, 90, 210), rtol=1e-5
                         )
 
+    def test_steps_with_lengths_before_and_behind_a_correction(self) -> None:
+        """What is compared with has been through them in the same order, and in the same unit."""
+        shapes, match = ShapesInAnotherUnit.USD.encode(), {"kind": "match_units_axes"}
+        finer, near = {"kind": "make_shapes", "toleranceMm": 0.1}, {"kind": "recentre", "east": 2.0, "north": 5.0}
+        door, said = obj(*DOORS), {"file": "doors.obj", "metresPerUnit": 0.001}
+        for scene, steps in (
+            (read(doors_obj=door), [{**match, "sourceMetresPerUnit": 0.001}, near]),
+            (read(doors_obj=door), [near, {**match, "sourceMetresPerUnit": 0.001}]),
+            (read(doors_obj=door, hall_glb=glb(*HALL)), [{**match, "files": [said]}, near]),
+            (read(shapes_usda=shapes), [finer, {**match, "sourceMetresPerUnit": 1.0}]),
+            (read(shapes_usda=shapes), [{**match, "sourceMetresPerUnit": 1.0}, finer]),
+            (
+                read(shapes_usda=shapes, hall_glb=glb(*HALL)),
+                [finer, {**match, "files": [{"file": "shapes.usda", "metresPerUnit": 1.0, "up": "Y"}]}],
+            ),
+        ):
+            with self.subTest(steps), tempfile.TemporaryDirectory() as folder:
+                package, result, *_ = carry(
+                    scene, "one", "0", destination("metre-z-up-right"), parse_route(steps), "glb"
+                )
+                save(package.files, Path(folder))
+                report, _ = prove(Path(folder), scene, result)
+                self.assertTrue(report.ok, report.worst)
+
     def test_the_wrong_factor_is_seen_on_arrival(self) -> None:
         """The proof goes by what the route says of the file, not by what was packed."""
         scene = read(doors_obj=obj(*DOORS), hall_glb=glb(*HALL))

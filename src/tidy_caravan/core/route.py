@@ -204,9 +204,10 @@ def declared_by(route: Route) -> Declared:
 
 
 def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:
-    """What the arrival is compared with: the source in its convention, with the conversions the route asks for."""
+    """What the arrival is compared with: the source in its convention, with the conversions the route asks for. As in a run,
+    steps see it as it is read from where it is on: they have lengths in metres, and those of a file that lies are others."""
     assignment = assignment_of(scene, route)
     for one in steps_of(route):
         if one.enabled:
-            scene = one.as_source(scene, StepContext(destination, assignment=assignment))
-    return read_convention(scene, route)
+            scene = one.as_source(one.read(scene), StepContext(destination, assignment=assignment))
+    return scene
