@@ -23,7 +23,7 @@ from tidy_caravan.core.conventions.destinations import destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.formats import bundles_from_files, load
 from tidy_caravan.core.formats.merge import load_all, merged
-from tidy_caravan.core.geometry.recipes import triangles_at
+from tidy_caravan.core.geometry.recipes import fineness_now, triangles_at
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import parse_route, read_convention, run
@@ -270,7 +270,7 @@ class Carried(unittest.TestCase):
     def test_steps_with_lengths_before_and_behind_a_correction(self) -> None:
         """What is compared with has been through them in the same order, and in the same unit."""
         shapes, match = ShapesInAnotherUnit.USD.encode(), {"kind": "match_units_axes"}
-        finer, near = {"kind": "make_shapes", "toleranceMm": 0.1}, {"kind": "recentre", "east": 2.0, "north": 5.0}
+        finer, near = {"kind": "make_shapes", "toleranceMm": 20.0}, {"kind": "recentre", "east": 2.0, "north": 5.0}
         door, said = obj(*DOORS), {"file": "doors.obj", "metresPerUnit": 0.001}
         for scene, steps in (
             (read(doors_obj=door), [{**match, "sourceMetresPerUnit": 0.001}, near]),
@@ -345,6 +345,25 @@ def Cylinder "post"
         self.assertLess(0.5 - float(reach.min()), 2 * 0.0001)
         assert ball.recipe is not None
         self.assertEqual(triangles_at(ball.recipe, fineness_of(ball), 1.0), ball.triangles)
+
+    def test_a_tolerance_is_in_true_millimetres(self) -> None:
+        """As the unit is known better, and after a step that stretched what was made; a second time changes nothing."""
+        route = [{"kind": "match_units_axes", "sourceMetresPerUnit": 1.0}, {"kind": "make_shapes", "toleranceMm": 50.0}]
+        to = destination("metre-y-up-right")
+        for steps in (route, route[::-1]):
+            result, records = run(read(shapes_usda=self.USD.encode()), parse_route(steps), to)
+            self.assertEqual([c.text for r in records for c in r.changes if c.problem], [])
+            ball = next(m for m in result.meshes if m.name == "ball")
+            middles = ball.positions[ball.indices].astype(np.float64).mean(axis=1)
+            sag = 1000 * (50.0 - float(np.linalg.norm(middles, axis=1).min()))
+            self.assertLess(sag, 2 * 50.0)
+            self.assertGreater(sag, 20.0)
+            assert ball.recipe is not None
+            self.assertEqual(fineness_now(ball.recipe, 1.0).tolerance_mm, 50.0)
+            again, records = run(result, parse_route(steps[-1:] if steps is route else steps[:1]), to)
+            self.assertEqual(
+                ([c.text for r in records for c in r.changes], again.meshes[0].id), ([], result.meshes[0].id)
+            )
 
     def test_what_a_step_moved_is_not_made_again(self) -> None:
         scene = convert(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tracemalloc
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -231,7 +232,14 @@ class TheStep(unittest.TestCase):
     def test_what_was_moved_since_is_left_and_told(self) -> None:
         from tidy_caravan.core.conventions.destinations import BUILT_IN
 
-        moved, _ = MatchUnits(source_metres_per_unit=0.01).apply(self.scene(), StepContext(BUILT_IN[0]))
+        smaller, _ = MatchUnits(source_metres_per_unit=0.01).apply(self.scene(), StepContext(BUILT_IN[0]))
+        out, changes = MakeShapes(segments=8).apply(smaller, StepContext())
+        self.assertFalse(any(c.problem for c in changes))
+        self.assertAlmostEqual(float(np.abs(out.meshes[0].positions).max()), 0.01, places=6)
+        bent = [
+            replace(m, positions=m.positions + np.float32([0, 0, 0.01]) * m.positions[:, :1]) for m in smaller.meshes
+        ]
+        moved = smaller.but(meshes=tuple(bent))
         out, changes = MakeShapes(segments=8).apply(moved, StepContext())
         self.assertEqual([m.triangles for m in out.meshes], [m.triangles for m in moved.meshes])
         self.assertTrue(all(c.problem for c in changes) and changes)

@@ -28,7 +28,7 @@ from tidy_caravan.core.survey.left import Left
 from tidy_caravan.core.work.heavy import Workshop
 
 MOST_STEPS = 200
-KEPT_FORM = 4
+KEPT_FORM = 5
 """Grows when scenes between steps get to know more: what was kept before is not taken up again."""
 KEPT_SECONDS = 0.1
 """Work from which on the scene after a step is kept: below, doing it again is cheaper."""
@@ -123,7 +123,7 @@ def run(
     """
     records: list[StepRecord] = []
     steps = [s for s in steps_of(route) if s.enabled]
-    start = read_convention(scene, route)
+    scene = start = read_convention(scene, route)
     assignment = Assignment(start, route.sets)
     kept = kept or StepScenes()
     keys = chain(steps, route, destination, start, kept.source)
@@ -205,9 +205,10 @@ def declared_by(route: Route) -> Declared:
 
 def as_read(scene: Scene, route: Route, destination: Destination) -> Scene:
     """What the arrival is compared with: the source in its convention, with the conversions the route asks for. As in a run,
-    steps see it as it is read from where it is on: they have lengths in metres, and those of a file that lies are others."""
-    assignment = assignment_of(scene, route)
+    it is read first: steps have lengths in metres, and those of a file that lies are others."""
+    scene = read_convention(scene, route)
+    assignment = Assignment(scene, route.sets)
     for one in steps_of(route):
         if one.enabled:
-            scene = one.as_source(one.read(scene), StepContext(destination, assignment=assignment))
+            scene = one.as_source(scene, StepContext(destination, assignment=assignment))
     return scene

@@ -32,6 +32,8 @@ SMOOTH_UP_TO_DEG = 40.0
 MOST_FACES = 4_000_000
 COUNTED_EXACTLY = 200_000
 """Triangles up to which figures are counted by making the shape."""
+CHORD = "chord"
+"""Key of a recipe's values: the tolerance it was made with, in its own numbers."""
 LEVEL_BUDGET = 200_000
 """Faces of one subdivision surface that the level of the first conversion stays below."""
 
@@ -66,8 +68,21 @@ def make(recipe: Recipe, fineness: Fineness, metres_per_unit: float, name: str =
 
     Raises ValueError when it would have more than MOST_FACES faces.
     """
+    return made_with(recipe, fineness, tolerance_of(recipe, fineness, metres_per_unit), metres_per_unit, name)
+
+
+def as_it_was(recipe: Recipe, metres_per_unit: float) -> Mesh | None:
+    """The mesh as it was made before, whatever its unit is taken for since."""
+    fineness = Fineness.of(recipe)
+    tolerance = float(recipe.values.get(CHORD, 0.0)) or tolerance_of(recipe, fineness, metres_per_unit)
+    return made_with(recipe, fineness, tolerance, metres_per_unit)
+
+
+def made_with(
+    recipe: Recipe, fineness: Fineness, tolerance: float, metres_per_unit: float, name: str = ""
+) -> Mesh | None:
+    """tolerance: in the recipe's own numbers."""
     fineness = settled(recipe, fineness)
-    tolerance = tolerance_of(recipe, fineness, metres_per_unit)
     if (about := estimate(recipe, fineness, metres_per_unit)) > 4 * MOST_FACES:
         raise ValueError(f"it would take about {about:,} triangles")
     if recipe.kind == "subdivision":
@@ -89,7 +104,17 @@ def make(recipe: Recipe, fineness: Fineness, metres_per_unit: float, name: str =
         return None
     if UNDER in recipe.values:
         mesh = transform_mesh(mesh, map_of(recipe))
-    return replace(mesh, recipe=replace(recipe, setting=fineness.as_setting()))
+    values = {**recipe.values, CHORD: tolerance}
+    return replace(mesh, recipe=replace(recipe, values=values, setting=fineness.as_setting()))
+
+
+def fineness_now(recipe: Recipe, metres_per_unit: float) -> Fineness:
+    """How fine a mesh is, as its unit is taken and with what it was put under since it was made."""
+    fineness, chord = Fineness.of(recipe), recipe.values.get(CHORD)
+    if fineness.tolerance_mm is None or chord is None:
+        return fineness
+    stretch = float(np.linalg.norm(map_of(recipe), 2)) or 1.0
+    return replace(fineness, tolerance_mm=float(f"{float(chord) * stretch * metres_per_unit * 1000:.9g}"))
 
 
 def tolerance_of(recipe: Recipe, fineness: Fineness, metres_per_unit: float) -> float:

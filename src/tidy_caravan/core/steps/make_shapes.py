@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.recipes import Fineness, estimate, make, settled
+from tidy_caravan.core.geometry.recipes import Fineness, as_it_was, estimate, fineness_now, make, settled
 from tidy_caravan.core.scene import Mesh, Recipe, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.base import (
@@ -34,7 +34,7 @@ ROUNDED = 2.0**-21
 """Part of a shape's largest coordinate that a few roundings to float32 may come to."""
 
 
-SHAPES = Work("shapes", 2, f"{__name__}:made_again", native=False)
+SHAPES = Work("shapes", 3, f"{__name__}:made_again", native=False)
 
 
 def piece_of(mesh: Mesh, recipe: Recipe, asked: Fineness, metres: float, wanted: int) -> Piece:
@@ -53,13 +53,14 @@ def made_again(
     """Work on one mesh with a recipe: the mesh as fine as asked; changed: it is not what its recipe gives any more."""
     own = {name.removeprefix("recipe:"): a for name, a in arrays.items() if name.startswith("recipe:")}
     recipe = Recipe(kind, values, own, setting)
-    first = make(recipe, Fineness.of(recipe), metres_per_unit)
+    first = as_it_was(recipe, metres_per_unit)
     if first is None or not same_corners(first, arrays["positions"], arrays["indices"]):
         return {}, {"changed": True}
     fresh = make(recipe, Fineness(*asked), metres_per_unit)
     if fresh is None or fresh.recipe is None:
         return {}, {"changed": False}
-    return everything_of(fresh), {"changed": False, "setting": dict(fresh.recipe.setting)}
+    values, setting = dict(fresh.recipe.values), dict(fresh.recipe.setting)
+    return everything_of(fresh), {"changed": False, "values": values, "setting": setting}
 
 
 def same_corners(a: Mesh, positions: AnyArray, indices: AnyArray) -> bool:
@@ -112,7 +113,7 @@ class MakeShapes(Step):
         for i in np.unique(scene.nodes.mesh[rows]).tolist():
             mesh = scene.meshes[i]
             recipe = mesh.recipe
-            if recipe is None or settled(recipe, asked) == Fineness.of(recipe):
+            if recipe is None or settled(recipe, asked) == fineness_now(recipe, metres):
                 continue
             if recipe.kind == "subdivision" and asked.level is None:
                 continue
@@ -136,7 +137,7 @@ class MakeShapes(Step):
             elif outcome.figures["changed"]:
                 stuck.append(f"“{mesh.name[:60]}” was changed by an earlier step and cannot be made again here")
             elif outcome.arrays and mesh.recipe is not None:
-                recipe = replace(mesh.recipe, setting=dict(outcome.figures["setting"]))
+                recipe = replace(mesh.recipe, values=outcome.figures["values"], setting=outcome.figures["setting"])
                 made[i] = replace(mesh_of(outcome.arrays), name=mesh.name, recipe=recipe)
                 before, after = before + mesh.triangles, after + made[i].triangles
         out, changed = replace_meshes(scene, rows, made)

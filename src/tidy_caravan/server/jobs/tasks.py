@@ -36,7 +36,7 @@ from tidy_caravan.core.identity import (
     under_one_label,
 )
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, run
+from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, read_convention, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.identity import lead_of, spans_of
 from tidy_caravan.core.space.site import as_before
@@ -375,8 +375,9 @@ def do_preview(
         return
     step = parse_step(arguments["step"])
     progress("making the shapes", 1, 2)
-    made, _ = step.apply(scene, StepContext())
-    arguments["view"] = store.put_blob(view_bytes(made))
+    made, _ = step.apply(read_convention(scene, Route.model_validate(haul.route)), StepContext())
+    # shown beside the source as it stands: in its numbers
+    arguments["view"] = store.put_blob(view_bytes(made.but(convention=scene.convention)))
 
 
 def do_bake(
