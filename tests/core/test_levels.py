@@ -4,6 +4,7 @@ planted faults in them found."""
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -18,7 +19,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
-from tidy_caravan.core.scene import FILES, GLTF, Camera, Scene, make_nodes
+from tidy_caravan.core.scene import FILES, GLTF, Camera, Material, Scene, make_nodes
 from tidy_caravan.core.scene.levels import at_level, deepest
 from tidy_caravan.core.steps import StepContext, parse_step
 
@@ -149,6 +150,27 @@ class Delivered(unittest.TestCase):
             one["errorMm"] /= 20
         report = proven(source, done, package.files | {"manifest.json": orjson.dumps(manifest)})
         self.assertTrue(any("level of detail 2" in p for p in report.problems), report.problems)
+
+    def test_materials_stay_where_they_are_within_the_bound(self) -> None:
+        """Of balls that are half of one and half of another, also where they are not much larger than the bound; a few triangles
+        of a level that carry the other one are found."""
+        looks = (Material("paint"), Material("rust"))
+        for size in (1.0, 0.06):
+            ball = as_mesh(BALL.copy().apply_scale(size))
+            half = np.where(ball.positions[ball.indices].mean(axis=1)[:, 1] > 0, 0, 1).astype(np.int32)
+            scene = bollards().but(materials=looks)
+            scene = scene.but(meshes=(scene.meshes[0], replace(ball, material=half)))
+            source, package, done = carried("glb", scene=scene)
+            self.assertEqual(proven(source, done, package.files).problems, [])
+            if size < 1:
+                continue
+            spoilt = {}
+            for key, (one, *rest) in done.levels.items():
+                wrong = one.mesh.material.copy()
+                wrong[np.argsort(-one.mesh.positions[one.mesh.indices].mean(axis=1)[:, 1])[:3]] = 1
+                spoilt[key] = (replace(one, mesh=replace(one.mesh, material=wrong)), *rest)
+            problems = proven(source, done.but(levels=spoilt), package.files).problems
+            self.assertTrue(any("“rust” of" in p and "lies" in p for p in problems), problems)
 
     def test_levels_that_a_later_step_made_stale_are_told(self) -> None:
         later = {"kind": "simplify", "errorMm": 30.0}

@@ -124,7 +124,7 @@ def random_route(draw: random.Random, scene: Scene) -> Route:
     """Up to four steps in the order of a route, each for all or for half of the parts."""
     kinds = list(known_steps())
     chosen = draw.sample([k for k in kinds if k not in ("match_units_axes", "subdivide")], draw.randrange(1, 5))
-    steps: list[dict[str, Any]] = [{"kind": "match_units_axes", "bakeScale": draw.random() < 0.5}]
+    steps: list[dict[str, Any]] = [{"kind": "match_units_axes", "bakeScale": draw.random() < 0.5, **correction(draw)}]
     for kind in sorted(chosen, key=kinds.index):
         schema = known_steps()[kind].model_json_schema()
         step: dict[str, Any] = {"kind": kind}
@@ -136,7 +136,24 @@ def random_route(draw: random.Random, scene: Scene) -> Route:
         if parts and draw.random() < 0.4:
             step["where"] = {"parts": scene.identities.given(parts)}
         steps.append(step)
+    if draw.random() < 0.3:
+        steps.append({"kind": "recentre", **{k: draw.uniform(-9, 9) for k in ("east", "north", "up")}})
+    if draw.random() < 0.3:  # also not in the order that the page puts them in
+        steps.insert(draw.randrange(len(steps)), steps.pop(0))
     return Route.model_validate({"steps": steps})
+
+
+def correction(draw: random.Random) -> dict[str, Any]:
+    """What is known better of the source's unit and axes than the file says, more often than not nothing."""
+    if draw.random() < 0.6:
+        return {}
+    up, forward = draw.sample("XYZ", 2)
+    return {
+        "sourceMetresPerUnit": draw.choice([0.001, 0.01, 0.0254, 1.0, None]),
+        "sourceUp": draw.choice(["", "-"]) + up,
+        "sourceForward": draw.choice(["", "-"]) + forward,
+        "sourceHandedness": draw.choice(["right", "left", None]),
+    }
 
 
 @dataclass

@@ -1061,7 +1061,7 @@ export interface paths {
         put?: never;
         /**
          * Set Members
-         * @description Ids in the source of a set's parts and the box around them in metres, Y up.
+         * @description Ids in the source of a set's parts and the box around them where the view has them, in metres, Y up.
          */
         post: operations["set_members"];
         delete?: never;

@@ -15,7 +15,7 @@ from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("tidy_caravan.core.geometry.nearest", "tidy_caravan.core.compiled")
-APART = Work("a level and the whole", 2, f"{__name__}:surfaces_apart", figures_only=True)
+APART = Work("a level and the whole", 3, f"{__name__}:surfaces_apart", figures_only=True)
 LOOSER = 1.001
 """Rounding of the bound to its digits, as a part of it."""
 STEPS = 8.0
@@ -25,11 +25,19 @@ BEYOND = 4.0
 
 
 def surfaces_apart(arrays: Mapping[str, AnyArray], reach: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on a pair of meshes: the largest distance of the corners and middles of either's triangles from the other,
-    -1 beyond the reach."""
+    """Work on a pair of meshes: the largest distance of the corners and middles of either's triangles from the other, and how
+    far those of a material lie from where it is on the whole; -1 beyond the reach."""
     one, other = (arrays[f"{k} positions"].astype(np.float64)[arrays[f"{k} indices"]] for k in ("whole", "coarse"))
     worst = max(furthest(one, other, reach), furthest(other, one, reach))
-    return {}, {"worst": worst if np.isfinite(worst) else -1.0}
+    was, now = arrays["whole material"], arrays["coarse material"]
+    astray, slot = 0.0, -1
+    if len(np.unique(was)) > 1 or not np.isin(now, was).all():
+        for m in np.unique(now).tolist():
+            far = furthest(other[now == m], one[was == m], reach) if (was == m).any() else np.inf
+            if far > astray:
+                astray, slot = far, m
+    figures = {"worst": worst, "astray": astray}
+    return {}, {**{k: v if np.isfinite(v) else -1.0 for k, v in figures.items()}, "slot": slot}
 
 
 def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop, tell: Tell) -> tuple[float, list[str]]:
@@ -48,6 +56,8 @@ def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop,
             "whole indices": one.indices,
             "coarse positions": other.positions,
             "coarse indices": other.indices,
+            "whole material": one.material,
+            "coarse material": other.material,
         }
         size = one.triangles + other.triangles
         rounding = STEPS * float(np.spacing(np.abs(one.bounds).max().astype(np.float32)))
@@ -70,4 +80,9 @@ def too_coarse(whole: Scene, coarse: Scene, error_mm: float, workshop: Workshop,
         elif far > limit:
             told.append(f"“{name}” comes away by {far:.3g} mm, limit {error_mm:.3g} mm")
         worst = max(worst, far)
+        astray, slot = float(outcome.figures["astray"]) * float(largest[i]) * 1000, int(outcome.figures["slot"])
+        if astray < 0 or astray > limit:
+            called = f"“{whole.materials[slot].name}”" if slot >= 0 else "what has no material"
+            by = f"{astray:.3g} mm" if astray >= 0 else f"more than {BEYOND * error_mm:.2g} mm"
+            told.append(f"{called} of “{name}” lies {by} from where it is on the whole, limit {error_mm:.3g} mm")
     return worst, told

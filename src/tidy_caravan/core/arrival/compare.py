@@ -174,7 +174,7 @@ def levels_proven(
 
 
 def coarser(error_mm: float) -> Declared:
-    """What a level of detail may differ in from the whole."""
+    """What a level of detail may differ in from the whole. Where a material is on it is measured with its surfaces."""
     free = (
         Aspect.TRIANGLES,
         Aspect.WINDING,
@@ -184,6 +184,7 @@ def coarser(error_mm: float) -> Declared:
         Aspect.LIGHTMAP_UV,
         Aspect.FURTHER_UV,
         Aspect.SHARING,
+        Aspect.MATERIALS,
     )
     return Declared(((Effect(Aspect.POSITIONS, error_mm), *(Effect(a) for a in free)),))
 
