@@ -352,7 +352,7 @@ class Reading(unittest.TestCase):
         scene = s.read()
         lights = {x.name: x for x in scene.lights}
         for name, surface, size in (
-            ("panel", "rectangle", (120, 60)), ("disk", "disk", (20, 20)), ("ball", "sphere", (20, 20)),
+            ("panel", "rectangle", (120, 60)), ("disk", "disk", (20, 20)), ("ball", "", (0, 0)),
             ("tube", "cylinder", (200, 8)), ("point", "", (0, 0)), ("cone", "", (0, 0)),
         ):  # fmt: skip
             with self.subTest(name):

@@ -17,7 +17,7 @@ DIRECTIONAL, POINT, SPOT = 0, 1, 2
 def lamp_arrays(scene: Scene, centre: F64) -> dict[str, AnyArray]:
     """Lamps that are switched on: (L,) kind, (L, 3) place, direction they shine in, and power by colour (lux of the sun,
     candela of the others), (L, 3) range in metres, cosines of inner and outer angle. And of surfaces that shine, (T, 3, 3)
-    triangles and (T, 3) what they emit."""
+    triangles, (T, 3) what they emit, and (T,) which of them each is of."""
     nodes, metre = scene.nodes, scene.convention.metres_per_unit
     on = np.flatnonzero((nodes.light >= 0) & ((nodes.flags & HIDDEN) == 0)).tolist()
     rows = [i for i in on if not scene.lights[nodes.light[i]].surface]
@@ -40,22 +40,22 @@ def lamp_arrays(scene: Scene, centre: F64) -> dict[str, AnyArray]:
         ).reshape(-1, 3),
         "panel_corners": np.concatenate([np.zeros((0, 3, 3)), *(c for c, _ in panels)]),
         "panel_emission": np.concatenate([np.zeros((0, 3)), *(e for _, e in panels)]),
+        "panel_lamp": np.repeat(np.arange(len(panels)), [len(c) for c, _ in panels]),
     }
 
 
 def panel(scene: Scene, node: int, centre: F64) -> tuple[F64, F64]:
     """(T, 3, 3) triangles of a surface that shines, in metres, and (T, 3) candela per m² of each: as many candela as the light
-    has, seen from where it shines brightest (a sphere from anywhere, a cylinder from its side)."""
+    has, seen from where it shines brightest (a cylinder from its side)."""
     light, world = scene.lights[scene.nodes.light[node]], scene.nodes.world[node]
-    corners = PANELS[light.surface]()
     wide, high = light.size
-    corners = corners * (wide, high, wide if light.surface == "sphere" else high)
+    corners = PANELS[light.surface]() * (wide, high, high)
     axes = world[:3, :3] / np.maximum(np.linalg.norm(world[:3, :3], axis=0), 1e-300)
     placed = (corners @ axes.T + world[:3, 3]) * scene.convention.metres_per_unit - centre
     if np.linalg.det(axes) < 0:
         placed = placed[:, ::-1]
     area = np.linalg.norm(np.cross(placed[:, 1] - placed[:, 0], placed[:, 2] - placed[:, 0]), axis=1).sum() / 2
-    seen = area * {"sphere": 1 / 4, "cylinder": 1 / np.pi}.get(light.surface, 1.0)
+    seen = area / np.pi if light.surface == "cylinder" else area
     power = np.maximum(np.nan_to_num(np.array(light.color) * light.intensity, nan=0.0, posinf=0.0, neginf=0.0), 0.0)
     return placed, np.tile(power / max(seen, 1e-300), (len(placed), 1))
 
@@ -82,21 +82,6 @@ def cylinder() -> F64:
     ])  # fmt: skip
 
 
-def sphere() -> F64:
-    """(T, 3, 3) of diameter one, facing outward: rings from pole to pole."""
-    angle = np.linspace(0, np.pi, AROUND // 2 + 1)[:, None, None]
-    flat = around()[None]
-    ring = np.sin(angle) * flat + np.array([0, 0, 0.5]) * np.cos(angle)
-    a, b = ring[:-1], ring[1:]
-    c, d = np.roll(b, -1, axis=1), np.roll(a, -1, axis=1)
-    each = np.concatenate(
-        [np.stack([a, b, c], axis=2).reshape(-1, 3, 3), np.stack([a, c, d], axis=2).reshape(-1, 3, 3)]
-    )
-    area = np.linalg.norm(np.cross(each[:, 1] - each[:, 0], each[:, 2] - each[:, 0]), axis=1)
-    out: F64 = each[area > 1e-12]
-    return out
-
-
 def around() -> F64:
     """(AROUND, 3) a circle of diameter one in the plane of X and Y, counter-clockwise."""
     angle = np.arange(AROUND) / AROUND * 2 * np.pi
@@ -106,7 +91,7 @@ def around() -> F64:
 AROUND = 24
 """Corners of what is round."""
 PANELS: dict[str, Callable[[], F64]] = {
-    "rectangle": rectangle, "disk": disk, "sphere": sphere, "cylinder": cylinder,
+    "rectangle": rectangle, "disk": disk, "cylinder": cylinder,
 }  # fmt: skip
 
 

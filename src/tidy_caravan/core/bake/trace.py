@@ -105,7 +105,8 @@ class Paths:
             if not self.count:
                 break
             self.ask_lamps(bounce)
-            for group, some, met in ((GLOW, w.glow, True), (LAMPS, w.panels, False)):
+            panels = w.each_panel if len(w.each_panel) <= ALL_LAMPS and not bounce else [w.panels]
+            for group, some, met in ((GLOW, w.glow, True), *((LAMPS, one, False) for one in panels)):
                 if len(some):
                     self.given(group, k.towards_glow(
                         some.corners, some.chances, some.guide, some.normal, some.emission, some.density, some.both, met,

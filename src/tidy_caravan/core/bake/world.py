@@ -176,8 +176,12 @@ class World:
         panels, light = arrays["panel_corners"], arrays["panel_emission"]
         across = np.cross(panels[:, 1] - panels[:, 0], panels[:, 2] - panels[:, 0])
         across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-300)
-        self.panels = Emitters.of(panels, light.astype(np.float32), across, np.zeros(len(panels), np.bool_))
-        """Lamps that are surfaces: no ray meets them, as none meets those that are points."""
+        every, of_lamp = np.ones(len(panels), np.bool_), arrays["panel_lamp"]
+        each = [of_lamp == k for k in range(int(of_lamp.max(initial=-1)) + 1)]
+        self.panels, *self.each_panel = (
+            Emitters.of(panels[own], light[own].astype(np.float32), across[own], ~every[own]) for own in (every, *each)
+        )
+        """Lamps that are surfaces, together and one by one: no ray meets them, as none meets those that are points."""
         pictures = arrays["pixels"][:-1, 3].min(initial=255) < 255
         see_through = (self.cutoff > SOLID) & ((self.alpha < 1) | ((self.texture[:, 0] >= 0) & pictures))
         see_through = see_through[self.material]

@@ -16,8 +16,8 @@ class Light:
     """Punctual light shining along local -Z; intensity in candela or lux, range in scene units.
 
     surface: what it is where it is no point, and `size` of that along local X and Y in scene units: both edges of a
-    rectangle, diameters of a disk or a sphere, length and diameter of a cylinder. It goes on as the point or spot that
-    `kind` says, since no receiver has surfaces that shine; only light that is traced goes by them.
+    rectangle, diameters of a disk, length and diameter of a cylinder. It goes on as the point or spot that `kind` says,
+    since no receiver has surfaces that shine; only light that is traced goes by them. A sphere gives what a point does.
     """
 
     kind: Literal["directional", "point", "spot"]
@@ -28,7 +28,7 @@ class Light:
     inner_cone: float = 0.0
     outer_cone: float = 0.7853981633974483
     extras: Any = None
-    surface: Literal["", "rectangle", "disk", "sphere", "cylinder"] = ""
+    surface: Literal["", "rectangle", "disk", "cylinder"] = ""
     size: tuple[float, float] = (0.0, 0.0)
 
 

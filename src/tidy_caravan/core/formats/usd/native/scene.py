@@ -469,8 +469,7 @@ class Reader:
         )
         inner = cone * min(max(1.0 - soft, 0.0), SHARP)
         surface, (wide, high) = self.shining(prim, kind)
-        as_point = kind == "SphereLight" and bool(value(prim.GetAttribute("treatAsPoint"), self.time, False))
-        if as_point or (shape == "spot" and cone < OPEN) or not wide * high > 0:
+        if surface == "sphere" or (shape == "spot" and cone < OPEN) or not wide * high > 0:
             surface, wide, high = "", 0.0, 0.0
         size = (wide / self.metres, high / self.metres)
         self.lights.append(
