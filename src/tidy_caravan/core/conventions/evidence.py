@@ -33,6 +33,7 @@ TALL = "door|leaf|person|passenger|lamp_?post|column|mast"
 """Words for things that are taller than wide."""
 SMALLEST_M, LARGEST_M = 0.02, 20_000.0
 """Sizes that whole scenes have."""
+MOST_OF_FILE = 100
 USUAL_M = 30.0
 """And about the size that most have."""
 TALLEST_M = 1000.0
@@ -329,10 +330,12 @@ def candidates(told: Told) -> list[Candidate]:
 
 
 def units_json(scene: Scene) -> tuple[list[Any], list[Any]]:
-    """What speaks for each unit of the scene, and the same of each of several files with what it says, as JSON."""
+    """What speaks for each unit of the scene, and the same of each of several files with what it says, as JSON. Of a file's
+    candidates the first MOST_OF_FILE parts."""
 
     def rows(told: Told) -> list[Any]:
-        return [c.model_dump(by_alias=True, mode="json") for c in candidates(told)]
+        found = [c.model_dump(by_alias=True, mode="json") for c in candidates(told)]
+        return [{**c, "parts": c["parts"][:MOST_OF_FILE]} for c in found] if told.name else found
 
     files = [
         {"file": told.name, "convention": told.convention.as_json(), "units": rows(told)}
