@@ -182,6 +182,14 @@ class ClosedForm(unittest.TestCase):
             self.assertAlmostEqual(wanted[count] / wanted[1], 1.0, delta=0.01)
             self.assertAlmostEqual(powers(world_arrays(scene)).lamps, 900 * np.pi + 400 * np.pi, delta=1e-6)
         self.assertGreater(wanted[1], 100 * 2 / 5**1.5)
+        # what is switched to nothing, flattened or nowhere gives none, alone or beside others
+        off, flat = replace(panel, intensity=0.0), at(0, 2, 0) @ DOWN @ np.diag([1.0, 0, 1, 1])
+        nowhere = at(np.nan, 2, 0)
+        for lamps in ([(off, at(0, 2, 0) @ DOWN)], [(panel, flat)], [(panel, nowhere)]):
+            alone = lux(scene_of([(plane(), 0)], [black], lamps * 3), [0, 0, 0], 500)
+            self.assertEqual(float(alone.max()), 0.0)
+            both = lux(scene_of([(plane(), 0)], [black], [*lamps, point]), [0, 0, 0], 4)
+            np.testing.assert_allclose(both[:, 0], 100 * 2 / 5**1.5, rtol=1e-4)
 
     def test_a_mirrored_lamp_shines_the_way_its_copy_does(self) -> None:
         glow = trimesh.Trimesh([[1, 2, -1], [3, 2, -1], [3, 2, 1], [1, 2, 1]], [[0, 1, 2], [0, 2, 3]], process=False)

@@ -46,7 +46,7 @@ def lamp_arrays(scene: Scene, centre: F64) -> dict[str, AnyArray]:
 
 def panel(scene: Scene, node: int, centre: F64) -> tuple[F64, F64]:
     """(T, 3, 3) triangles of a surface that shines, in metres, and (T, 3) candela per m² of each: as many candela as the light
-    has, seen from where it shines brightest (a cylinder from its side)."""
+    has, seen from where it shines brightest (a cylinder from its side). None of what gives no light or has no surface."""
     light, world = scene.lights[scene.nodes.light[node]], scene.nodes.world[node]
     wide, high = light.size
     corners = PANELS[light.surface]() * (wide, high, high)
@@ -57,7 +57,9 @@ def panel(scene: Scene, node: int, centre: F64) -> tuple[F64, F64]:
     area = np.linalg.norm(np.cross(placed[:, 1] - placed[:, 0], placed[:, 2] - placed[:, 0]), axis=1).sum() / 2
     seen = area / np.pi if light.surface == "cylinder" else area
     power = np.maximum(np.nan_to_num(np.array(light.color) * light.intensity, nan=0.0, posinf=0.0, neginf=0.0), 0.0)
-    return placed, np.tile(power / max(seen, 1e-300), (len(placed), 1))
+    if not (power.any() and seen > 0 and np.isfinite(seen)):
+        return np.zeros((0, 3, 3)), np.zeros((0, 3))
+    return placed, np.tile(power / seen, (len(placed), 1))
 
 
 def rectangle() -> F64:
