@@ -139,11 +139,6 @@ def evidence(told: Told, up: int | None = None) -> list[Evidence]:
         return []
     texts, which = name_stems(scene)
     which = which[told.which]
-    classes = {
-        i: e["ifc"].get("class")
-        for i, e in scene.nodes.extras.items()
-        if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
-    }
     up = "XYZ".index(told.convention.up[-1]) if up is None else up
     size = told.boxes[:, 1] - told.boxes[:, 0]
     out = []
@@ -156,12 +151,21 @@ def evidence(told: Told, up: int | None = None) -> list[Evidence]:
         named[[i for i in fitting if pattern.search(texts[i])]] = True
         hit = named[which]
         if kind.classes:
-            typed = {i for i, c in classes.items() if c in kind.classes}
-            hit |= np.isin(parts, list(typed))
+            hit |= np.isin(parts, [i for i, c in ifc_classes(scene).items() if c in kind.classes])
         if hit.any():
             rows = np.flatnonzero(hit)
             out.append(Evidence(kind, parts[rows], size[rows, up]))
     return out
+
+
+@kept
+def ifc_classes(scene: Scene) -> dict[int, Any]:
+    """The class of each node that an IFC file gives one."""
+    return {
+        i: e["ifc"].get("class")
+        for i, e in scene.nodes.extras.items()
+        if isinstance(e, dict) and isinstance(e.get("ifc"), dict)
+    }
 
 
 MOST_LETTERS = 200

@@ -24,6 +24,9 @@ from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, ident
 from tidy_caravan.core.surroundings.world import untouchable
 from tidy_caravan.core.words import plural
 
+MOST_FILES = 20_000
+"""As many as a zip may hold."""
+
 
 def corrected(
     stated: Convention, metres: float | None, up: Axis | None, forward: Axis | None, hand: Handedness | None
@@ -81,7 +84,7 @@ class MatchUnits(Step):
         [],
         "Files in a unit of their own",
         "Of several files, those that are in another unit or other axes",
-        max_length=200,
+        max_length=MOST_FILES,
     )
     bake_scale: bool = parameter(True, "Scale into vertices", "Node scale becomes 1; instances stay shared")
 
