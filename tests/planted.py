@@ -87,7 +87,7 @@ def kiosk() -> Scene:
             (0.5, 0.7, 0.8, 0.4),
             0.2,
             0.1,
-            base_color_texture=TextureUse(1),
+            base_color_texture=TextureUse(1, extras="frosted"),
             alpha_mode="BLEND",
             double_sided=True,
         ),
@@ -142,6 +142,7 @@ def kiosk() -> Scene:
     swing = np.array([[0, 0, 0, 1], [0, 0.6, 0, 0.8]], np.float32)
     clips = (Clip((Channel(10, "rotation", np.array([0, 1.5], np.float32), swing),), "gate swings"),)
     data: dict[int, Any] = {3: {"storey": "quay", "width": 0.1, "ids": [1, 2]}, 10: {"kind": "gate"}}
+    data |= {11: ["painted", 2, {"extras": 0}], 1: 0, 6: {"extras": None, "parts": [{"extras": "two"}]}}
     rest = {10: ((2.0, 0.0, 0.0), (0.0, 0.0, 0.0, 1.0), (1.0, 1.0, 1.0))}
     return Scene(
         GLTF,
@@ -151,12 +152,13 @@ def kiosk() -> Scene:
         textures,
         images,
         (
-            Light("directional", "sun", (1.0, 0.9, 0.8), 3.0),
+            Light("directional", "sun", (1.0, 0.9, 0.8), 3.0, extras="warm"),
             Light("spot", "spot", (1.0, 0.8, 0.5), 40.0, 8.0, 0.2, 0.6),
         ),
         (Camera("perspective", "view", 0.7, 1.6, znear=0.1, zfar=100.0),),
         clips=clips,
         roots=(Root((0,), "landing"),),
+        extras={"extras": [1, 2], "asset": {"copyright": "Pellwick Ferry Landing", "extras": {"sheet": 4}}},
     )
 
 
@@ -473,6 +475,38 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
         "data changed": (
             in_gltf(lambda f: f.node("post left")["extras"].update(width=0.2)),
             r"“kiosk/post left”: its data differ in “width”",
+        ),
+        "value beside a part changed": (
+            in_gltf(lambda f: f.node("gate rail")["extras"].append("scratched")),
+            r"“kiosk/gate/gate rail”: its data differ$",
+        ),
+        "value within a value changed": (
+            in_gltf(lambda f: f.node("rail")["extras"]["parts"][0].update(extras="three")),
+            r"“kiosk/rail”: its data differ in “parts”",
+        ),
+        "a nought lost": (
+            in_gltf(lambda f: f.node("front").pop("extras") and None),
+            r"what the source says of “kiosk/front” did not arrive",
+        ),
+        "value beside a part that had none": (
+            in_gltf(lambda f: f.node("bulb").update(extras=False)),
+            r"“kiosk/bulb”: data that the source has not$",
+        ),
+        "word beside a light changed": (
+            in_gltf(lambda f: light(f)[0].update(extras="cold")),
+            r"light “kiosk/sun”: its own data differ",
+        ),
+        "word beside the use of a texture lost": (
+            in_gltf(lambda f: f.material("glass")["pbrMetallicRoughness"]["baseColorTexture"].pop("extras") and None),
+            r"material “glass”: data of the base colour texture differ(?! in)",
+        ),
+        "data of the file changed": (
+            in_gltf(lambda f: f.json.update(extras=[1, 3])),
+            r"what the source says of itself as a whole arrived otherwise",
+        ),
+        "copyright taken out": (
+            in_gltf(lambda f: f.json["asset"].pop("copyright") and None),
+            r"the copyright of the file is “” instead of “Pellwick Ferry Landing”",
         ),
         "data of a group lost": (
             in_gltf(lambda f: f.node("gate").pop("extras")),

@@ -126,6 +126,18 @@ class Far(unittest.TestCase):
                         self.assertTrue(report.ok, (report.problems, report.worst, report.tolerances))
                         self.assertLess(report.worst.surface_mm, 0.01)
 
+    def test_a_part_here_is_compared_as_finely_when_others_stand_kilometres_away(self) -> None:
+        """A lump was kept about one place of its own, which rounded what stands far from the middle of all."""
+        near = np.vstack([PLACES, [[11_300.0, 0.0, -4_100.0], [18_141.3, 2.0, 16_670.7]]]) - CORNER
+        scene = read({"leaves.obj": as_obj(near)}, "leaves.obj")
+        for kind in sorted(writable()):
+            with self.subTest(kind=kind), TemporaryDirectory() as folder:
+                report = deliver(scene, BUILT_IN[0], Path(folder), MATCH, kind)  # type: ignore[arg-type]
+                self.assertTrue(report.ok, (report.problems, report.worst, [r.told for r in report.rows if r.faults]))
+                here = [r.surface_mm for r in report.rows if not r.path.endswith(("3", "4"))]
+                self.assertEqual(len(here), 3)
+                self.assertLess(max(here), 0.003)
+
     def test_what_hangs_below_a_rebased_node_stays(self) -> None:
         scene = read({"x.dae": as_collada()}, "x.dae")
         lamp = scene.nodes.names.index("lamp")

@@ -24,7 +24,7 @@ from tidy_caravan.core.arrival.beside import (
 )
 from tidy_caravan.core.arrival.coarse import too_coarse
 from tidy_caravan.core.arrival.contact import contact
-from tidy_caravan.core.arrival.data import added_data, data_problems, helper_problems, listed
+from tidy_caravan.core.arrival.data import added_data, data_problems, file_problems, helper_problems, listed
 from tidy_caravan.core.arrival.flat import with_parts
 from tidy_caravan.core.arrival.judge import (
     LEAST_POSITION_MM,
@@ -361,6 +361,7 @@ def data_told(
         out = data_problems(result, arrived, (paths, found), pairs)
         out += added_data(result, arrived, found, back, nothing)
         out += helper_problems(result, arrived, (paths, found))
+        out += file_problems(result, arrived)
     free = declared.for_parts(result.touched, np.arange(len(source.nodes))).free(Aspect.DATA)
     if not free.all():
         origin = result.nodes.source.tolist()

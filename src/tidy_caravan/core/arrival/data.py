@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.formats.shared.received import FILE_DATA, VALUE
 from tidy_caravan.core.formats.shared.written import PAGE_KEY
 from tidy_caravan.core.scene import SCATTER, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
@@ -29,7 +30,7 @@ def data_problems(
     pairs: dict[int, int],
     kept: Mapping[int, Any] | None = None,
 ) -> list[str]:
-    """What the source says of nodes, one sentence for each on which it differs. Only what is an object is looked at.
+    """What the source says of nodes, one sentence for each on which it differs.
 
     called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
     kept: data of the nodes that are looked at; all of `before` without it.
@@ -40,21 +41,22 @@ def data_problems(
         if j not in taken:
             where.setdefault(path, []).append(j)
     out = []
-    for i, said in (before.nodes.extras if kept is None else kept).items():
-        if not isinstance(said, dict) or not said:
+    for i, told in (before.nodes.extras if kept is None else kept).items():
+        said = of_object(told)
+        if not said:
             continue
         j = pairs[i] if i in pairs else of_equals(where.get(called[0][i], []), said, after.nodes.extras)
         if j < 0 and (kept is not None or before.nodes.mesh[i] >= 0):
             continue  # a part is told as lost; what steps leave behind is in the manifest
-        found = after.nodes.extras.get(j) if j >= 0 else None
-        if not isinstance(found, dict):
+        found = of_object(after.nodes.extras.get(j)) if j >= 0 else {}
+        if not found:
             out.append(f"what the source says of “{called[0][i]}” did not arrive")
             continue
         held = before.nodes.page[i, 3] > 0  # what is said of its place on a page is judged with the part
         names = [k for k in {**said, **found} if not (held and k == PAGE_KEY)]
         odd = [k for k in names if not equal_data(said.get(k), found.get(k))]
         if odd:
-            out.append(f"“{called[0][i]}”: its data differ in {', '.join(f'“{k}”' for k in odd[:3])}")
+            out.append(f"“{called[0][i]}”: its data differ{keyed(' in ', odd)}")
     return listed(out)
 
 
@@ -67,13 +69,33 @@ def added_data(before: Scene, after: Scene, called: Sequence[str], origin: I64, 
     out = []
     for j, found in after.nodes.extras.items():
         i = int(origin[j])
-        if i < 0 or free[i] or not isinstance(found, dict):
+        if i < 0 or free[i]:
             continue
-        said = before.nodes.extras.get(i)
-        names = [k for k in found if not (k == PAGE_KEY and before.nodes.page[i, 3] > 0)]
-        if names and not (isinstance(said, dict) and said):
-            out.append(f"“{called[j]}”: data that the source has not: {', '.join(f'“{k}”' for k in names[:3])}")
+        names = [k for k in of_object(found) if not (k == PAGE_KEY and before.nodes.page[i, 3] > 0)]
+        if names and not of_object(before.nodes.extras.get(i)):
+            out.append(f"“{called[j]}”: data that the source has not{keyed(': ', names)}")
     return listed(out)
+
+
+def keyed(lead: str, names: Sequence[str]) -> str:
+    """The first of the names behind the lead; nothing where the data are one value without any."""
+    told = [f"“{k}”" for k in names if k != VALUE]
+    return lead + ", ".join(told[:3]) if told else ""
+
+
+def file_problems(before: Scene, after: Scene) -> list[str]:
+    """What a file says of itself as a whole, against what was packed."""
+    found = after.extras.get(FILE_DATA, {})
+    asset, there = before.extras.get("asset") or {}, found.get("asset") or {}
+    out = []
+    if (asset.get("copyright") or None) != (there.get("copyright") or None):
+        out.append(
+            f"the copyright of the file is “{there.get('copyright') or ''}” instead of “{asset.get('copyright') or ''}”"
+        )
+    pairs = ((before.extras.get("extras"), found.get("extras")), (asset.get("extras"), there.get("extras")))
+    if not all(equal_data(of_object(a), of_object(b)) for a, b in pairs):
+        out.append("what the source says of itself as a whole arrived otherwise")
+    return out
 
 
 def helper_problems(before: Scene, after: Scene, called: tuple[Sequence[str], Sequence[str]]) -> list[str]:
@@ -96,16 +118,29 @@ def of_equals(nodes: list[int], said: dict[str, Any], data: Mapping[int, Any]) -
     """Which of the nodes that are called the same is meant, -1 where there is none left: one that says the same, or else
     something, or else the first. It is taken out of them."""
 
-    def rank(found: Any) -> int:
-        return 2 if not isinstance(found, dict) else int(not equal_data(said, found))
+    def rank(told: Any) -> int:
+        found = of_object(told)
+        return int(not equal_data(said, found)) if found else 2
 
     best = min(range(len(nodes)), key=lambda k: rank(data.get(nodes[k])), default=-1)
     return nodes.pop(best) if best >= 0 else -1
 
 
 def of_object(said: Any) -> dict[str, Any]:
-    """What is said of a thing where it is an object, as receivers take it; nothing otherwise."""
-    return said if isinstance(said, dict) else {}
+    """What is said of a thing as receivers hold it: any value may stand for an object (VALUE), and so within it."""
+    if said is None:
+        return {}
+    out: dict[str, Any] = inner(said) if isinstance(said, dict) else {VALUE: inner(said)}
+    return out
+
+
+def inner(said: Any) -> Any:
+    """The same for what is said inside of it."""
+    if isinstance(said, dict):
+        return {
+            k: of_object(v) if k == "extras" else inner(v) for k, v in said.items() if k != "extras" or v is not None
+        }
+    return [inner(v) for v in said] if isinstance(said, list | tuple) else said
 
 
 def keys_apart(a: object, b: object) -> list[str]:
@@ -114,7 +149,7 @@ def keys_apart(a: object, b: object) -> list[str]:
         return sorted({key for one, other in zip(a, b, strict=True) for key in keys_apart(one, other)})
     if not isinstance(a, Mapping) or not isinstance(b, Mapping):
         return []
-    return sorted(k for k in {*a, *b} if k not in a or k not in b or not equal_data(a[k], b[k]))
+    return sorted(k for k in {*a, *b} - {VALUE} if k not in a or k not in b or not equal_data(a[k], b[k]))
 
 
 def equal_data(a: object, b: object) -> bool:

@@ -7,7 +7,7 @@ from scipy.spatial import cKDTree
 
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import ordered
-from tidy_caravan.core.formats.shared.received import DOUBTS, PART_OF_TRIANGLE
+from tidy_caravan.core.formats.shared.received import DOUBTS, PART_OF_TRIANGLE, POINTS_OF_LUMP
 from tidy_caravan.core.scene import Mesh, Scene, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.look import channel_of
@@ -34,10 +34,9 @@ def with_parts(arrived: Scene, result: Scene) -> Scene:
         count = len(parts)
         nodes = make_nodes(np.full(count, -1), np.tile(np.eye(4), (count, 1, 1)), [""] * count)
         return arrived.but(nodes=nodes, meshes=())
-    start = there.worlds[int(arrived.nodes.parts[0])]
-    found = (lump.positions.astype(np.float64) @ there.linear.T @ start[:3, :3].T + start[:3, 3])[lump.indices].mean(
-        axis=1
-    )
+    place = arrived.nodes.world[int(arrived.nodes.parts[0])]
+    every: F64 = arrived.extras.get(POINTS_OF_LUMP, lump.positions.astype(np.float64) + place[:3, 3])
+    found = (every @ there.linear.T)[lump.indices].mean(axis=1)
     limit = 1e-4 + 1e-6 * float(np.abs(wanted).max())
     doubts: list[str] = []
     if len(found) == len(wanted) and np.linalg.norm(found - wanted, axis=1).max() <= limit:
@@ -45,7 +44,6 @@ def with_parts(arrived: Scene, result: Scene) -> Scene:
         doubts = said_of_parts(arrived, result, np.array(parts, np.int64)[owner])
     else:
         of = owner[np.asarray(cKDTree(wanted).query(found)[1])]
-    base = arrived.nodes.world[int(arrived.nodes.parts[0])]
     local = np.tile(np.eye(4), (len(parts), 1, 1))
     meshes: list[Mesh] = []
     column = np.full(len(parts), -1, np.int32)
@@ -54,7 +52,7 @@ def with_parts(arrived: Scene, result: Scene) -> Scene:
         if not len(rows):
             continue
         used, inverse = np.unique(lump.indices[rows], return_inverse=True)
-        points = lump.positions[used].astype(np.float64) + base[:3, 3]
+        points = every[used]
         local[k, :3, 3] = np.rint(points.mean(axis=0))
         column[k] = len(meshes)
         meshes.append(

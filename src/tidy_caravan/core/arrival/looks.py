@@ -67,7 +67,9 @@ def look_of(scene: Scene, material: Material) -> Look:
             continue
         sampler = texture.sampler
         out[f"{role} texture"] = Picture(image.data)
-        out[f"data of the {role} texture"] = [of_object(e) for e in (image.extras, texture.extras)]
+        out[f"data of the {role} texture"] = [
+            of_object(e) for e in (image.extras, texture.extras, use.extras, sampler.extras if sampler else None)
+        ]
         out[f"name of the {role} texture"] = image.name.removesuffix(".webp")  # which is written as PNG
         out[f"UV set of the {role} texture"] = channel_of(use)
         out[f"placing of the {role} texture"] = (*use.offset, use.rotation, *use.scale)

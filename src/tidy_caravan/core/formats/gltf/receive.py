@@ -17,7 +17,7 @@ from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.affine import affine, doubted
 from tidy_caravan.core.formats.shared.pace import aside, heard
-from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery
+from tidy_caravan.core.formats.shared.received import DOUBTS, FILE_DATA, LIGHTMAP_PLACES, ODD, VALUE, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.pace import Tell, nobody, paced
@@ -64,7 +64,8 @@ MAGIC = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"RIFF": "image
 
 def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
     """The document as pygltflib reads it, and what is doubtful about it as a whole. The standard allows any value as
-    extras; the library only takes objects. Raises UnusableInput for what asks for another receiver."""
+    extras; the library only takes objects, and is given such a value as one (VALUE). Raises UnusableInput for what asks
+    for another receiver."""
     data = file.read_bytes()
     binary = data[:4] == b"glTF"
     text, blob = data, None
@@ -73,7 +74,7 @@ def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
         if data[4:8] != b"\2\0\0\0" or data[16:20] != b"JSON" or total != len(data):
             raise beyond(file, f"its head says {total} bytes of version {data[4]}, and there are {len(data)} of 2")
         text, blob = data[20 : 20 + size], data[28 + size :]
-    plain = json.loads(text, object_hook=lambda o: {k: v for k, v in o.items() if k != "extras" or isinstance(v, dict)})
+    plain = json.loads(text, object_hook=with_objects)
     version = (plain.get("asset") or {}).get("version")
     if not isinstance(version, str) or not version.startswith("2."):
         raise UnusableInput(
@@ -208,6 +209,10 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
         default_root=-1 if document.scene is None else document.scene,
         extras={
             LIGHTMAP_PLACES: places_of(nodes.extras),
+            FILE_DATA: {
+                "extras": document.extras or None,
+                "asset": {"copyright": document.asset.copyright, "extras": document.asset.extras or None},
+            },
             DOUBTS: [
                 *doubts,
                 *untold,
@@ -218,6 +223,15 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
         },
     )
     return with_odd_bounds(with_scatters(scene, document, accessor), document, shared)
+
+
+def with_objects(entry: dict[str, Any]) -> dict[str, Any]:
+    """An object of the file whose extras are an object as well, or nothing."""
+    said = entry.get("extras", entry)
+    if isinstance(said, dict):
+        return entry
+    rest = {k: v for k, v in entry.items() if k != "extras"}
+    return rest if said is None else {**rest, "extras": {VALUE: said}}
 
 
 def switched_off(node: Any) -> bool:
@@ -313,7 +327,7 @@ def gallery_of(document: Any, file: Path, blobs: list[bytes]) -> tuple[Gallery, 
         if texture.sampler is not None:
             entry = at(document.samplers, texture.sampler)
             across, upwards = (10497 if w is None else int(w) for w in (entry.wrapS, entry.wrapT))
-            sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards)
+            sampler = Sampler(entry.magFilter, entry.minFilter, across, upwards, extras=entry.extras or None)
         source = texture.source
         if source is None or not 0 <= source < len(pictures):
             out.add(None, sampler)
@@ -342,6 +356,7 @@ def use_of(entry: Any, strength: str = "") -> TextureUse | None:
         (float(wide), float(high)),
         moved.get("texCoord"),
         float(field(entry, strength, 1.0)) if strength else 1.0,
+        field(entry, "extras"),
     )
 
 

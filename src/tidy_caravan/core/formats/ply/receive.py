@@ -12,7 +12,7 @@ import trimesh
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.pace import aside, heard
-from tidy_caravan.core.formats.shared.received import PART_OF_TRIANGLE, Gallery, received_scene
+from tidy_caravan.core.formats.shared.received import PART_OF_TRIANGLE, POINTS_OF_LUMP, Gallery, received_scene
 from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import U32, AnyArray
@@ -85,4 +85,5 @@ def receive_ply(file: Path, destination: Destination, fmt: FormatName, tell: Tel
     whole = Mesh(positions, faces, slots, normals, uvs=() if uv is None else (uv,), colors=colors, name="")
     part = face["part"] if face.dtype.names is not None and "part" in face.dtype.names else None
     out = received_scene(destination, fmt, [""], [whole], [], Gallery())
-    return out.but(extras={PART_OF_TRIANGLE: None if part is None else np.asarray(part, np.int64).ravel()})
+    number = None if part is None else np.asarray(part, np.int64).ravel()
+    return out.but(extras={PART_OF_TRIANGLE: number, POINTS_OF_LUMP: positions})
