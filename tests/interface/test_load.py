@@ -114,6 +114,10 @@ class Load(BrowserTest):
             return [(f["file"], f["metresPerUnit"], f["up"]) for f in step["files"]]
 
         self.route_once(haul["id"], lambda route: said(route) == [("gates.obj", 0.0254, "Z")])
+        # the ledger and the view show it as it is read now: a gate of 1.2 m in feet is one of 10 cm in inches
+        page.get_by_role("searchbox").or_(page.get_by_placeholder("Search")).first.fill("ticket_gate_1")
+        expect(page.get_by_test_id("ledger")).to_contain_text("10.0 cm")
+        expect(page.get_by_test_id("view")).to_contain_text("source, as the route reads it")
         page.get_by_role("button", name="Numbers of Match units and axes").click()
         form = page.get_by_role("dialog", name="Match units and axes")
         expect(form.get_by_role("group", name="gates.obj").get_by_label("One unit")).to_have_value("0.0254")

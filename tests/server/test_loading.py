@@ -11,6 +11,7 @@ from typing import Any
 
 import httpx
 import numpy as np
+import safetensors.numpy
 import trimesh
 
 from tests.core.test_collada import BOUND, document, effect
@@ -167,6 +168,7 @@ class Files(unittest.TestCase):
             step = haul["route"]["steps"][0]
             self.assertIsNone(step["sourceMetresPerUnit"])
             self.assertEqual([(f["file"], f["metresPerUnit"]) for f in step["files"]], [("door.obj", 0.001)])
+            self.told_as_read(c, haul)
             for what in ("run", "pack", "arrive"):
                 haul = work(c, haul["id"], what)
             self.assertTrue(haul["arrival"]["report"]["ok"])
@@ -182,6 +184,36 @@ class Files(unittest.TestCase):
             haul = finished(c, haul["id"])
             step = haul["route"]["steps"][0]
             self.assertEqual((haul["source"]["files"], step["files"], step["sourceMetresPerUnit"]), ([], [], 0.001))
+
+    def told_as_read(self, c: httpx.Client, haul: dict[str, Any]) -> None:
+        """What the Load station shows of a source whose door was millimetres: rows, their order, boxes and the view."""
+        at, asked = f"/api/scenes/{haul['source']['id']}", {"read": haul["reading"], "sort": "size", "descending": True}
+        rows = {way: c.get(f"{at}/parts", params=asked | {"read": way}).json()["items"] for way in ("", asked["read"])}
+        self.assertEqual([r["name"] for r in rows[""]], ["door_1", "tri"])
+        self.assertAlmostEqual(rows[""][0]["sizeY"], 2100, 6)
+        door, tri = rows[asked["read"]]
+        self.assertEqual((door["name"], tri["name"]), ("door_1", "tri"))
+        np.testing.assert_allclose([door[k] for k in ("sizeX", "sizeY", "sizeZ")], (0.9, 2.1, 0.04), atol=1e-9)
+        self.assertEqual([tri[k] for k in ("x", "y", "sizeX")], [rows[""][1][k] for k in ("x", "y", "sizeX")])
+        thin = c.get(f"{at}/parts", params=asked | {"sort": "sizeX", "descending": "true"}).json()["items"]
+        self.assertEqual([r["name"] for r in thin], ["tri", "door_1"])  # 1 m and 0.9 m; as the file says it is 900 m
+        box = c.get(f"{at}/picked", params={"read": asked["read"], "search": "door"}).json()
+        np.testing.assert_allclose(np.subtract(box["max"], box["min"]), (0.9, 2.1, 0.04), atol=1e-9)
+        nothing = c.get(f"{at}/picked", params={"read": asked["read"], "search": "no such part"})
+        self.assertEqual(nothing.json(), {"sources": [], "min": [0, 0, 0], "max": [0, 0, 0]})
+        found = next(f for f in c.get(f"/api/hauls/{haul['id']}/findings?of=source").json() if f["partCount"] == 1)
+        place = c.get(f"{at}/findings/{found['id']}/places", params={"read": asked["read"]}).json()[0]
+        self.assertAlmostEqual(place["size"], float(np.linalg.norm((0.9, 2.1, 0.04))) / 2, 6)
+        extents = []
+        for way in ("", asked["read"]):
+            data = c.get(f"{at}/view", params={"read": way}).content
+            meta = json.loads(bytes(safetensors.numpy.load(data)["meta.json"]))
+            extents.append(max(np.subtract(meta["high"], meta["low"])))
+        self.assertGreater(extents[0], 2000)
+        self.assertLess(extents[1], 3)
+        for path in ("parts", "picked", "view"):
+            answer = c.get(f"{at}/{path}", params={"read": "0123456789abcdef"})
+            self.assertEqual((answer.status_code, answer.json()["code"]), (409, "reading.changed"), path)
 
     def test_what_was_picked_by_hand_follows_its_parts(self) -> None:
         """A file joins whose name comes first, then the first one is sent again without one of its parts."""

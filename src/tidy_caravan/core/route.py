@@ -193,6 +193,12 @@ def read_convention(scene: Scene, route: Route) -> Scene:
     return scene
 
 
+def reading_of(route: Route) -> str:
+    """Stands for how the route reads a source; empty where that is as its files say."""
+    given = [said for one in steps_of(route) if one.enabled and (said := one.reading())]
+    return hashlib.blake2b(orjson.dumps(given), digest_size=8).hexdigest() if given else ""
+
+
 def assignment_of(source: Scene, route: Route) -> Assignment:
     """Which set decides each part of the source, for what steps make of it: asked of a result itself, it would be of others."""
     return Assignment(read_convention(source, route), route.sets)

@@ -88,6 +88,16 @@ async function answer<T>(call: Promise<{ data?: unknown; error?: unknown; respon
 /** Query parameters as the ledger makes them. */
 const all = (query: URLSearchParams) => ({ query: Object.fromEntries(query) as Record<string, never> });
 const at = <K extends string>(key: K, value: string) => ({ path: { [key]: value } as Record<K, string> });
+/** A scene of a haul as calls take it: of its source, how the route reads it goes along. */
+export const asRead = (haul: Haul | undefined, scene: string) =>
+  haul?.reading && scene === haul.source?.id ? `${scene}~${haul.reading}` : scene;
+/** The id of a scene, however it is read. */
+export const bare = (scene: string) => scene.split("~")[0] ?? "";
+/** A scene, or with `id~reading` a source as the route reads it. */
+const told = (scene: string, query = new URLSearchParams()) => {
+  const [id = "", read] = scene.split("~");
+  return { ...at("scene_id", id), ...all(new URLSearchParams(read ? [...query, ["read", read]] : query)) };
+};
 const ifMatch = (tag: string | null) => (tag ? { headers: { "If-Match": tag } } : {});
 
 /** Files as a form; the folder that they were dropped in goes along. */
@@ -210,16 +220,16 @@ export const api = {
   cancel: (job: string) =>
     answer<Job>(client.POST("/api/jobs/{job_id}/cancel", { params: at("job_id", job) })),
   parts: (scene: string, query: URLSearchParams) =>
-    answer<Schemas["PartsPage"]>(
-      client.GET("/api/scenes/{scene_id}/parts", { params: { ...at("scene_id", scene), ...all(query) } }),
-    ),
+    answer<Schemas["PartsPage"]>(client.GET("/api/scenes/{scene_id}/parts", { params: told(scene, query) })),
   namedParts: (scene: string, parts: string[]) =>
     answer<Schemas["PartsNamed"]>(
       client.POST("/api/scenes/{scene_id}/parts/named", { params: at("scene_id", scene), body: { parts } }),
     ),
   meshes: (scene: string, query: URLSearchParams) =>
     answer<Schemas["MeshesPage"]>(
-      client.GET("/api/scenes/{scene_id}/meshes", { params: { ...at("scene_id", scene), ...all(query) } }),
+      client.GET("/api/scenes/{scene_id}/meshes", {
+        params: { ...at("scene_id", bare(scene)), ...all(query) },
+      }),
     ),
   findings: (haul: string, of: "source" | "result") =>
     answer<Finding[]>(
@@ -229,23 +239,23 @@ export const api = {
   places: (scene: string, finding: string) =>
     answer<Place[]>(
       client.GET("/api/scenes/{scene_id}/findings/{finding_id}/places", {
-        params: { path: { scene_id: scene, finding_id: finding } },
+        params: { path: { ...told(scene).path, finding_id: finding }, query: told(scene).query },
       }),
     ),
   proposal: (haul: string) =>
     answer<Proposed[]>(client.GET("/api/hauls/{haul_id}/proposal", { params: at("haul_id", haul) })),
   picked: (scene: string, query: URLSearchParams) =>
-    answer<Schemas["Picked"]>(
-      client.GET("/api/scenes/{scene_id}/picked", { params: { ...at("scene_id", scene), ...all(query) } }),
-    ),
+    answer<Schemas["Picked"]>(client.GET("/api/scenes/{scene_id}/picked", { params: told(scene, query) })),
   groups: (scene: string, query: URLSearchParams) =>
     answer<Schemas["GroupsPage"]>(
-      client.GET("/api/scenes/{scene_id}/groups", { params: { ...at("scene_id", scene), ...all(query) } }),
+      client.GET("/api/scenes/{scene_id}/groups", {
+        params: { ...at("scene_id", bare(scene)), ...all(query) },
+      }),
     ),
   materials: (scene: string, query: URLSearchParams) =>
     answer<Schemas["MaterialsPage"]>(
       client.GET("/api/scenes/{scene_id}/materials", {
-        params: { ...at("scene_id", scene), ...all(query) },
+        params: { ...at("scene_id", bare(scene)), ...all(query) },
       }),
     ),
   arrivalRows: (arrival: string, query: URLSearchParams) =>

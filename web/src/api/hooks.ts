@@ -10,6 +10,7 @@ import { useEffect } from "react";
 import { tell } from "../shared/messages";
 import {
   api,
+  asRead,
   type Destination,
   type Finding,
   type Haul,
@@ -75,12 +76,14 @@ export function useFindings(haul: Haul | undefined, of: "source" | "result") {
     enabled: !!scene,
     staleTime: Infinity,
     placeholderData: (old) => (old?.[0]?.sceneId === scene ? old : undefined),
+    // where they are goes by how the route reads the source
+    select: (all) => all.map((f) => ({ ...f, sceneId: asRead(haul, f.sceneId) })),
   });
 }
 
-/** How it is asked where a finding is; a scene's findings never change. */
+/** How it is asked where a finding is; those of a scene never change, but for how it is read. */
 export const placesOf = (finding: Finding | undefined) => ({
-  queryKey: ["places", finding?.id],
+  queryKey: ["places", finding?.id, finding?.sceneId],
   queryFn: () => api.places(finding?.sceneId ?? "", finding?.id ?? ""),
   enabled: !!finding?.partCount,
   staleTime: Infinity,

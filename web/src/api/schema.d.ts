@@ -759,7 +759,8 @@ export interface paths {
         };
         /**
          * List Places
-         * @description Where the finding is, the worst first; of one that keeps no places its first parts.
+         * @description Where the finding is, the worst first; of one that keeps no places its first parts. Of a source that is read otherwise
+         *     than it was surveyed its parts stand for the places.
          */
         get: operations["list_places"];
         put?: never;
@@ -2588,6 +2589,11 @@ export interface components {
             name: string;
             open: components["schemas"]["Open"];
             package: components["schemas"]["PackageOut"] | null;
+            /**
+             * Reading
+             * @description Stands for how the route reads the source; empty where that is as its files say. Calls about the source take it as `read`
+             */
+            reading: string;
             /**
              * Redo
              * @description What was undone and can be done again; empty where there is nothing
@@ -6577,7 +6583,10 @@ export interface operations {
     };
     list_places: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the haul says under `reading`: a source is then told as the route reads it, not as its files say */
+                read?: string;
+            };
             header?: never;
             path: {
                 scene_id: string;
@@ -6914,6 +6923,8 @@ export interface operations {
                 descending?: boolean;
                 offset?: number;
                 limit?: number;
+                /** @description What the haul says under `reading`: a source is then told as the route reads it, not as its files say */
+                read?: string;
                 search?: string;
                 mesh?: number | null;
                 finding?: string | null;
@@ -7015,6 +7026,8 @@ export interface operations {
     picked: {
         parameters: {
             query?: {
+                /** @description What the haul says under `reading`: a source is then told as the route reads it, not as its files say */
+                read?: string;
                 search?: string;
                 mesh?: number | null;
                 finding?: string | null;
@@ -7382,6 +7395,8 @@ export interface operations {
         parameters: {
             query?: {
                 level?: number;
+                /** @description What the haul says under `reading`: a source is then told as the route reads it, not as its files say */
+                read?: string;
             };
             header?: never;
             path: {

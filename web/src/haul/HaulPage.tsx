@@ -3,7 +3,7 @@ import { useQueries } from "@tanstack/react-query";
 import { Ruler, Search } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Finding, type Mend, type PartSet, type StepData } from "../api/client";
+import { api, asRead, type Finding, type Mend, type PartSet, type StepData } from "../api/client";
 import {
   placesOf,
   useDestinations,
@@ -62,7 +62,8 @@ export function HaulPage() {
 
   const arrive = station.about === "arrival";
   const routed = haul?.result && station.about !== "source";
-  const about = arrive ? "source against arrived" : routed ? "after the route" : "source";
+  const asSource = haul?.reading ? "source, as the route reads it" : "source";
+  const about = arrive ? "source against arrived" : routed ? "after the route" : asSource;
   const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
   const findings = useFindings(haul, scene && scene.id === haul?.result?.id ? "result" : "source").data;
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
@@ -137,7 +138,7 @@ export function HaulPage() {
       show({ filter: null });
   }, [filter, findings, show]);
   // what narrows the ledger is marked in the view, and the view goes there
-  const sceneId = scene?.id;
+  const sceneId = scene && asRead(haul, scene.id);
   useEffect(() => {
     let current = true;
     mark(null);
@@ -364,7 +365,7 @@ export function HaulPage() {
               ) : (
                 <Blank text="Nothing has been compared yet." />
               )
-            ) : !scene ? (
+            ) : !sceneId ? (
               <Blank
                 text={
                   busy
@@ -374,27 +375,27 @@ export function HaulPage() {
               />
             ) : rows === "parts" ? (
               <PartsLedger
-                key={scene.id}
-                sceneId={scene.id}
+                key={sceneId}
+                sceneId={sceneId}
                 search={search}
                 filter={filter}
                 light={!!station.light}
               />
             ) : rows === "tree" || rows === "layers" ? (
               <GroupsLedger
-                key={scene.id + rows}
-                sceneId={scene.id}
+                key={sceneId + rows}
+                sceneId={sceneId}
                 search={search}
                 filter={rows === "tree" && filter?.by === "under" ? filter : null}
                 by={rows === "tree" ? "tree" : "layer"}
               />
             ) : rows === "meshes" ? (
-              <MeshesLedger key={scene.id} sceneId={scene.id} search={search} />
+              <MeshesLedger key={sceneId} sceneId={sceneId} search={search} />
             ) : rows === "materials" ? (
-              <MaterialsLedger key={scene.id} sceneId={scene.id} search={search} />
+              <MaterialsLedger key={sceneId} sceneId={sceneId} search={search} />
             ) : (
               <FindingsLedger
-                key={scene.id}
+                key={sceneId}
                 findings={findings ?? []}
                 search={search}
                 onChoose={chooseFinding}

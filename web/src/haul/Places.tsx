@@ -1,7 +1,7 @@
 // Where a finding is: a picture of one place, what was measured there, and the way to the others.
 import { ChevronLeft, ChevronRight } from "lucide-react";
 import { useState } from "react";
-import type { Finding, Place } from "../api/client";
+import { bare, type Finding, type Place } from "../api/client";
 import { usePlaces } from "../api/hooks";
 import { count, figure } from "../shared/format";
 import { Sentence } from "../shared/Sentence";
@@ -109,7 +109,7 @@ function Picture({ finding, at, place }: { finding: Finding; at: number; place: 
     <span className="relative grid size-full place-items-center text-xs">
       {!there && "Drawing it …"}
       <img
-        src={`/api/scenes/${finding.sceneId}/findings/${finding.id}/places/${at}/picture.png`}
+        src={`/api/scenes/${bare(finding.sceneId)}/findings/${finding.id}/places/${at}/picture.png`}
         alt={`Close view of ${place.names.slice(0, 2).join(" and ")}`}
         className="absolute inset-0 size-full object-cover"
         onLoad={() => setThere(true)}

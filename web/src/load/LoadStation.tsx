@@ -136,7 +136,7 @@ function Contents({ haul, busy, onRemove }: { haul: Haul; busy: boolean; onRemov
         .{" "}
         {s.counts.parts ? (
           <>
-            As it stands it measures <b>{size}</b>.
+            {haul.reading ? "As its files say" : "As it stands"} it measures <b>{size}</b>.
           </>
         ) : (
           "There is nothing in it to measure."

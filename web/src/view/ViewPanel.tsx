@@ -1,7 +1,7 @@
 // The view with its lenses, the legend of the lens, the wipe and what drawing it costs.
 import { Columns2, Crosshair, PersonStanding } from "lucide-react";
 import { useCallback, useState } from "react";
-import { api, type Haul } from "../api/client";
+import { api, asRead, type Haul } from "../api/client";
 import { nameOf, useView } from "../haul/selection";
 import { plural } from "../shared/format";
 import { useShortcut } from "../shared/keys";
@@ -41,9 +41,10 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const drawn = !!haul.source?.counts.parts;
   const paired = drawn && ((pair && !!other) || !!record);
   const staged = (side: string) => `${STAGE}${haul.run?.id}|${haul.id}|${stage}|${side}`;
+  const source = asRead(haul, haul.revision?.sceneId ?? "");
   const shown = arrive
-    ? (haul.run?.readSceneId ?? haul.revision?.sceneId ?? "")
-    : ((load ? undefined : haul.run?.sceneId) ?? haul.revision?.sceneId ?? "");
+    ? (haul.run?.readSceneId ?? source)
+    : ((load ? undefined : haul.run?.sceneId) ?? source);
   const leftId = record ? staged("before") : paired ? (haul.run?.readSceneId ?? "") : shown;
   const levels = !arrive && !load ? (haul.result?.counts.levels ?? 0) : 0;
   const coarse = !record && level > 0 && level <= levels ? `@${level}` : "";
@@ -58,7 +59,9 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const leftLabel = record
     ? `before ${record.title}`
     : paired || arrive || load || !haul.run
-      ? "source"
+      ? shown === source && source.includes("~")
+        ? "source, as the route reads it"
+        : "source"
       : coarse
         ? `level of detail ${level}`
         : "after the route";

@@ -132,10 +132,13 @@ export async function ended(begun: Job, signal?: AbortSignal): Promise<string> {
   return job.id;
 }
 
-/** Where a scene's view is, whole or at a level of detail: `scene@level`. */
+/** Where a scene's view is: whole, at a level of detail (`scene@level`), or a source as the route reads it (`scene~reading`). */
 function viewOf(id: string): string {
   const [scene, level] = id.split("@");
-  return `/api/scenes/${scene}/view${level ? `?level=${level}` : ""}`;
+  const [whole, read] = id.split("~");
+  return read
+    ? `/api/scenes/${whole}/view?read=${read}`
+    : `/api/scenes/${scene}/view${level ? `?level=${level}` : ""}`;
 }
 
 export const STAGE = "stage:";
@@ -149,7 +152,7 @@ export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFi
     : id.startsWith(STAGE)
       ? await stageOf(id.slice(STAGE.length))
       : step
-        ? await previewOf(scene ?? "", step, signal)
+        ? await previewOf(scene?.split("~")[0] ?? "", step, signal)
         : viewOf(scene ?? "");
   const response = await fetch(address, { signal });
   if (response.status === 401) toSignIn();

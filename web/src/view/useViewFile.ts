@@ -11,5 +11,5 @@ export const useViewFile = (scene: string | undefined) =>
     gcTime: 60_000,
     // while a preview is made the picture before it stays
     placeholderData: (old, query) =>
-      String(query?.queryKey[1]).split("|")[0] === scene?.split("|")[0] ? old : undefined,
+      String(query?.queryKey[1]).split(/[|~]/)[0] === scene?.split(/[|~]/)[0] ? old : undefined,
   });

@@ -162,6 +162,10 @@ class Step(BaseModel):
         changes nothing."""
         return scene
 
+    def reading(self) -> dict[str, Any]:
+        """Of the parameters, those that `read` goes by; nothing where the source is read as its files say."""
+        return {}
+
     def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
         """The step when the source is of other files than it was, by their labels: what was known of the only one is known of
         that one among several, and the other way round; what was known of one that went goes with it."""

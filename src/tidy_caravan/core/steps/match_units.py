@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Container, Sequence
 from dataclasses import replace
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 import numpy as np
 
@@ -26,6 +26,8 @@ from tidy_caravan.core.words import plural
 
 MOST_FILES = 20_000
 """As many as a zip may hold."""
+READ_BY = ("source_metres_per_unit", "source_up", "source_forward", "source_handedness", "files")
+"""Parameters that say how the source is read."""
 
 
 def corrected(
@@ -103,6 +105,11 @@ class MatchUnits(Step):
         stated = stated_by_file(out)
         wanted = {k: f.corrected(stated[k].convention) for k, f in own.items() if k in stated}
         return files_read_in(out, wanted) if wanted else out
+
+    def reading(self) -> dict[str, Any]:
+        given = self.model_dump(mode="json", exclude_defaults=True, include=set(READ_BY))
+        given["files"] = [f.model_dump(mode="json") for f in sorted(self.files, key=lambda f: f.file) if f.known]
+        return {k: v for k, v in given.items() if v}
 
     def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
         gone = set(before) - set(now)

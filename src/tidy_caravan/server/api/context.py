@@ -87,6 +87,7 @@ class State:
         self.manager = Manager(settings, self.bus)
         self.answers = Answers()
         self._scenes: OrderedDict[str, Scene] = OrderedDict()
+        self._derived: OrderedDict[str, Scene] = OrderedDict()
         self._scene_lock = threading.Lock()
 
     def scene(self, key: str) -> Scene:
@@ -98,6 +99,16 @@ class State:
             while len(self._scenes) > SCENES_KEPT:
                 self._scenes.popitem(last=False)
             return self._scenes[key]
+
+    def derived(self, key: str, make: Callable[[], Scene]) -> Scene:
+        """What `make` returns, which follows from its key; the last few are kept. Raises what it raises."""
+        with self._scene_lock:
+            if key not in self._derived:
+                self._derived[key] = make()
+            self._derived.move_to_end(key)
+            while len(self._derived) > SCENES_KEPT:
+                self._derived.popitem(last=False)
+            return self._derived[key]
 
 
 def state_of(request: Request) -> State:

@@ -16,7 +16,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.core.formats.shared.bundle import path_inside
 from tidy_caravan.core.proposal import propose
-from tidy_caravan.core.route import Route, default_route, parse_route
+from tidy_caravan.core.route import Route, default_route, parse_route, reading_of
 from tidy_caravan.core.survey import Finding
 from tidy_caravan.server.api.context import (
     SessionDep,
@@ -94,6 +94,7 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
             created=run.created,
             stale=stale,
         )
+    route = Route.model_validate(haul.route)
     back, again = next_of(session, haul)
     package_out = None
     if package is not None:
@@ -113,9 +114,10 @@ def haul_out(session: Session, haul: Haul) -> HaulOut:
         source_name=haul.source_name,
         created=haul.created,
         destination=Destination.model_validate(haul.destination),
-        route=Route.model_validate(haul.route),
+        route=route,
         revision=RevisionOut.model_validate(revision) if revision else None,
         source=scene(revision.scene_id if revision else None),
+        reading=reading_of(route),
         run=run_out,
         result=scene(run.scene_id if run else None),
         package=package_out,

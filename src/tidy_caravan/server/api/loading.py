@@ -15,12 +15,12 @@ from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.formats import endings
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.recipes import fineness_now, triangles_at
-from tidy_caravan.core.route import Route, read_convention
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
 from tidy_caravan.core.steps import Step, UnknownStep, parse_step
 from tidy_caravan.core.steps.make_shapes import MakeShapes
 from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, new_job
 from tidy_caravan.server.api.hauls import stored_files
+from tidy_caravan.server.api.reading import as_read
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import JobOut, Picked, PreviewRequest, SetList, ShapeOut, ShapesOut
 from tidy_caravan.server.db.models import Haul, Revision, Run, SceneRow
@@ -39,30 +39,24 @@ def scene_of(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
     return state.scene(row.store_key)
 
 
-def as_read(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
+def read_by_route(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
     """The same, a source in the unit and axes that the haul's route reads it in, as a run will see it."""
-    scene, row = scene_of(state, session, scene_id), found(session, SceneRow, scene_id, "scene")
-    if row.kind != "source":
-        return scene
-    haul = found(session, Haul, row.haul_id, "haul")
-    try:
-        return read_convention(scene, Route.model_validate(haul.route))
-    except BadRoute:  # what cannot be run cannot be read either: it is told where it is run
-        return scene
+    scene_of(state, session, scene_id)
+    return as_read(state, session, found(session, SceneRow, scene_id, "scene"))
 
 
 @router.post("/scenes/{scene_id}/sets/figures")
 def set_figures(scene_id: uuid.UUID, request: SetList, session: SessionDep, state: StateDep) -> list[SetFigures]:
     """What each set holds, in order of precedence; for figures while editing."""
-    return figures_of(as_read(state, session, scene_id), request.sets)
+    return figures_of(read_by_route(state, session, scene_id), request.sets)
 
 
 @router.post("/scenes/{scene_id}/sets/members", responses={200: {"model": Picked}}, response_class=Response)
 def set_members(scene_id: uuid.UUID, request: PartSet, session: SessionDep, state: StateDep) -> Response:
     """Ids in the source of a set's parts and the box around them where the view has them, in metres, Y up."""
-    scene = scene_of(state, session, scene_id)
+    scene = read_by_route(state, session, scene_id)
     parts = scene.nodes.parts
-    chosen = request.select(as_read(state, session, scene_id))[parts]
+    chosen = request.select(scene)[parts]
     corners = at_rest(scene).part_bounds[chosen] @ view_map(scene).T
     low, high = (corners.min(axis=(0, 1)), corners.max(axis=(0, 1))) if chosen.any() else (np.zeros(3), np.zeros(3))
     body = {"sources": scene.nodes.source[parts[chosen]].tolist(), "min": low.tolist(), "max": high.tolist()}
@@ -92,7 +86,7 @@ StepText = Annotated[str, Query(max_length=20_000, description="A step of kind m
 @router.get("/scenes/{scene_id}/shapes")
 def shapes(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: StepText = "") -> ShapesOut:
     """What was no mesh in the source, with its triangles now and as a step would make it."""
-    scene = as_read(state, session, scene_id)
+    scene = read_by_route(state, session, scene_id)
     asked = shape_step(step) if step else None
     chosen = (asked or MakeShapes()).where.select(scene)
     used = set(np.unique(scene.nodes.mesh[chosen]).tolist())

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from tidy_caravan.core.closeup import closeup
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, unknown
+from tidy_caravan.server.api.reading import Boxes, ReadAs
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.scenes import FOREVER
 from tidy_caravan.server.api.schemas import ConventionOut, PlaceOut
@@ -47,8 +48,11 @@ class Asked:
 
 
 @router.get("")
-def list_places(scene_id: uuid.UUID, finding_id: uuid.UUID, session: SessionDep) -> list[PlaceOut]:
-    """Where the finding is, the worst first; of one that keeps no places its first parts."""
+def list_places(
+    scene_id: uuid.UUID, finding_id: uuid.UUID, session: SessionDep, state: StateDep, read: ReadAs = ""
+) -> list[PlaceOut]:
+    """Where the finding is, the worst first; of one that keeps no places its first parts. Of a source that is read otherwise
+    than it was surveyed its parts stand for the places."""
     asked = Asked.of(session, scene_id, finding_id)
     nodes = sorted({p for place in asked.places for p in place["parts"]})
     query = (
@@ -56,7 +60,11 @@ def list_places(scene_id: uuid.UUID, finding_id: uuid.UUID, session: SessionDep)
         " WHERE scene_id = %(scene)s AND node = ANY(%(nodes)s)"
     )
     rows = {r["node"]: r for r in fetch(session, query, {"scene": scene_id, "nodes": nodes})}
-    return [place_out(p, [rows[n] for n in p["parts"] if n in rows], asked.map()) for p in asked.places]
+    places = asked.places
+    if boxes := Boxes.asked(state, session, scene_id, read):
+        boxes.put(list(rows.values()))
+        places = [{**p, "lines": []} for p in places]
+    return [place_out(p, [rows[n] for n in p["parts"] if n in rows], asked.map()) for p in places]
 
 
 def place_out(place: dict[str, Any], parts: list[dict[str, Any]], linear: F64) -> PlaceOut:

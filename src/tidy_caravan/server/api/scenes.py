@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from tidy_caravan.core.scene.levels import at_level
 from tidy_caravan.server.api.context import SessionDep, StateDep, at_once, found, looking, unknown
 from tidy_caravan.server.api.findings import findings_of
+from tidy_caravan.server.api.reading import SORTED, Boxes, ReadAs, as_read, check
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import (
     FindingOut,
@@ -163,19 +164,23 @@ def list_parts(
     descending: bool = False,
     offset: Offset = 0,
     limit: Limit = 200,
+    read: ReadAs = "",
 ) -> Response:
     """One page of parts, sorted and filtered in the database. The order is kept for the other pages."""
 
     # sorting takes ten times as long as fetching a page
     def nodes(session: Session) -> bytes:
         where, values = chosen.sql(session, scene_id)
+        if read and sort in SORTED and (boxes := Boxes.asked(lasting.state, session, scene_id, read)):
+            query = f"SELECT ARRAY(SELECT node FROM part WHERE {where}) AS nodes"
+            return array("i", boxes.order(fetch(session, query, values)[0]["nodes"], sort, descending)).tobytes()
         direction = "DESC" if descending else "ASC"
         order = f"{SORTS[sort]} {direction}, node" if sort != "node" else f"node {direction}"
         query = f"SELECT ARRAY(SELECT node FROM part WHERE {where} ORDER BY {order}) AS nodes"
         return array("i", fetch(session, query, values)[0]["nodes"]).tobytes()
 
     def page(session: Session) -> dict[str, Any]:
-        key = f"order {scene_id} {sort} {descending} {chosen}"
+        key = f"order {scene_id} {sort} {descending} {chosen} {read}"
         inside = array("i", lasting.kept(key, lambda: nodes(session)))
         asked = inside[offset : offset + limit].tolist()
         # row by row through the key: on a table whose statistics are not made yet the planner would read all of it
@@ -183,15 +188,29 @@ def list_parts(
             "SELECT p.* FROM unnest(%(asked)s::int[]) WITH ORDINALITY AS n(number, rank) CROSS JOIN LATERAL"
             f" (SELECT {SELECTED} FROM part WHERE scene_id = %(scene)s AND node = number LIMIT 1) p ORDER BY rank"
         )
-        return {"total": len(inside), "items": fetch(session, query, {"scene": scene_id, "asked": asked})}
+        items = fetch(session, query, {"scene": scene_id, "asked": asked})
+        if boxes := Boxes.asked(lasting.state, session, scene_id, read):
+            boxes.put(items)
+        return {"total": len(inside), "items": items}
 
     return lasting.answer(page)
 
 
 @router.get("/{scene_id}/picked", responses={200: {"model": Picked}}, response_class=Response)
-def picked(scene_id: uuid.UUID, session: SessionDep, chosen: ChosenDep) -> Response:
+def picked(scene_id: uuid.UUID, session: SessionDep, state: StateDep, chosen: ChosenDep, read: ReadAs = "") -> Response:
     """Ids in the source of the parts behind a figure, and the box around them, for the view to go there."""
     where, values = chosen.sql(session, scene_id)
+    if boxes := Boxes.asked(state, session, scene_id, read):
+        rows = fetch(session, f"SELECT node, source FROM part WHERE {where}", values)
+        found_at = boxes.of([r["node"] for r in rows])
+        low, high = found_at[:, :3] - found_at[:, 3:] / 2, found_at[:, :3] + found_at[:, 3:] / 2
+        ends = (
+            {"min": low.min(axis=0), "max": high.max(axis=0)}
+            if rows
+            else {"min": low.sum(axis=0), "max": low.sum(axis=0)}
+        )
+        body = {"sources": [r["source"] for r in rows], **{k: v.tolist() for k, v in ends.items()}}
+        return Response(orjson.dumps(body), media_type="application/json")
     box = ", ".join(
         f"{f}({c} {sign} size_{c} / 2) AS {f}_{c}" for f, sign in (("min", "-"), ("max", "+")) for c in "xyz"
     )
@@ -310,13 +329,22 @@ def list_findings(scene_id: uuid.UUID, lasting: LastingDep) -> Response:
 
 @router.get("/{scene_id}/view", response_class=Response)
 def view(
-    scene_id: uuid.UUID, session: SessionDep, state: StateDep, level: Annotated[int, Query(ge=0, le=16)] = 0
+    scene_id: uuid.UUID,
+    session: SessionDep,
+    state: StateDep,
+    level: Annotated[int, Query(ge=0, le=16)] = 0,
+    read: ReadAs = "",
 ) -> Response:
     """The binary file that the 3D view loads (see server/view.py), whole or at a level of detail."""
     row = found(session, SceneRow, scene_id, "scene")
+    if read:
+        check(session, row, read)
     if level and level > row.counts.get("levels", 0):
         raise Problem(404, "level.unknown", "The scene has no such level of detail.", str(level))
-    data = view_bytes(at_level(state.scene(row.store_key), level)) if level else state.store.get(row.view_key)
+    if read:
+        data = view_bytes(as_read(state, session, row))
+    else:
+        data = view_bytes(at_level(state.scene(row.store_key), level)) if level else state.store.get(row.view_key)
 
     def pieces() -> Any:
         for at in range(0, len(data), 1 << 20):

@@ -231,6 +231,10 @@ class HaulOut(Changes):
     route: Route
     revision: RevisionOut | None
     source: SceneOut | None
+    reading: str = Field(
+        description="Stands for how the route reads the source; empty where that is as its files say. Calls about the "
+        "source take it as `read`"
+    )
     run: RunOut | None
     result: SceneOut | None
     package: PackageOut | None
