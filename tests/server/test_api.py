@@ -44,7 +44,8 @@ SHORT = {
 class Journey(unittest.TestCase):
     def test_from_file_to_proven_package(self) -> None:
         with client() as c:
-            haul = begin(c, trimesh_scene(1, 20).export(file_type="glb"), to="centimetre-z-up-left")
+            source = trimesh_scene(1, 20).export(file_type="glb").replace(b'"box 0"', b'"b/x 0"')
+            haul = begin(c, source, to="centimetre-z-up-left")
             self.assertEqual(
                 (haul["job"]["state"], haul["source"]["counts"]["parts"], haul["open"]["state"]),
                 ("done", 20, "surveyed"),
@@ -70,6 +71,8 @@ class Journey(unittest.TestCase):
             self.assertEqual(haul["open"]["state"], "arrived")
             rows = c.get(f"/api/arrivals/{haul['arrival']['id']}/rows", params={"limit": 5}).json()
             self.assertEqual((rows["total"], len(rows["items"])), (20, 5))
+            rows = c.get(f"/api/arrivals/{haul['arrival']['id']}/rows", params={"search": "b/x"}).json()
+            self.assertEqual([r["name"] for r in rows["items"]], ["b/x 0"])
             packed = c.get(f"/api/packages/{haul['package']['id']}/download")
             with zipfile.ZipFile(io.BytesIO(packed.content)) as archive:
                 self.assertEqual(sorted(archive.namelist()), ["manifest.json", "scene.glb"])

@@ -1372,6 +1372,11 @@ export interface components {
             faults: string;
             /** Identity */
             identity: string;
+            /**
+             * Name
+             * @description Of the part as packed, slashes and all; empty where it has none
+             */
+            name: string;
             /** Node */
             node: number;
             /** Normaldeg */

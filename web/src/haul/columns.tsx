@@ -369,7 +369,9 @@ export const arrivalColumns: Column<ArrivalRow>[] = [
     header: "Part",
     width: "minmax(9.2rem,2fr)",
     sort: "path",
-    cell: ({ row }) => <Name name={row.original.path.split("/").at(-1) ?? ""} full={row.original.path} />,
+    cell: ({ row: { original: r } }) => (
+      <Name name={r.name || (r.path.split("/").at(-1) ?? "")} full={r.path} />
+    ),
   },
   {
     id: "faults",

@@ -17,13 +17,15 @@ from sqlalchemy import text
 from tidy_caravan.server.api.context import SessionDep, StateDep, found, stop
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import ArrivalOut, ArrivalPage, ArrivalRowOut, JobOut
-from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow
+from tidy_caravan.server.db.models import Arrival, Haul, Job, PackageRow, Run
 from tidy_caravan.server.problems import Problem
 
 router = new_router("/api", "deliveries")
 FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 FIELDS = {(f.alias or name): name for name, f in ArrivalRowOut.model_fields.items()}
-SELECTED = ", ".join(f'"{name}" AS "{alias}"' for alias, name in FIELDS.items())
+PACKED = "coalesce((SELECT p.name FROM part p WHERE p.scene_id = :packed AND p.node = r.node LIMIT 1), '')"
+"""What a row's part was called when it was packed."""
+SELECTED = ", ".join(f'{PACKED if name == "name" else name} AS "{alias}"' for alias, name in FIELDS.items())
 
 
 @router.get("/jobs/{job_id}")
@@ -140,12 +142,15 @@ def arrival_rows(
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Response:
     """Compared parts, worst first."""
-    found(session, Arrival, arrival_id, "arrival")
+    arrival = found(session, Arrival, arrival_id, "arrival")
+    run = session.get_one(Run, session.get_one(PackageRow, arrival.package_id).run_id)
     escaped = search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_").replace("\0", "")
-    values: dict[str, Any] = {"id": arrival_id, "search": f"%{escaped}%", "offset": offset, "limit": limit}
+    values: dict[str, Any] = {
+        "id": arrival_id, "search": f"%{escaped}%", "offset": offset, "limit": limit, "packed": run.scene_id,
+    }  # fmt: skip
     where = "arrival_id = :id" + (" AND path ILIKE :search" if search else "")
     direction = "DESC" if descending else "ASC"
-    query = f'SELECT {SELECTED} FROM arrival_row WHERE {where} ORDER BY "{FIELDS[sort]}" {direction}, rank OFFSET :offset LIMIT :limit'
+    query = f'SELECT {SELECTED} FROM arrival_row r WHERE {where} ORDER BY "{FIELDS[sort]}" {direction}, rank OFFSET :offset LIMIT :limit'
     items = [dict(r) for r in session.execute(text(query), values).mappings()]
     total = session.execute(text(f"SELECT count(*) FROM arrival_row WHERE {where}"), values).scalar_one()
     return Response(orjson.dumps({"total": total, "items": items}), media_type="application/json")

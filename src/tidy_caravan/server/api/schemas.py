@@ -489,6 +489,7 @@ class ArrivalRowOut(Camel):
     node: int
     identity: str
     path: str
+    name: str = Field(description="Of the part as packed, slashes and all; empty where it has none")
     position_mm: float
     size_ratio: float
     rotation_deg: float
