@@ -17,9 +17,12 @@ from tests.support import PNG
 from tidy_caravan.core.bake.mix import Mix
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
+from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load, write
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.demo.ferry_landing import landing
@@ -369,6 +372,58 @@ class Reading(unittest.TestCase):
         x, y = 0.6 / 0.5, 0.3 / 0.5
         corner = (x / np.hypot(1, x) * np.arctan(y / np.hypot(1, x)) + y / np.hypot(1, y) * np.arctan(x / np.hypot(1, y))) / (2 * np.pi)  # fmt: skip
         self.assertAlmostEqual(Mix().of(light)[:, 0].mean() / (np.pi * 500 * 4 * corner), 1.0, delta=0.01)
+
+    def test_lights_that_are_surfaces_are_written_as_such(self) -> None:
+        """Under uneven scales, brought to other units and axes, with the scales baked and without: a panel, an oval disk and
+        a tube are as large and as bright as they were, as the library reads them; in formats without them they are points."""
+        s = Stage(metres=0.01)
+        room = UsdGeom.Xform.Define(s.stage, "/room")
+        UsdGeom.XformCommonAPI(room).SetScale((2, 3, 5))
+        UsdGeom.XformCommonAPI(room).SetTranslate((0, 50, 0))
+        s.quad("/room/floor")
+        for kind, name, values in (
+            (UsdLux.RectLight, "panel", {"width": 60.0, "height": 30.0}), (UsdLux.DiskLight, "disk", {"radius": 5.0}),
+            (UsdLux.CylinderLight, "tube", {"length": 100.0, "radius": 2.0}),
+        ):  # fmt: skip
+            lamp = kind.Define(s.stage, f"/room/{name}").GetPrim()
+            for key, number in {**values, "intensity": 500.0}.items():
+                lamp.GetAttribute(f"inputs:{key}").Set(number)
+        scene = s.read()
+        across = 4 * np.sqrt(15)
+        sizes = {"panel": (1.2, 0.9), "disk": (0.2, 0.3), "tube": (2.0, across / 100)}
+        candela = {"panel": 500 * 1.2 * 0.9, "disk": 500 * np.pi / 4 * 0.06, "tube": 500 * 2 * across / 100}
+        for to, bake in ((to, bake) for to in BUILT_IN for bake in (True, False)):
+            for kind in ("usda", "usdz", "glb"):
+                with self.subTest(to=to.name, bake=bake, kind=kind), tempfile.TemporaryDirectory() as folder:
+                    route = Route(steps=[{"kind": "match_units_axes", "bakeScale": bake}])
+                    package, result, *_ = carry(scene, "lamps.usda", "0" * 64, to, route, kind)  # type: ignore[arg-type]
+                    save(package.files, Path(folder))
+                    report = prove(Path(folder), scene, result)[0]
+                    self.assertTrue(report.ok, (report.problems, report.worst))
+                    if kind == "glb":
+                        self.assertRegex(" ".join(package.manifest.remarks), "3 such lamps travel as points and spots")
+                        continue
+                    stage = Usd.Stage.Open(next(str(p) for p in Path(folder).rglob("*.usd*")))
+                    metres = UsdGeom.GetStageMetersPerUnit(stage)
+                    for prim in (p for p in stage.Traverse() if p.HasAPI(UsdLux.LightAPI)):
+                        name = prim.GetName()
+                        world = np.array(UsdGeom.Imageable(prim).ComputeLocalToWorldTransform(0))[:3, :3]
+                        x, y, z = metres * np.linalg.norm(world, axis=1)
+                        along, across, times = {
+                            "panel": ("width", "height", (x, y)),
+                            "disk": ("radius", "radius", (2 * x, 2 * y)),
+                            "tube": ("length", "radius", (x, 2 * np.sqrt(y * z))),
+                        }[name]
+                        found = np.multiply([prim.GetAttribute(f"inputs:{a}").Get() for a in (along, across)], times)
+                        np.testing.assert_allclose(found, sizes[name], rtol=1e-5)
+                        self.assertAlmostEqual(prim.GetAttribute("inputs:intensity").Get() / candela[name], 1, places=5)
+                        self.assertTrue(prim.GetAttribute("inputs:normalize").Get())
+                        prim.GetAttribute(f"inputs:{along}").Set(0.5)
+                    if kind == "usda":
+                        stage.GetRootLayer().Save()
+                        problems = " ".join(prove(Path(folder), scene, result)[0].problems)
+                        for name in sizes:
+                            self.assertRegex(problems, rf"{name}”: surface size is")
 
     def test_lights_and_cameras(self) -> None:
         s = Stage(metres=0.01)

@@ -30,6 +30,7 @@ UNITS = {
     "width": " m",
     "height": " m",
     "near": " m",
+    "surface size": " m",
     "far": " m",
 }
 MOMENTS = 65
@@ -43,6 +44,8 @@ def light_facts(light: Light, metre: float) -> dict[str, Any]:
         "range": (light.range or 0.0) * metre if light.kind != "directional" else 0.0,
         "inner cone": float(np.degrees(light.inner_cone)) if light.kind == "spot" else 0.0,
         "cone": float(np.degrees(light.outer_cone)) if light.kind == "spot" else 0.0,
+        "surface": light.surface or "none",
+        "surface size": tuple(s * metre for s in light.size),
     }
 
 

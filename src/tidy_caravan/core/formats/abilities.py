@@ -74,6 +74,8 @@ class Ability:
 
 
 LENSES = frozenset({"kind", "angle", "aspect", "width", "height", "near", "far"})
+POINTS = frozenset({"kind", "light", "range", "inner cone", "cone"})
+"""Of lights that are points or spots."""
 EVERYTHING = Ability(
     visible=True,
     poses=True,
@@ -83,7 +85,7 @@ EVERYTHING = Ability(
     tangents=True,
     scenes=True,
     clips=True,
-    lights=frozenset({"kind", "light", "range", "inner cone", "cone"}),
+    lights=POINTS | {"surface", "surface size"},
     cameras=LENSES,
 )
 """What a scene in memory holds, as the result of a route is."""

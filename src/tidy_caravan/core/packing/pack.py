@@ -91,6 +91,11 @@ def pack(
         written.lost(
             f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
         )
+    shining = sum(bool(light.surface) for light in scene.lights)
+    if shining and form.ability.lights and "surface" not in form.ability.lights:
+        written.rewritten(
+            f"{form.title} has no lamps that are surfaces; {plural(shining, 'such lamp')} travel as points and spots, as bright as they are."
+        )
     if lists := len(scene.nodes) - whole:
         listed = int((scene.nodes.parent >= whole).sum())
         written.rewritten(

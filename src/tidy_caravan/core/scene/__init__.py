@@ -7,7 +7,7 @@ from tidy_caravan.core.scene.mesh import Mesh, Morph, Recipe
 from tidy_caravan.core.scene.nodes import HIDDEN, NO_LIGHTMAP, SCATTER, Nodes, make_nodes
 from tidy_caravan.core.scene.provenance import MADE, Origin, Touched, joined
 from tidy_caravan.core.scene.scene import Scene, extreme_points
-from tidy_caravan.core.scene.things import SHARP, Camera, Channel, Clip, Light, Note, Root, Skin, Travel
+from tidy_caravan.core.scene.things import OPEN, SHARP, Camera, Channel, Clip, Light, Note, Root, Skin, Travel
 
 __all__ = [
     "FILES",
@@ -15,6 +15,7 @@ __all__ = [
     "HIDDEN",
     "MADE",
     "NO_LIGHTMAP",
+    "OPEN",
     "SCATTER",
     "SHARP",
     "Axis",

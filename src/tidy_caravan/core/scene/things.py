@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -11,13 +12,17 @@ SHARP = 0.999
 """Part of a spot's cone that is evenly bright where its edge is sharp: less than all of it (KHR_lights_punctual)."""
 
 
+OPEN = math.pi / 2 * 0.999
+"""Half the angle of the spot that stands for a surface which shines to its front."""
+
+
 @dataclass(frozen=True)
 class Light:
     """Punctual light shining along local -Z; intensity in candela or lux, range in scene units.
 
     surface: what it is where it is no point, and `size` of that along local X and Y in scene units: both edges of a
-    rectangle, diameters of a disk, length and diameter of a cylinder. It goes on as the point or spot that `kind` says,
-    since no receiver has surfaces that shine; only light that is traced goes by them. A sphere gives what a point does.
+    rectangle, diameters of a disk, length and diameter of a cylinder, whatever scale the node has. Where a format has no
+    surfaces that shine it goes on as the point or spot that `kind` says. A sphere gives what a point does.
     """
 
     kind: Literal["directional", "point", "spot"]

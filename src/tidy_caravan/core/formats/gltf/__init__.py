@@ -1,10 +1,12 @@
 """glTF 2.0: loose or as one GLB; read and written by our own code, received through pygltflib."""
 
-from tidy_caravan.core.formats.abilities import EVERYTHING
+from dataclasses import replace
+
+from tidy_caravan.core.formats.abilities import EVERYTHING, POINTS
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
-ABILITY = EVERYTHING
-"""It holds as much as a scene in memory does."""
+ABILITY = replace(EVERYTHING, lights=POINTS)
+"""It holds as much as a scene in memory does, but for lamps that are surfaces."""
 
 
 def sniff(head: bytes) -> bool:

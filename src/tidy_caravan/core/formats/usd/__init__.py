@@ -14,7 +14,7 @@ ABILITY = Ability(
     two_sided_meshes=True,
     visible=True,
     declares=True,
-    lights=frozenset({"kind", "light", "inner cone", "cone"}),
+    lights=frozenset({"kind", "light", "inner cone", "cone", "surface", "surface size"}),
     cameras=LENSES,
 )
 

@@ -95,6 +95,8 @@ def as_children(scene: Scene) -> I64:
     alone = nodes.skin >= 0
     alone[list(nodes.extras)] = True
     alone[list(nodes.rest)] = True
+    # a lamp that is a surface has a size of its own under whatever scale stands above it
+    alone |= np.array([*(bool(x.surface) for x in scene.lights), False])[nodes.light]
     own = np.where(alone, np.arange(len(nodes)), -1)
     _, place = np.unique(nodes.local.reshape(-1, 16), axis=0, return_inverse=True)
     columns = (nodes.mesh, nodes.light, nodes.camera, nodes.flags, place.reshape(-1), own)

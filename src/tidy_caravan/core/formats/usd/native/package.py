@@ -31,7 +31,7 @@ from tidy_caravan.core.formats.usd.native.prims import (
 )
 from tidy_caravan.core.pace import paced
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.space.transforms import split_trs
 from tidy_caravan.core.work.nursery import report
@@ -153,18 +153,26 @@ def write_tree(
         above = kept.get(parent[i], paths[parent[i]]) if parent[i] >= 0 else top
         path = names.under(above, nodes.names[i])
         paths[i] = path
-        m = meshes[i]
+        m, local = meshes[i], nodes.local[i]
         if i in batches:
             prim = write_scatter(layer, path, scene, *batches[i], prototypes, looks, shapes)
         elif nodes.light[i] >= 0 and m < 0 and nodes.camera[i] < 0:
-            prim = write_light(layer, path, scene.lights[nodes.light[i]], scene.convention.metres_per_unit)
+            light = scene.lights[nodes.light[i]]
+            stretch = np.linalg.norm(nodes.world[i][:3, :3], axis=0)
+            if light.surface and stretch.all():
+                if light.surface == "disk" and not nodes.children_count[i]:
+                    # a disk that is none under uneven scales is one that its own prim stretches
+                    local = local @ np.diag([1, light.size[1] * stretch[0] / (light.size[0] * stretch[1]), 1, 1])
+                prim = write_surface(layer, path, light, stretch)
+            else:
+                prim = write_light(layer, path, light, scene.convention.metres_per_unit)
         elif nodes.camera[i] >= 0 and m < 0:
             prim = write_camera(layer, path, scene.cameras[nodes.camera[i]])
         else:
             prim = define(layer, path, "Xform")
         if prim.name != nodes.names[i]:
             prim.SetInfo("displayName", nodes.names[i])
-        place(prim, nodes.local[i])
+        place(prim, local)
         if nodes.flags[i] & HIDDEN:
             put(prim, "visibility", T.Token, "invisible")
         if m >= 0 and scene.meshes[m].triangles:
@@ -439,6 +447,9 @@ def write_places(prim: Any, places: AnyArray, each: str) -> None:
     put(prim, "primvars:lightmapPage", T.IntArray, whole(places[:, 4]), interpolation=each)
 
 
+SURFACES = {"rectangle": "RectLight", "disk": "DiskLight", "cylinder": "CylinderLight"}
+
+
 def write_light(layer: Any, path: str, light: Any, metres: float) -> Any:
     """Points and spots as spheres of a centimetre whose area is normalized away; candela and lux as intensity."""
     out = define(layer, path, "DistantLight" if light.kind == "directional" else "SphereLight")
@@ -451,6 +462,25 @@ def write_light(layer: Any, path: str, light: Any, metres: float) -> Any:
             put(out, "inputs:shaping:cone:angle", T.Float, math.degrees(light.outer_cone))
             soft = 1 - light.inner_cone / light.outer_cone if light.outer_cone > 0 else 0.0
             put(out, "inputs:shaping:cone:softness", T.Float, min(max(soft, 0.0), 1.0))
+    put(out, "inputs:intensity", T.Float, float(light.intensity))
+    put(out, "inputs:color", T.Color3f, Gf.Vec3f(*light.color))
+    return out
+
+
+def write_surface(layer: Any, path: str, light: Any, stretch: F64) -> Any:
+    """A lamp that is a surface, of its own size under the scales (3,) above it; candela where it shines brightest as the
+    intensity of what has no area (UsdLux, “normalize”)."""
+    out = define(layer, path, SURFACES[light.surface])
+    put(out, "inputs:normalize", T.Bool, True)
+    along, across = light.size[0] / stretch[0], light.size[1] / stretch[1]
+    if light.surface == "rectangle":
+        put(out, "inputs:width", T.Float, along)
+        put(out, "inputs:height", T.Float, across)
+    elif light.surface == "disk":
+        put(out, "inputs:radius", T.Float, along / 2)
+    else:
+        put(out, "inputs:length", T.Float, along)
+        put(out, "inputs:radius", T.Float, light.size[1] / 2 / math.sqrt(stretch[1] * stretch[2]))
     put(out, "inputs:intensity", T.Float, float(light.intensity))
     put(out, "inputs:color", T.Color3f, Gf.Vec3f(*light.color))
     return out

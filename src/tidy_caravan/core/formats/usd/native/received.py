@@ -19,7 +19,7 @@ from pxr import Usd, UsdGeom, UsdLux, UsdShade
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, bounded
 from tidy_caravan.core.pace import OFTEN
-from tidy_caravan.core.scene import SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
+from tidy_caravan.core.scene import OPEN, SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.work.nursery import report
 
@@ -414,12 +414,28 @@ def odd_light(prim: Any) -> list[str]:
     return out
 
 
+SURFACES: dict[str, tuple[Any, tuple[str, int], tuple[str, int]]] = {
+    "RectLight": ("rectangle", ("width", 1), ("height", 1)),
+    "DiskLight": ("disk", ("radius", 2), ("radius", 2)),
+    "CylinderLight": ("cylinder", ("length", 1), ("radius", 2)),
+}
+"""By type of prim: what it is, and along its X and Y the attribute that says how large, and how many of it that is."""
+
+
 def light_of(prim: Any) -> Light:
     api = UsdLux.LightAPI(prim)
     red, green, blue = (float(c) for c in api.GetColorAttr().Get())
     intensity = float(api.GetIntensityAttr().Get()) * 2.0 ** float(api.GetExposureAttr().Get())
     if prim.GetTypeName() == "DistantLight":
         return Light("directional", "", (red, green, blue), intensity)
+    if prim.GetTypeName() in SURFACES:
+        surface, *said = SURFACES[prim.GetTypeName()]
+        x, y, z = np.linalg.norm(np.array(UsdGeom.Imageable(prim).ComputeLocalToWorldTransform(0))[:3, :3], axis=1)
+        wide, high = (times * float(prim.GetAttribute(f"inputs:{name}").Get()) for name, times in said)
+        size = (wide * x, high * (math.sqrt(y * z) if surface == "cylinder" else y))
+        if surface == "cylinder":
+            return Light("point", "", (red, green, blue), intensity, surface=surface, size=size)
+        return Light("spot", "", (red, green, blue), intensity, outer_cone=OPEN, surface=surface, size=size)
     if prim.HasAPI(UsdLux.ShapingAPI):
         shaping = UsdLux.ShapingAPI(prim)
         cone = math.radians(float(shaping.GetShapingConeAngleAttr().Get()))

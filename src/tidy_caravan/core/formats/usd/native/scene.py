@@ -27,14 +27,12 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
     value,
 )
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
-from tidy_caravan.core.scene import HIDDEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Note, Scene
+from tidy_caravan.core.scene import HIDDEN, OPEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
 PROXIES = Usd.TraverseInstanceProxies()
-OPEN = math.pi / 2 * 0.999
-"""Half the angle of the spot that stands for a surface which shines to its front."""
 SKIPPED = (
     "Material",
     "Shader",
@@ -457,7 +455,7 @@ class Reader:
             into = "spot lights" if kind != "CylinderLight" else "point lights"
             if kind != "CylinderLight" and shape == "point":
                 shape, cone = "spot", OPEN
-            self.travels.converted("area lights", 1, into)
+            self.travels.converted("area lights", 1, f"{into}; in OpenUSD and in baked light they stay surfaces")
         for what, why in dropped(prim, self.time):
             self.travels.behind(what, 1, why)
             self.note("behind", "import.light", str(prim.GetPath()), f"Of its light stays behind: {what} ({why}).")
