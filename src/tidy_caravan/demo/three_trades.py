@@ -68,7 +68,8 @@ def triples(values: F64) -> str:
 
 
 def beach_usda() -> str:
-    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface."""
+    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface, a lamp over it that
+    is a surface."""
     rng = np.random.default_rng(4)
     stones = []
     for k in range(5):
@@ -165,6 +166,16 @@ def Xform "beach"
         double3 xformOp:translate = (-26, -6, -0.35)
         float xformOp:rotateZ = 25
         uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:rotateZ"]
+    }}
+
+    def RectLight "boat_work_lamp"
+    {{
+        float inputs:width = 1.2
+        float inputs:height = 0.3
+        float inputs:intensity = 900
+        color3f inputs:color = (1, 0.93, 0.82)
+        double3 xformOp:translate = (-26, -6, 1.9)
+        uniform token[] xformOpOrder = ["xformOp:translate"]
     }}
 
     def Xform "tide_gauge_draft"
