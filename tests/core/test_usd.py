@@ -388,6 +388,7 @@ class Reading(unittest.TestCase):
             lamp = kind.Define(s.stage, f"/room/{name}").GetPrim()
             for key, number in {**values, "intensity": 500.0}.items():
                 lamp.GetAttribute(f"inputs:{key}").Set(number)
+        s.quad("/room/disk/shade")
         scene = s.read()
         across = 4 * np.sqrt(15)
         sizes = {"panel": (1.2, 0.9), "disk": (0.2, 0.3), "tube": (2.0, across / 100)}

@@ -144,6 +144,7 @@ def write_tree(
         kept[i] = abstract(layer, names, nodes.names[i] or "group")
     stands_for = twins(scene, groups)
     paths = [""] * len(nodes)
+    back: dict[int, F64] = {}
     parent, meshes = nodes.parent.tolist(), nodes.mesh.tolist()
     for i in paced(np.argsort(nodes.depth, kind="stable").tolist(), report):
         if swallowed[i]:
@@ -154,15 +155,19 @@ def write_tree(
         path = names.under(above, nodes.names[i])
         paths[i] = path
         m, local = meshes[i], nodes.local[i]
+        if parent[i] in back:
+            local = back[parent[i]] @ local
         if i in batches:
             prim = write_scatter(layer, path, scene, *batches[i], prototypes, looks, shapes)
         elif nodes.light[i] >= 0 and m < 0 and nodes.camera[i] < 0:
             light = scene.lights[nodes.light[i]]
             stretch = np.linalg.norm(nodes.world[i][:3, :3], axis=0)
             if light.surface and stretch.all():
-                if light.surface == "disk" and not nodes.children_count[i]:
-                    # a disk that is none under uneven scales is one that its own prim stretches
-                    local = local @ np.diag([1, light.size[1] * stretch[0] / (light.size[0] * stretch[1]), 1, 1])
+                if (
+                    light.surface == "disk"
+                ):  # one that is an oval is stretched by its own prim, and what is below it is not
+                    oval = np.diag([1, light.size[1] * stretch[0] / (light.size[0] * stretch[1]), 1, 1])
+                    local, back[i] = local @ oval, np.linalg.inv(oval)
                 prim = write_surface(layer, path, light, stretch)
             else:
                 prim = write_light(layer, path, light, scene.convention.metres_per_unit)
