@@ -54,7 +54,14 @@ class LightStation(BrowserTest):
         self.assertNotEqual(self.picture(), hatched)
         bake.get_by_role("button", name="Go on to 4 samples").click()
         expect(bake.get_by_role("button", name="Go on to 16 samples")).to_be_visible(timeout=60_000)
-        expect(bake.get_by_role("list", name="Noise and light by part").get_by_role("listitem")).to_have_count(6)
+        noise = bake.get_by_role("list", name="Noise and light by part").get_by_role("listitem")
+        expect(noise).to_have_count(6)
+        # of one part alone: the others keep the light that they have, and it is said
+        page.get_by_test_id("ledger").get_by_role("row").nth(1).click()
+        bake.get_by_label("only 1 selected part").check()
+        bake.get_by_role("button", name="First look").click()
+        expect(bake).to_contain_text("5 other parts show the light from before.", timeout=60_000)
+        expect(noise).to_have_count(1)
         self.assert_nothing_overflows()
 
     def test_powers_change_the_picture_and_nothing_is_traced_for_it(self) -> None:
