@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
+import orjson
 
 from tidy_caravan.core.formats.shared.received import FILE_DATA, VALUE
 from tidy_caravan.core.formats.shared.written import PAGE_KEY
@@ -130,8 +131,18 @@ def of_object(said: Any) -> dict[str, Any]:
     """What is said of a thing as receivers hold it: any value may stand for an object (VALUE), and so within it."""
     if said is None:
         return {}
+    if isinstance(said, dict) and not speaks_of_extras(said):
+        return said
     out: dict[str, Any] = inner(said) if isinstance(said, dict) else {VALUE: inner(said)}
     return out
+
+
+def speaks_of_extras(said: dict[str, Any]) -> bool:
+    """Whether the word stands anywhere in it: in nearly all there is nothing to put in another way."""
+    try:
+        return b'"extras"' in orjson.dumps(said)
+    except TypeError:  # numbers beyond 64 bits
+        return True
 
 
 def inner(said: Any) -> Any:

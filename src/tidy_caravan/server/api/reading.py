@@ -27,7 +27,6 @@ ReadAs = Annotated[
         description="What the haul says under `reading`: a source is then told as the route reads it, not as its files say",
     ),
 ]
-
 MEASURED = ("x", "y", "z", "sizeX", "sizeY", "sizeZ")
 """Columns that are other ones then, as `Boxes` has them."""
 STORED = ("x", "y", "z", "size_x", "size_y", "size_z")

@@ -163,9 +163,8 @@ def write_tree(
             light = scene.lights[nodes.light[i]]
             stretch = np.linalg.norm(nodes.world[i][:3, :3], axis=0)
             if light.surface and stretch.all():
-                if (
-                    light.surface == "disk"
-                ):  # one that is an oval is stretched by its own prim, and what is below it is not
+                if light.surface == "disk":
+                    # one that is an oval is stretched by its own prim, and what is below it is not
                     oval = np.diag([1, light.size[1] * stretch[0] / (light.size[0] * stretch[1]), 1, 1])
                     local, back[i] = local @ oval, np.linalg.inv(oval)
                 prim = write_surface(layer, path, light, stretch)
