@@ -25,6 +25,8 @@ from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
 from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.steps.base import StepContext
+from tidy_caravan.core.steps.make_shapes import MakeShapes
 from tidy_caravan.demo.ferry_landing import landing
 
 QUAD = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]
@@ -372,6 +374,77 @@ class Reading(unittest.TestCase):
         x, y = 0.6 / 0.5, 0.3 / 0.5
         corner = (x / np.hypot(1, x) * np.arctan(y / np.hypot(1, x)) + y / np.hypot(1, y) * np.arctan(x / np.hypot(1, y))) / (2 * np.pi)  # fmt: skip
         self.assertAlmostEqual(Mix().of(light)[:, 0].mean() / (np.pi * 500 * 4 * corner), 1.0, delta=0.01)
+
+    def test_round_things_are_as_fine_as_they_are_seen(self) -> None:
+        """Within 2 mm where they stand: an asset in metres in a stage of centimetres, and one in centimetres in metres,
+        plain and as instances; the larger of two copies decides, since they share. Made again, 0.5 mm are as true."""
+
+        def sags(scene: Scene) -> dict[str, float]:
+            out = {}
+            for i in scene.nodes.parts.tolist():
+                mesh, world = scene.meshes[scene.nodes.mesh[i]], scene.nodes.world[i]
+                flat = np.unique(np.round(mesh.positions[:, :2].astype(np.float64), 5), axis=0)
+                ring = flat[np.linalg.norm(flat, axis=1) > 0.5 * np.abs(flat).max()]
+                radius = (
+                    np.linalg.norm(ring, axis=1).max() * np.linalg.norm(world[:3, 0]) * scene.convention.metres_per_unit
+                )
+                out[scene.nodes.paths[i]] = 1000 * radius * (1 - np.cos(np.pi / len(ring)))
+            return out
+
+        for metres, scales in ((0.01, (100.0,)), (1.0, (0.01,)), (1.0, (0.01, 0.02)), (1.0, (0.02, 0.01))):
+            for instanced in (False, True):
+                with self.subTest(metres=metres, scales=scales, instanced=instanced):
+                    s = Stage(metres=metres)
+                    s.stage.CreateClassPrim("/_post")
+                    UsdGeom.Cylinder.Define(s.stage, "/_post/post").CreateRadiusAttr(0.5 / metres / scales[0])
+                    for k, scale in enumerate(scales):
+                        holder = UsdGeom.Xform.Define(s.stage, f"/quay/post_{k}")
+                        holder.GetPrim().GetReferences().AddInternalReference("/_post")
+                        holder.GetPrim().SetInstanceable(instanced)
+                        UsdGeom.XformCommonAPI(holder).SetScale((scale,) * 3)
+                    scene = s.read()
+                    self.assertEqual(len(scene.meshes), 1)
+                    worst = max(sags(scene).values())
+                    self.assertTrue(1.2 < worst <= 2.0001, worst)
+                    finer, _ = MakeShapes(tolerance_mm=0.5).apply(scene, StepContext())
+                    worst = max(sags(finer).values())
+                    self.assertTrue(0.3 < worst <= 0.5001, worst)
+                    self.assertIs(
+                        MakeShapes(tolerance_mm=0.5).apply(finer, StepContext())[0].meshes[0], finer.meshes[0]
+                    )
+
+    def test_lamps_below_instances_are_as_large_and_bright_as_their_scale_makes_them(self) -> None:
+        """An asset in centimetres, referenced under scales into a stage in metres: as instances, scattered and plain."""
+        found = []
+        for instanced in (False, True):
+            s = Stage()
+            s.stage.CreateClassPrim("/_lamp")
+            for kind, name, values in (
+                (UsdLux.RectLight, "panel", {"width": 60.0, "height": 30.0}), (UsdLux.SphereLight, "ball", {"radius": 5.0}),
+                (UsdLux.DiskLight, "fixed", {"radius": 5.0}), (UsdLux.CylinderLight, "tube", {"length": 90.0, "radius": 2.0}),
+                (UsdLux.DistantLight, "sun", {}),
+            ):  # fmt: skip
+                lamp = kind.Define(s.stage, f"/_lamp/{name}").GetPrim()
+                for key, number in {**values, "intensity": 500.0}.items():
+                    lamp.GetAttribute(f"inputs:{key}").Set(number)
+            s.stage.GetPrimAtPath("/_lamp/fixed").GetAttribute("inputs:normalize").Set(True)
+            for k, scale in enumerate(((0.01, 0.01, 0.01), (0.02, 0.02, 0.02), (0.01, 0.02, 0.04), (0.02, 0.02, 0.02))):
+                holder = UsdGeom.Xform.Define(s.stage, f"/room/lamp_{k}")
+                holder.GetPrim().GetReferences().AddInternalReference("/_lamp")
+                holder.GetPrim().SetInstanceable(instanced)
+                UsdGeom.XformCommonAPI(holder).SetScale(scale)
+            scene = s.read()
+            shining = np.flatnonzero(scene.nodes.light >= 0).tolist()
+            lights = {scene.nodes.paths[i]: scene.lights[scene.nodes.light[i]] for i in shining}
+            found.append({path: (x.surface, *x.size, x.intensity) for path, x in lights.items()})
+        plain, below = found
+        self.assertEqual(plain.keys(), below.keys())
+        for path, (surface, *numbers) in plain.items():
+            self.assertEqual(surface, below[path][0], path)
+            np.testing.assert_allclose(below[path][1:], numbers, rtol=1e-6, err_msg=path)
+        self.assertAlmostEqual(below["room/lamp_1/panel"][3], 500 * 1.2 * 0.6, 4)
+        self.assertAlmostEqual(below["room/lamp_2/tube"][3], 500 * 0.9 * 4 * np.sqrt(0.02 * 0.04), 4)
+        self.assertEqual({below[f"room/lamp_{k}/{n}"][3] for k in range(4) for n in ("fixed", "sun")}, {500.0})
 
     def test_lights_that_are_surfaces_are_written_as_such(self) -> None:
         """Under uneven scales, brought to other units and axes, with the scales baked and without: a panel, an oval disk and

@@ -22,6 +22,17 @@ ARGUMENTS = [
     "--webgl-msaa-sample-count=0",  # smooth edges cost a software renderer more than all the rest
 ]  # fmt: skip
 WIDTH, HEIGHT = 1280, 800
+STILL = """async () => {
+  const until = performance.now() + 20000;
+  for (let before = '', same = 0; same < 4 && performance.now() < until; ) {
+    await new Promise(requestAnimationFrame);
+    const now = [...document.querySelectorAll('canvas')].map((c) => c.dataset.frames ?? '').join();
+    same = now === before ? same + 1 : 0;
+    before = now;
+  }
+  return performance.now() < until;
+}"""
+"""Whether the view came to rest: the page was drawn four times in a row, and the scene was not."""
 _demo: list[bool] = []
 expect.set_options(timeout=20_000)  # pictures are drawn in software
 
@@ -99,8 +110,12 @@ class BrowserTest(unittest.TestCase):
     def picture(self) -> bytes:
         """The view as it is, once it is drawn."""
         self.drawn()
-        self.page.wait_for_timeout(300)
+        self.still()
         return self.page.locator("canvas").first.screenshot()
+
+    def still(self) -> None:
+        """Waits until what was asked for is drawn: cameras have arrived, and lenses and marks are there."""
+        self.assertTrue(self.page.evaluate(STILL), "the view never stands still")
 
     def drawn(self) -> int:
         """Draw calls of the last picture, as the renderer counted them."""

@@ -78,7 +78,7 @@ class Findings(BrowserTest):
         pictures = {}
         for name in page.get_by_label("Lens").get_by_role("option").all_inner_texts():
             page.get_by_label("Lens").select_option(label=name)
-            page.wait_for_timeout(400)
+            self.still()
             pictures[name] = page.locator("canvas").first.screenshot()
             self.assertEqual(self.drawn(), calls, name)
         for name in ("Pivots", "Hard edges", "Texture scale", "Reversed faces"):

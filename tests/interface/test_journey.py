@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import io
 import json
 import unittest
 import zipfile
 from pathlib import Path
 
-from playwright.sync_api import expect
+from playwright.sync_api import TimeoutError, expect
 
 from tests.interface.browser import BrowserTest
 from tests.server.stand import begin, client
@@ -120,7 +121,7 @@ class Scale(BrowserTest):
         last.click()
         expect(last).to_have_attribute("aria-selected", "true")
         expect(page.get_by_text("1 selected")).to_be_visible()
-        page.wait_for_timeout(1500)
+        self.still()
         self.assertNotEqual(before, page.get_by_test_id("view").screenshot())  # the view went there
         self.assertEqual(self.drawn(), haul["counts"]["drawCallsInstanced"])
         page.get_by_role("searchbox").fill("s39_gate")
@@ -148,7 +149,7 @@ class Scale(BrowserTest):
         view.hover()
         for _ in range(4):
             page.mouse.wheel(0, -200)
-        page.wait_for_timeout(500)
+        self.still()
         self.assertLess(metres_per_pixel(), first * 0.95)
         calls = self.drawn()
         page.get_by_role("button", name="Set down the figure of a person").click()
@@ -157,11 +158,11 @@ class Scale(BrowserTest):
         away = page.get_by_role("button", name="Take the figure of a person away")
         expect(away).to_be_visible()
         expect(page.get_by_text("Click where the person")).to_have_count(0)
-        page.wait_for_timeout(400)
+        self.still()
         self.assertGreater(self.drawn(), calls)
         expect(page.get_by_text("selected ×")).to_have_count(0)
         away.click()
-        page.wait_for_timeout(400)
+        self.still()
         self.assertEqual(self.drawn(), calls)
         self.assertEqual(calls, before)
 
@@ -171,8 +172,8 @@ class Scale(BrowserTest):
         assert box
         for fx, fy in ((0.5, 0.55), (0.45, 0.5), (0.55, 0.6), (0.4, 0.6), (0.6, 0.55)):
             self.page.mouse.click(box["x"] + box["width"] * fx, box["y"] + box["height"] * fy)
-            self.page.wait_for_timeout(300)
-            if self.page.get_by_text("1 selected").count():
+            with contextlib.suppress(TimeoutError):
+                self.page.get_by_text("1 selected").wait_for(timeout=2000)
                 return
         self.fail("no click met a part")
 
@@ -185,7 +186,7 @@ class Screens(BrowserTest):
         for station in ("load", "survey", "mend", "light", "pack", "arrive"):
             with self.subTest(station=station):
                 self.open_haul("Pellwick", station)
-                self.page.wait_for_timeout(400)
+                self.still()
                 if station == "mend":  # what is left open has no mend yet
                     expect(self.page.get_by_role("navigation", name="Trail")).to_contain_text("mended")
                 self.check(station)
@@ -208,7 +209,7 @@ class Screens(BrowserTest):
         seen = set()
         for lens in ("shaded", "faces", "sharing", "batches", "uv0", "uv1"):
             self.page.get_by_label("Lens").select_option(lens)
-            self.page.wait_for_timeout(700)
+            self.still()
             seen.add(self.page.get_by_test_id("view").screenshot())
             self.assertEqual(self.drawn(), calls)
         self.assertEqual(len(seen), 6)

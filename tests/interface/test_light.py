@@ -117,12 +117,12 @@ class LightStation(BrowserTest):
         page.get_by_label("Lens").focus()
         expect(islands).to_contain_text("Point at an island")
         page.get_by_role("button", name="Frame").click()
-        page.wait_for_timeout(500)
+        self.still()
         box = page.locator("canvas").last.bounding_box()
         assert box
         for x in range(1, 20):
             page.mouse.move(box["x"] + box["width"] * x / 20, box["y"] + box["height"] / 2)
-            page.wait_for_timeout(120)
+            self.still()
             if "outlined in the view" in islands.inner_text():
                 break
         expect(islands).to_contain_text("outlined in the view")

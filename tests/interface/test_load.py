@@ -184,7 +184,7 @@ class Load(BrowserTest):
         self.page.evaluate(AXE.read_text())
         for name in ("Contents", "Travel list", "Unit", "Shapes", "Sets"):
             self.pages(name)
-            self.page.wait_for_timeout(400)
+            self.still()
             report = self.page.evaluate("axe.run(document, {resultTypes: ['violations']})")
             serious = [v for v in report["violations"] if v["impact"] in ("serious", "critical")]
             self.assertEqual([(v["id"], v["nodes"][0]["html"][:200]) for v in serious], [], name)

@@ -116,7 +116,7 @@ class Places(BrowserTest):
         # somewhere on the scene: looked for over the middle of the view
         for across, down in [(x, y) for y in (0.5, 0.45, 0.55, 0.4, 0.6) for x in np.linspace(0.2, 0.8, 13)]:
             page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
-            page.wait_for_timeout(60)
+            self.still()
             if page.locator("dialog[open]").count():
                 break
         values = [float(page.get_by_label(f"Point, {k}").input_value()) for k in "XYZ"]

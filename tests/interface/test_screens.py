@@ -185,8 +185,9 @@ class Ledger(BrowserTest):
         seen = []
         while tree.count():
             seen.append(tree.locator("[data-row='0']").inner_text().split("\n")[0])
-            tree.locator("[data-row='0']").click()
-            page.wait_for_timeout(400)
+            with page.expect_response(lambda r: "/groups" in r.url or "/parts" in r.url):
+                tree.locator("[data-row='0']").click()
+            self.still()
         self.assertGreaterEqual(len(seen), 2)
         expect(page.get_by_role("grid", name="Parts")).to_be_visible()
         self.assertLess(int(page.get_by_test_id("ledger").get_attribute("data-total") or 0), 333)
@@ -383,18 +384,18 @@ class Work(BrowserTest):
     def test_wipe_and_pair(self) -> None:
         page = self.page
         self.open_haul("Pellwick", "arrive")
-        page.wait_for_timeout(800)
+        self.still()
         both = self.drawn()
         view = page.get_by_test_id("view")
         pictures = []
         for value in ("0.1", "0.9"):
             page.get_by_label("Wipe between source and result").fill(value)
-            page.wait_for_timeout(600)
+            self.still()
             pictures.append(view.screenshot())
         self.assertNotEqual(*pictures)
         page.get_by_role("button", name="Pair").click()
         expect(page.get_by_label("Wipe between source and result")).to_have_count(0)
-        page.wait_for_timeout(600)
+        self.still()
         self.assertLess(self.drawn(), both)
 
 

@@ -85,7 +85,7 @@ class Structure(BrowserTest):
             assert box
             for across, down in [(x, y) for y in (0.5, 0.45, 0.55) for x in (0.5, 0.45, 0.55, 0.4, 0.6)]:
                 page.mouse.click(box["x"] + box["width"] * across, box["y"] + box["height"] * down)
-                page.wait_for_timeout(60)
+                self.still()
                 if page.locator("dialog[open]").count():
                     break
             expect(page.get_by_role("button", name=f"Remove point {number}")).to_be_visible()
@@ -117,7 +117,7 @@ class Structure(BrowserTest):
         for k in range(1, 12):
             for j in range(1, 12):
                 page.mouse.move(box["x"] + box["width"] * k / 12, box["y"] + box["height"] * j / 12)
-                page.wait_for_timeout(90)
+                self.still()
                 if told.count():
                     break
             if told.count():

@@ -200,6 +200,8 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
       triangles: gl.info.render.triangles,
       batches: a.batchCount,
     };
+    // for whoever has to know when the view stands still
+    gl.domElement.dataset.frames = String(gl.info.render.frame);
     const key = JSON.stringify(now);
     if (key !== figures.current) {
       figures.current = key;

@@ -17,7 +17,7 @@ from tidy_caravan.core.geometry.smoothing import corner_normals
 from tidy_caravan.core.geometry.subdivision import Cage, refine
 from tidy_caravan.core.geometry.triangulate import fan_or_ears, with_holes
 from tidy_caravan.core.geometry.tubes import along, ribbon, samples_for, tube
-from tidy_caravan.core.scene import Mesh, Recipe
+from tidy_caravan.core.scene import Mesh, Nodes, Recipe
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, AnyArray
 from tidy_caravan.core.space.convert import UNDER, map_of, transform_mesh
 
@@ -36,6 +36,15 @@ CHORD = "chord"
 """Key of a recipe's values: the tolerance it was made with, in its own numbers."""
 LEVEL_BUDGET = 200_000
 """Faces of one subdivision surface that the level of the first conversion stays below."""
+
+
+def stretch_of(nodes: Nodes, meshes: int) -> F64:
+    """(M,) by how much the parts that use a mesh stretch it at the most (spectral norm); 1 where none does. What is said of
+    a shape in millimetres is said of it as it stands, so its scene's metres are to be multiplied with this. O(parts)."""
+    out = np.zeros(meshes)
+    parts = nodes.parts
+    np.maximum.at(out, nodes.mesh[parts], np.linalg.norm(nodes.world[parts, :3, :3], 2, axis=(1, 2)))
+    return np.where(np.isfinite(out) & (out > 0), out, 1.0)
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.recipes import Fineness, as_it_was, estimate, fineness_now, make, settled
+from tidy_caravan.core.geometry.recipes import Fineness, as_it_was, estimate, fineness_now, make, settled, stretch_of
 from tidy_caravan.core.scene import Mesh, Recipe, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.base import (
@@ -102,7 +102,7 @@ class MakeShapes(Step):
         return self.apply(scene, context)[0]
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
-        metres = scene.convention.metres_per_unit
+        stretched = scene.convention.metres_per_unit * stretch_of(scene.nodes, len(scene.meshes))
         asked = self.fineness()
         before = after = planned = 0
         stuck: list[str] = []
@@ -112,7 +112,7 @@ class MakeShapes(Step):
         pieces: list[Piece] = []
         for i in np.unique(scene.nodes.mesh[rows]).tolist():
             mesh = scene.meshes[i]
-            recipe = mesh.recipe
+            recipe, metres = mesh.recipe, float(stretched[i])
             if recipe is None or settled(recipe, asked) == fineness_now(recipe, metres):
                 continue
             if recipe.kind == "subdivision" and asked.level is None:

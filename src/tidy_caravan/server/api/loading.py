@@ -14,7 +14,7 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.formats import endings
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.geometry.recipes import fineness_now, triangles_at
+from tidy_caravan.core.geometry.recipes import fineness_now, stretch_of, triangles_at
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
 from tidy_caravan.core.steps import Step, UnknownStep, parse_step
 from tidy_caravan.core.steps.make_shapes import MakeShapes
@@ -91,11 +91,11 @@ def shapes(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: Step
     chosen = (asked or MakeShapes()).where.select(scene)
     used = set(np.unique(scene.nodes.mesh[chosen]).tolist())
     counts = scene.instance_counts.tolist()
-    metres = scene.convention.metres_per_unit
+    stretched = (scene.convention.metres_per_unit * stretch_of(scene.nodes, len(scene.meshes))).tolist()
     items = []
     now = then = 0
     for i, mesh in enumerate(scene.meshes):
-        recipe = mesh.recipe
+        recipe, metres = mesh.recipe, stretched[i]
         if recipe is None or not counts[i]:
             continue
         after = mesh.triangles

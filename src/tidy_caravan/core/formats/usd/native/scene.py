@@ -6,7 +6,7 @@ import json
 import math
 import time as clock
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -27,12 +27,15 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
     value,
 )
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
-from tidy_caravan.core.scene import HIDDEN, OPEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Note, Scene
+from tidy_caravan.core.geometry.recipes import DEFAULT_TOLERANCE_MM, Fineness, make, stretch_of
+from tidy_caravan.core.scene import HIDDEN, OPEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
 PROXIES = Usd.TraverseInstanceProxies()
+SAME_SCALE = 1e-6
+"""Part by which scales above a lamp differ and are the same."""
 SKIPPED = (
     "Material",
     "Shader",
@@ -93,6 +96,8 @@ class Reader:
         self._moving = 0
         self._parts: dict[int, set[int]] = {}
         self._waiting: list[tuple[str, Any]] = []
+        # by light the scales (3,) that it was read under, and the surface whose area counts for its strength
+        self.stretched: list[tuple[F64, str]] = []
 
     def note(self, kind: Any, code: str, where: str, text: str) -> None:
         tell(self.notes, self._told, Note(kind, code, where[:120], text))
@@ -109,7 +114,8 @@ class Reader:
                 self.walk(child, self.templates[key], -1)
         for template in [rows, *self.templates.values()]:
             self.take_up(template)
-        nodes = nodes_of(Expander(self.templates, self.most_nodes).block(rows))
+        nodes = self.lit_by_place(nodes_of(Expander(self.templates, self.most_nodes).block(rows)))
+        self.make_as_fine_as_seen(nodes)
         self.tell_composition()
         tell_rest(self.notes, self._told, "the stage")
         self.travels.behind("animated attributes", self._moving, "USD animation is not read; the first frame is taken")
@@ -470,10 +476,59 @@ class Reader:
         if surface == "sphere" or (shape == "spot" and cone < OPEN) or not wide * high > 0:
             surface, wide, high = "", 0.0, 0.0
         size = (wide / self.metres, high / self.metres)
+        matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
+        grows = "" if normalized or kind == "DistantLight" else self.shining(prim, kind)[0]
+        self.stretched.append((np.linalg.norm(matrix, axis=1), grows))
         self.lights.append(
             Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone, surface=surface, size=size)
         )
         return len(self.lights) - 1
+
+    def make_as_fine_as_seen(self, nodes: Nodes) -> None:
+        """Round things were made for their own numbers: what the nodes enlarge has to be finer, and what they shrink is
+        finer than anybody sees."""
+        chosen = [i for i, m in enumerate(self.meshes) if m.recipe is not None and "toleranceMm" in m.recipe.setting]
+        stretch = stretch_of(nodes, len(self.meshes)) if chosen else np.zeros(0)
+        for i in chosen:
+            mesh, times = self.meshes[i], float(stretch[i])
+            if mesh.recipe is None or abs(times - 1) <= SAME_SCALE:
+                continue
+            try:
+                made = make(mesh.recipe, Fineness.of(mesh.recipe), self.metres * times, mesh.name)
+            except ValueError as error:
+                self.note(
+                    "guess",
+                    "import.shape-coarse",
+                    mesh.name,
+                    f"It is coarser than {DEFAULT_TOLERANCE_MM:g} mm: {error}.",
+                )
+                continue
+            if made is not None:
+                self.meshes[i] = made
+
+    def lit_by_place(self, nodes: Nodes) -> Nodes:
+        """Lamps below instances were read below one of them; under another scale they are as much larger, and brighter."""
+        at = np.flatnonzero(nodes.light >= 0)
+        if not len(at):
+            return nodes
+        read = np.array([s for s, _ in self.stretched])[nodes.light[at]]
+        times = np.linalg.norm(nodes.world[at, :3, :3], axis=1) / np.where(read > 0, read, 1.0)
+        off = ((np.abs(times - 1) > SAME_SCALE) & (read > 0)).any(axis=1)
+        if not off.any():
+            return nodes
+        light = nodes.light.copy()
+        asked = np.column_stack([light[at[off]], np.round(times[off], 9)])
+        kinds, which = np.unique(asked, axis=0, return_inverse=True)
+        numbers = []
+        for first, x, y, z in kinds.tolist():
+            numbers.append(len(self.lights))
+            one, (_, grows) = self.lights[int(first)], self.stretched[int(first)]
+            across = math.sqrt(y * z) if one.surface == "cylinder" else y
+            area = {"": 1.0, "sphere": (x * y * z) ** (2 / 3), "cylinder": x * math.sqrt(y * z)}.get(grows, x * y)
+            size = (one.size[0] * x, one.size[1] * across)
+            self.lights.append(replace(one, intensity=one.intensity * area, size=size))
+        light[at[off]] = np.array(numbers)[which.ravel()]
+        return replace(nodes, light=light)
 
     def shining(self, prim: Any, kind: str) -> tuple[Any, tuple[float, float]]:
         """What shines, and its size in metres along the light's own X and Y, with the scales above it; nothing of what is far
