@@ -413,6 +413,46 @@ class Reading(unittest.TestCase):
                         MakeShapes(tolerance_mm=0.5).apply(finer, StepContext())[0].meshes[0], finer.meshes[0]
                     )
 
+    def test_what_is_bound_or_coloured_above_holds_below_instances_too(self) -> None:
+        """By its strength, and colours without a material are handed down; against what the library says of plain prims."""
+        said: dict[str, tuple[float, ...]] = {}
+        for instanced in (False, True):
+            s = Stage()
+            paint = [s.material(f"/Looks/m{k}", (0.1 * (k + 1), 0.5, 0.9)) for k in range(3)]
+            s.stage.CreateClassPrim("/_seat")
+            s.quad("/_seat/bare")
+            UsdShade.MaterialBindingAPI.Apply(s.quad("/_seat/bound").GetPrim()).Bind(paint[0])
+            UsdGeom.PrimvarsAPI(s.quad("/_seat/own")).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray).Set([(0.7, 0.1, 0.2)])  # fmt: skip
+            strong, weak = UsdShade.Tokens.strongerThanDescendants, UsdShade.Tokens.weakerThanDescendants
+            for k, (above, how, color) in enumerate((
+                (None, "", None), (1, weak, None), (1, strong, None), (2, strong, None), (None, "", (0.2, 0.3, 0.4)),
+                (None, "", (0.9, 0.3, 0.4)), (1, weak, (0.2, 0.3, 0.4)),
+            )):  # fmt: skip
+                row = UsdGeom.Xform.Define(s.stage, f"/hall/row_{k}")
+                if color:
+                    UsdGeom.PrimvarsAPI(row).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray).Set([color])
+                seat = UsdGeom.Xform.Define(s.stage, f"/hall/row_{k}/seat").GetPrim()
+                seat.GetReferences().AddInternalReference("/_seat")
+                seat.SetInstanceable(instanced)
+                if above:
+                    UsdShade.MaterialBindingAPI.Apply(seat).Bind(paint[above], how)
+            for prim in s.stage.Traverse() if not instanced else ():
+                if prim.IsA(UsdGeom.Mesh):
+                    bound, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
+                    color = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor").Get()
+                    shader = UsdShade.Shader(s.stage.GetPrimAtPath(f"{bound.GetPath()}/surface")) if bound else None
+                    found = shader.GetInput("diffuseColor").Get() if shader else color[0] if color else ()
+                    said[str(prim.GetPath())[1:]] = tuple(round(c, 4) for c in found)
+            scene = s.read()
+            got = {}
+            for i in scene.nodes.parts.tolist():
+                slot = int(scene.meshes[scene.nodes.mesh[i]].material[0])
+                color = scene.materials[slot].base_color[:3] if slot >= 0 else ()
+                got[scene.nodes.paths[i]] = tuple(round(float(c), 4) for c in color)
+            with self.subTest(instanced=instanced):
+                self.assertEqual(got, said)
+                self.assertEqual((len(got), len(set(got.values()))), (21, 7))
+
     def test_lamps_below_instances_are_as_large_and_bright_as_their_scale_makes_them(self) -> None:
         """An asset in centimetres, referenced under scales into a stage in metres: as instances, scattered and plain."""
         found = []

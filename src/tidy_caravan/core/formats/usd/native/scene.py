@@ -158,9 +158,10 @@ class Reader:
             if here is None:
                 continue
             if one.IsInstance():
-                # bindings are inherited from the instance, so what it binds is part of what is shared
-                bound, _ = UsdShade.MaterialBindingAPI(one).ComputeBoundMaterial()
-                key = f"{one.GetPrototype().GetPath()}|{bound.GetPath() if bound else ''}"
+                # what the instance binds, or colours, holds below it as well, and so is part of what is shared
+                bound, by = UsdShade.MaterialBindingAPI(one).ComputeBoundMaterial()
+                strength = UsdShade.MaterialBindingAPI.GetMaterialBindingStrength(by) if bound and by else ""
+                key = f"{one.GetPrototype().GetPath()}|{bound.GetPath() if bound else ''}|{strength}|{self.color_of_all(one)}"
                 self.ask(key, one)
                 rows.splices.append((here, key, None))
                 continue
@@ -312,14 +313,18 @@ class Reader:
         double = bool(value(UsdGeom.Gprim(prim).GetDoubleSidedAttr(), self.time, False))
         bound, _ = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
         slot = self.looks.index(bound, double)
-        if slot < 0:
-            color = UsdGeom.PrimvarsAPI(prim).GetPrimvar("displayColor")
-            if color and color.HasValue() and color.GetInterpolation() == "constant":
-                flat = color.ComputeFlattened(self.time)
-                if flat is not None and len(flat):
-                    rgb = tuple(float(np.clip(number(c, 0.5), 0, 1)) for c in flat[0])
-                    return self.looks.plain((rgb[0], rgb[1], rgb[2]), double)
+        if slot < 0 and (rgb := self.color_of_all(prim)) is not None:
+            return self.looks.plain(rgb, double)
         return slot
+
+    def color_of_all(self, prim: Any) -> tuple[float, float, float] | None:
+        """The colour of a prim that has no material, its own or what is handed down to it (UsdGeomPrimvarsAPI, “inheritance”)."""
+        color = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
+        flat = color.ComputeFlattened(self.time) if color and color.GetInterpolation() == "constant" else None
+        if flat is None or not len(flat):
+            return None
+        red, green, blue = (float(np.clip(number(c, 0.5), 0, 1)) for c in flat[0])
+        return red, green, blue
 
     def surface(self, prim: Any, rows: Rows, here: int, name: str) -> None:
         slot: int | I32 = self.material(prim)
