@@ -172,6 +172,8 @@ class Reading(unittest.TestCase):
         pi.CreateScalesAttr(Vt.Vec3fArray.FromNumpy(rng.uniform(0.5, 2, (n, 3)).astype(np.float32)))
         pi.CreateIdsAttr(list(range(n)))
         pi.CreateInvisibleIdsAttr([7, 9])
+        wet = UsdGeom.PrimvarsAPI(pi).CreatePrimvar("wetness", Sdf.ValueTypeNames.FloatArray, "vertex")
+        wet.Set(Vt.FloatArray.FromNumpy(rng.random(n).astype(np.float32)))
         known = np.array(
             pi.ComputeInstanceTransformsAtTime(
                 0, 0, UsdGeom.PointInstancer.IncludeProtoXform, UsdGeom.PointInstancer.IgnoreMask
@@ -187,6 +189,7 @@ class Reading(unittest.TestCase):
         np.testing.assert_allclose(got, top @ known[order], atol=1e-6)
         self.assertTrue((scene.nodes.flags & SCATTER).any())
         self.assertEqual(travel(scene)["scattered copies"][:2], ("converted", n - 2))
+        self.assertEqual(travel(scene)["wetness of single copies"][:2], ("behind", n))
 
     def test_uv_normals_and_colours_of_every_interpolation(self) -> None:
         s = Stage()

@@ -34,6 +34,9 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
 PROXIES = Usd.TraverseInstanceProxies()
+EACH = ("vertex", "varying")
+PLACES = {"lightmapScaleOffset", "lightmapPage"}
+"""What packages from here say of each copy, which is made anew."""
 SAME_SCALE = 1e-6
 """Part by which scales above a lamp differ and are the same."""
 SKIPPED = (
@@ -407,6 +410,9 @@ class Reader:
             )
         used = np.unique(which[good]).tolist()
         self.travels.converted("scattered copies", int(good.sum()), "instances that share their mesh")
+        own = [p for p in UsdGeom.PrimvarsAPI(prim).GetPrimvarsWithValues() if p.GetInterpolation() in EACH]
+        if names := sorted({str(p.GetPrimvarName()) for p in own} - PLACES):
+            self.travels.behind(f"{', '.join(names[:3])} of single copies", count, "copies of a prototype look alike")
         for proto in used:
             target = str(targets[proto])
             if not self.stage.GetPrimAtPath(target):
