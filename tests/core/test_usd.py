@@ -416,6 +416,19 @@ class Reading(unittest.TestCase):
                         MakeShapes(tolerance_mm=0.5).apply(finer, StepContext())[0].meshes[0], finer.meshes[0]
                     )
 
+    def test_a_lamp_and_a_ball_below_a_transform_that_is_none(self) -> None:
+        s = Stage()
+        for path in ("/a", "/a/b"):
+            UsdGeom.Xform.Define(s.stage, path).AddTransformOp().Set(Gf.Matrix4d().SetScale(1e200))
+        UsdGeom.Sphere.Define(s.stage, "/a/b/ball")
+        for k, kind in enumerate((UsdLux.SphereLight, UsdLux.RectLight, UsdLux.DistantLight)):
+            kind.Define(s.stage, f"/a/b/lamp_{k}")
+        UsdGeom.Sphere.Define(s.stage, "/ball")
+        scene = s.read()
+        self.assertTrue(np.isfinite([(x.intensity, *x.size) for x in scene.lights]).all(), scene.lights)
+        self.assertEqual(len({scene.nodes.mesh[i] for i in scene.nodes.parts.tolist()}), 1)
+        self.assertIn("The transform is not finite", " ".join(n.text for n in scene.notes))
+
     def test_what_is_bound_or_coloured_above_holds_below_instances_too(self) -> None:
         """By its strength, and colours without a material are handed down; against what the library says of plain prims."""
         said: dict[str, tuple[float, ...]] = {}

@@ -42,7 +42,7 @@ def stretch_of(nodes: Nodes, meshes: int) -> F64:
     """(M,) by how much the parts that use a mesh stretch it at the most (spectral norm); 1 where none does. What is said of
     a shape in millimetres is said of it as it stands, so its scene's metres are to be multiplied with this. O(parts)."""
     out = np.zeros(meshes)
-    parts = nodes.parts
+    parts = nodes.parts[np.isfinite(nodes.world[nodes.parts, :3, :3]).all(axis=(1, 2))]
     np.maximum.at(out, nodes.mesh[parts], np.linalg.norm(nodes.world[parts, :3, :3], 2, axis=(1, 2)))
     return np.where(np.isfinite(out) & (out > 0), out, 1.0)
 

@@ -484,12 +484,13 @@ class Reader:
         )
         inner = cone * min(max(1.0 - soft, 0.0), SHARP)
         surface, (wide, high) = self.shining(prim, kind)
-        if surface == "sphere" or (shape == "spot" and cone < OPEN) or not wide * high > 0:
+        if surface == "sphere" or (shape == "spot" and cone < OPEN) or not 0 < wide * high < math.inf:
             surface, wide, high = "", 0.0, 0.0
         size = (wide / self.metres, high / self.metres)
         matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
         grows = "" if normalized or kind == "DistantLight" else self.shining(prim, kind)[0]
-        self.stretched.append((np.linalg.norm(matrix, axis=1), grows))
+        scales = np.linalg.norm(matrix, axis=1)
+        self.stretched.append((np.where(np.isfinite(scales), scales, 0.0), grows))
         self.lights.append(
             Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone, surface=surface, size=size)
         )
@@ -563,7 +564,8 @@ class Reader:
     def area(self, prim: Any, kind: str) -> float:
         """Square metres that are seen of a light from where it shines brightest."""
         surface, (wide, high) = self.shining(prim, kind)
-        return wide * high * (math.pi / 4 if surface in ("disk", "sphere") else 1.0) if surface else 1.0
+        seen = wide * high * (math.pi / 4 if surface in ("disk", "sphere") else 1.0) if surface else 1.0
+        return seen if math.isfinite(seen) else 1.0  # below a transform that is none, which is told
 
     def tell_composition(self) -> None:
         for path, layer, why in self.opened.cut[:200]:
