@@ -99,6 +99,7 @@ class Reader:
         self._moving = 0
         self._parts: dict[int, set[int]] = {}
         self._waiting: list[tuple[str, Any]] = []
+        self._handed_down: dict[str, tuple[float, float, float] | None] = {}
         # by light the scales (3,) that it was read under, and the surface whose area counts for its strength
         self.stretched: list[tuple[F64, str]] = []
 
@@ -164,7 +165,8 @@ class Reader:
                 # what the instance binds, or colours, holds below it as well, and so is part of what is shared
                 bound, by = UsdShade.MaterialBindingAPI(one).ComputeBoundMaterial()
                 strength = UsdShade.MaterialBindingAPI.GetMaterialBindingStrength(by) if bound and by else ""
-                key = f"{one.GetPrototype().GetPath()}|{bound.GetPath() if bound else ''}|{strength}|{self.color_of_all(one)}"
+                look = f"{bound.GetPath() if bound else ''}|{strength}|{self.color_above(one)}"
+                key = f"{one.GetPrototype().GetPath()}|{look}"
                 self.ask(key, one)
                 rows.splices.append((here, key, None))
                 continue
@@ -319,6 +321,17 @@ class Reader:
         if slot < 0 and (rgb := self.color_of_all(prim)) is not None:
             return self.looks.plain(rgb, double)
         return slot
+
+    def color_above(self, instance: Any) -> tuple[float, float, float] | None:
+        """The colour that holds below an instance; many hang below one prim, which is asked once."""
+        own = instance.GetAttribute("primvars:displayColor")
+        if own and own.HasValue():
+            return self.color_of_all(instance)
+        parent = instance.GetParent()
+        path = str(parent.GetPath())
+        if path not in self._handed_down:
+            self._handed_down[path] = None if parent.IsPseudoRoot() else self.color_of_all(parent)
+        return self._handed_down[path]
 
     def color_of_all(self, prim: Any) -> tuple[float, float, float] | None:
         """The colour of a prim that has no material, its own or what is handed down to it (UsdGeomPrimvarsAPI, “inheritance”)."""
