@@ -59,7 +59,7 @@ export function ViewPanel({ haul, arrive, load }: Props) {
   const leftLabel = record
     ? `before ${record.title}`
     : paired || arrive || load || !haul.run
-      ? shown === source && source.includes("~")
+      ? haul.reading && shown === source
         ? "source, as the route reads it"
         : "source"
       : coarse

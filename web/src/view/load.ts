@@ -1,5 +1,5 @@
 // Reads the view file of a scene (safetensors: 8-byte length, JSON header, raw arrays).
-import { api, type Job, toSignIn } from "../api/client";
+import { api, bare, type Job, toSignIn } from "../api/client";
 
 export type ViewMesh = {
   name: string;
@@ -152,7 +152,7 @@ export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFi
     : id.startsWith(STAGE)
       ? await stageOf(id.slice(STAGE.length))
       : step
-        ? await previewOf(scene?.split("~")[0] ?? "", step, signal)
+        ? await previewOf(bare(scene ?? ""), step, signal)
         : viewOf(scene ?? "");
   const response = await fetch(address, { signal });
   if (response.status === 401) toSignIn();

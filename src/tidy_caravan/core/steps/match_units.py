@@ -26,8 +26,8 @@ from tidy_caravan.core.words import plural
 
 MOST_FILES = 20_000
 """As many as a zip may hold."""
-READ_BY = ("source_metres_per_unit", "source_up", "source_forward", "source_handedness", "files")
-"""Parameters that say how the source is read."""
+READ_BY = ("source_metres_per_unit", "source_up", "source_forward", "source_handedness")
+"""Parameters that say how the source is read, beside those of single files."""
 
 
 def corrected(

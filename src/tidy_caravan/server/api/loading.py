@@ -33,16 +33,20 @@ ARCHIVES = (".zip", ".zae", ".usdz", ".ifczip")
 
 def scene_of(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
     """The scene with its geometry. Raises a 404 problem for arrived ones, which are not kept whole."""
+    return state.scene(whole_row(session, scene_id).store_key)
+
+
+def whole_row(session: SessionDep, scene_id: uuid.UUID) -> SceneRow:
+    """Raises a 404 problem for scenes that are not kept whole."""
     row = found(session, SceneRow, scene_id, "scene")
     if not row.store_key:
         raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
-    return state.scene(row.store_key)
+    return row
 
 
 def read_by_route(state: State, session: SessionDep, scene_id: uuid.UUID) -> Any:
     """The same, a source in the unit and axes that the haul's route reads it in, as a run will see it."""
-    scene_of(state, session, scene_id)
-    return as_read(state, session, found(session, SceneRow, scene_id, "scene"))
+    return as_read(state, session, whole_row(session, scene_id))
 
 
 @router.post("/scenes/{scene_id}/sets/figures")
@@ -119,9 +123,7 @@ def preview(
     scene_id: uuid.UUID, request: PreviewRequest, session: SessionDep, state: StateDep, after: BackgroundTasks
 ) -> JobOut:
     """The view file of the scene as a step would make it: a job like any other, with a worker's limits."""
-    row = found(session, SceneRow, scene_id, "scene")
-    if not row.store_key:
-        raise Problem(404, "scene.not-whole", "Only sources and results are kept whole.", str(scene_id))
+    row = whole_row(session, scene_id)
     step = only_shapes(request.step)
     haul = found(session, Haul, row.haul_id, "haul")
     kept = step.model_dump(by_alias=True, mode="json")

@@ -71,6 +71,13 @@ class Boxes:
         """(K, 6) of these nodes."""
         return self.figures[self.row[np.asarray(nodes, np.int64)]]
 
+    def around(self, nodes: Sequence[int]) -> tuple[F64, F64]:
+        """Smallest and largest corner of these nodes together, (3,) each; noughts of none."""
+        if not len(nodes):
+            return np.zeros(3), np.zeros(3)
+        middle, half = np.hsplit(self.of(nodes) * (1, 1, 1, 0.5, 0.5, 0.5), 2)
+        return (middle - half).min(axis=0), (middle + half).max(axis=0)
+
     def order(self, nodes: Sequence[int], by: str, descending: bool) -> list[int]:
         """The nodes in the order of one of SORTED, equals by number."""
         asked = np.sort(np.asarray(nodes, np.int64))

@@ -202,14 +202,8 @@ def picked(scene_id: uuid.UUID, session: SessionDep, state: StateDep, chosen: Ch
     where, values = chosen.sql(session, scene_id)
     if boxes := Boxes.asked(state, session, scene_id, read):
         rows = fetch(session, f"SELECT node, source FROM part WHERE {where}", values)
-        found_at = boxes.of([r["node"] for r in rows])
-        low, high = found_at[:, :3] - found_at[:, 3:] / 2, found_at[:, :3] + found_at[:, 3:] / 2
-        ends = (
-            {"min": low.min(axis=0), "max": high.max(axis=0)}
-            if rows
-            else {"min": low.sum(axis=0), "max": low.sum(axis=0)}
-        )
-        body = {"sources": [r["source"] for r in rows], **{k: v.tolist() for k, v in ends.items()}}
+        low, high = boxes.around([r["node"] for r in rows])
+        body = {"sources": [r["source"] for r in rows], "min": low.tolist(), "max": high.tolist()}
         return Response(orjson.dumps(body), media_type="application/json")
     box = ", ".join(
         f"{f}({c} {sign} size_{c} / 2) AS {f}_{c}" for f, sign in (("min", "-"), ("max", "+")) for c in "xyz"

@@ -37,6 +37,13 @@ PROXIES = Usd.TraverseInstanceProxies()
 EACH = ("vertex", "varying")
 PLACES = {"lightmapScaleOffset", "lightmapPage"}
 """What packages from here say of each copy, which is made anew."""
+SHINING: dict[str, tuple[str, tuple[str, int, float], tuple[str, int, float]]] = {
+    "RectLight": ("rectangle", ("width", 1, 1.0), ("height", 1, 1.0)),
+    "DiskLight": ("disk", ("radius", 2, 0.5), ("radius", 2, 0.5)),
+    "CylinderLight": ("cylinder", ("length", 1, 1.0), ("radius", 2, 0.5)),
+    "SphereLight": ("sphere", ("radius", 2, 0.5), ("radius", 2, 0.5)),
+}
+"""What shines, and along its X and Y the input that says how large, how many of it that is, and what it is where none is said."""
 SAME_SCALE = 1e-6
 """Part by which scales above a lamp differ and are the same."""
 SKIPPED = (
@@ -100,8 +107,8 @@ class Reader:
         self._parts: dict[int, set[int]] = {}
         self._waiting: list[tuple[str, Any]] = []
         self._handed_down: dict[str, tuple[float, float, float] | None] = {}
-        # by light the scales (3,) that it was read under, and the surface whose area counts for its strength
-        self.stretched: list[tuple[F64, str]] = []
+        # by light the scales (3,) that it was read under, what shines, and whether its area counts for nothing
+        self.stretched: list[tuple[F64, str, bool]] = []
 
     def note(self, kind: Any, code: str, where: str, text: str) -> None:
         tell(self.notes, self._told, Note(kind, code, where[:120], text))
@@ -473,8 +480,10 @@ class Reader:
         normalized = bool(value(api.GetNormalizeAttr(), self.time, False))
         shape: Any = "directional" if kind == "DistantLight" else "point"
         cone, soft = math.pi / 4, 1.0
-        if kind != "DistantLight":
-            strength *= 1.0 if normalized else max(self.area(prim, kind), 1e-9)
+        scales = np.linalg.norm(np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3], axis=1)
+        shines, (wide, high) = self.shining(prim, kind, scales)
+        if not normalized:
+            strength *= max(area_of(shines, wide, high), 1e-9)
         if prim.HasAPI(UsdLux.ShapingAPI):
             shaping = UsdLux.ShapingAPI(prim)
             angle = number(value(shaping.GetShapingConeAngleAttr(), self.time, 90.0), 90.0)
@@ -485,7 +494,10 @@ class Reader:
             into = "spot lights" if kind != "CylinderLight" else "point lights"
             if kind != "CylinderLight" and shape == "point":
                 shape, cone = "spot", OPEN
-            self.travels.converted("area lights", 1, f"{into}; in OpenUSD and in baked light they stay surfaces")
+            stays = cone >= OPEN or shape == "point"
+            self.travels.converted(
+                "area lights", 1, into + "; in OpenUSD and in baked light they stay surfaces" * stays
+            )
         for what, why in dropped(prim, self.time):
             self.travels.behind(what, 1, why)
             self.note("behind", "import.light", str(prim.GetPath()), f"Of its light stays behind: {what} ({why}).")
@@ -496,14 +508,11 @@ class Reader:
             "Its emission was turned into candela or lux by its area; compare it on the other side.",
         )
         inner = cone * min(max(1.0 - soft, 0.0), SHARP)
-        surface, (wide, high) = self.shining(prim, kind)
+        self.stretched.append((np.where(np.isfinite(scales), scales, 0.0), shines, normalized))
+        surface = shines
         if surface == "sphere" or (shape == "spot" and cone < OPEN) or not 0 < wide * high < math.inf:
             surface, wide, high = "", 0.0, 0.0
         size = (wide / self.metres, high / self.metres)
-        matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
-        grows = "" if normalized or kind == "DistantLight" else self.shining(prim, kind)[0]
-        scales = np.linalg.norm(matrix, axis=1)
-        self.stretched.append((np.where(np.isfinite(scales), scales, 0.0), grows))
         self.lights.append(
             Light(shape, name, color, strength * top, inner_cone=inner, outer_cone=cone, surface=surface, size=size)
         )
@@ -536,7 +545,7 @@ class Reader:
         at = np.flatnonzero(nodes.light >= 0)
         if not len(at):
             return nodes
-        read = np.array([s for s, _ in self.stretched])[nodes.light[at]]
+        read = np.array([scales for scales, _, _ in self.stretched])[nodes.light[at]]
         times = np.linalg.norm(nodes.world[at, :3, :3], axis=1) / np.where(read > 0, read, 1.0)
         off = ((np.abs(times - 1) > SAME_SCALE) & (read > 0)).any(axis=1)
         if not off.any():
@@ -545,40 +554,29 @@ class Reader:
         asked = np.column_stack([light[at[off]], np.round(times[off], 9)])
         kinds, which = np.unique(asked, axis=0, return_inverse=True)
         numbers = []
-        for first, x, y, z in kinds.tolist():
+        for first, *grown in kinds.tolist():
             numbers.append(len(self.lights))
-            one, (_, grows) = self.lights[int(first)], self.stretched[int(first)]
-            across = math.sqrt(y * z) if one.surface == "cylinder" else y
-            area = {"": 1.0, "sphere": (x * y * z) ** (2 / 3), "cylinder": x * math.sqrt(y * z)}.get(grows, x * y)
-            size = (one.size[0] * x, one.size[1] * across)
-            self.lights.append(replace(one, intensity=one.intensity * area, size=size))
+            one, (_, shines, normalized) = self.lights[int(first)], self.stretched[int(first)]
+            wider, higher = stretches(shines, *grown)
+            brighter = 1.0 if normalized else wider * higher
+            size = (one.size[0] * wider, one.size[1] * higher)
+            self.lights.append(replace(one, intensity=one.intensity * brighter, size=size))
         light[at[off]] = np.array(numbers)[which.ravel()]
         return replace(nodes, light=light)
 
-    def shining(self, prim: Any, kind: str) -> tuple[Any, tuple[float, float]]:
-        """What shines, and its size in metres along the light's own X and Y, with the scales above it; nothing of what is far
-        away."""
+    def shining(self, prim: Any, kind: str, scales: F64) -> tuple[Any, tuple[float, float]]:
+        """What shines, and its size in metres along the light's own X and Y under the scales (3,) above it; nothing of what is
+        far away."""
 
-        def size(attribute: str, spare: float) -> float:
-            return number(value(prim.GetAttribute(f"inputs:{attribute}"), self.time, spare), spare) * self.metres
-
-        matrix = np.array(self.cache.GetLocalToWorldTransform(prim), np.float64)[:3, :3]
-        x, y, z = np.linalg.norm(matrix, axis=1).tolist()
-        if kind == "RectLight":
-            return "rectangle", (size("width", 1.0) * x, size("height", 1.0) * y)
-        if kind == "DiskLight":
-            return "disk", (2 * size("radius", 0.5) * x, 2 * size("radius", 0.5) * y)
-        if kind == "CylinderLight":
-            return "cylinder", (size("length", 1.0) * x, 2 * size("radius", 0.5) * math.sqrt(y * z))
-        if kind == "SphereLight":
-            return "sphere", (2 * size("radius", 0.5) * (x * y * z) ** (1 / 3),) * 2
-        return "", (0.0, 0.0)
-
-    def area(self, prim: Any, kind: str) -> float:
-        """Square metres that are seen of a light from where it shines brightest."""
-        surface, (wide, high) = self.shining(prim, kind)
-        seen = wide * high * (math.pi / 4 if surface in ("disk", "sphere") else 1.0) if surface else 1.0
-        return seen if math.isfinite(seen) else 1.0  # below a transform that is none, which is told
+        if kind not in SHINING:
+            return "", (0.0, 0.0)
+        surface, *said = SHINING[kind]
+        wide, high = (
+            times * self.metres * number(value(prim.GetAttribute(f"inputs:{name}"), self.time, spare), spare)
+            for name, times, spare in said
+        )
+        wider, higher = stretches(surface, *scales.tolist())
+        return surface, (wide * wider, high * higher)
 
     def tell_composition(self) -> None:
         for path, layer, why in self.opened.cut[:200]:
@@ -603,6 +601,22 @@ class Reader:
             )
             where = first[first.find("</") + 1 : first.find(">", first.find("</"))] if "</" in first else ""
             self.note("damaged", code, where, text)
+
+
+def stretches(surface: str, x: float, y: float, z: float) -> tuple[float, float]:
+    """How much larger scales make a surface that shines along its own X and Y; of round things the mean of both ways."""
+    if surface == "sphere":
+        return ((x * y * z) ** (1 / 3),) * 2
+    if surface == "cylinder":
+        return x, math.sqrt(y * z)
+    return (x, y) if surface else (1.0, 1.0)
+
+
+def area_of(surface: str, wide: float, high: float) -> float:
+    """Square metres that are seen of a light from where it shines brightest; 1 of what has none, and below a transform that
+    is none, which is told."""
+    seen = wide * high * (math.pi / 4 if surface in ("disk", "sphere") else 1.0) if surface else 1.0
+    return seen if math.isfinite(seen) else 1.0
 
 
 def dropped(prim: Any, time: Any) -> Iterator[tuple[str, str]]:
