@@ -94,7 +94,7 @@ def pack(
     shining = sum(bool(light.surface) for light in scene.lights)
     if shining and form.ability.lights and "surface" not in form.ability.lights:
         written.rewritten(
-            f"{form.title} has no lamps that are surfaces; {plural(shining, 'such lamp')} travel as points and spots, as bright as they are."
+            f"Lamps that are surfaces travel as points and spots, as bright as they are: the format has no others ({shining})."
         )
     if lists := len(scene.nodes) - whole:
         listed = int((scene.nodes.parent >= whole).sum())
