@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import faulthandler
 import os
 import socket
 import ssl
@@ -46,6 +47,8 @@ from tidy_caravan.server.settings import Settings
 
 REQUESTS = int(os.environ.get("CARAVAN_FUZZ", "1500"))
 """Requests of the fuzzer; `./run harden` sends more."""
+PATIENCE = 10.0
+"""Seconds for any answer to the fuzzer, whose questions are all about one triangle or nothing."""
 
 
 def listening(pid: int) -> list[int]:
@@ -329,7 +332,7 @@ class Input(unittest.TestCase):
         operations = [o.ok() for o in schema.get_all_operations()]
         operations = [o for o in operations if o.path != "/api/events"]
         each = max(10, REQUESTS // len(operations))
-        sent, faults = 0, []
+        sent, faults, slow = 0, [], []
         checks = [not_a_server_error, status_code_conformance, content_type_conformance, response_schema_conformance]
         for operation in operations:
 
@@ -346,7 +349,13 @@ class Input(unittest.TestCase):
                 if case.method.upper() == "DELETE" and case.path.startswith("/api/hauls"):
                     case.headers["If-Match"] = '"999"'
                 sent += 1
-                answer = case.call(base_url=running())
+                began = time.monotonic()
+                # where every thread stands, should an answer not come
+                faulthandler.dump_traceback_later(PATIENCE, file=sys.__stderr__)
+                answer = case.call(base_url=running(), timeout=60)
+                faulthandler.cancel_dump_traceback_later()
+                if (took := time.monotonic() - began) > PATIENCE:
+                    slow.append(f"{case.method} {case.formatted_path}: {took:.1f} s")
                 try:
                     case.validate_response(answer, checks=checks)
                 except BaseException as error:
@@ -357,6 +366,8 @@ class Input(unittest.TestCase):
             send()
         self.assertEqual(faults[:5], [], f"{len(faults)} of {sent}")
         self.assertGreaterEqual(sent, REQUESTS * 0.6)
+        # one pause may be the machine's, which others share
+        self.assertLess(len(slow), 2, slow)
 
 
 class Locks(unittest.TestCase):
