@@ -30,7 +30,7 @@ from tidy_caravan.core.work.heavy import Done, Here, Outcome, Results, Work, Wor
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.server.jobs.crew import batches
 from tidy_caravan.server.store.blobs import Store
-from tidy_caravan.server.store.results import StoreResults
+from tidy_caravan.server.store.results import StoreResults, path_of
 
 
 def parents_of_children(among: set[int], seconds: float, done: Any) -> set[int]:
@@ -190,6 +190,15 @@ class Kept(unittest.TestCase):
         self.assertEqual(out["a1"].figures, {"sum": 66.0})
         self.assertEqual(out["a2"], Lost("too little room", raised=True))
         self.assertNotIn("a3", out)
+
+    def test_an_outcome_without_anything_to_tell_is_no_file(self) -> None:
+        kept = self.results()
+        kept.keep(self.ARRAYS, {"quiet": Done({}, {})})
+        out = kept.find(self.ARRAYS, ["quiet", "never"])
+        self.assertEqual(
+            [(key, o.arrays, o.figures) for key, o in out.items() if isinstance(o, Done)], [("quiet", {}, {})]
+        )
+        self.assertFalse(kept.store.exists(path_of("quiet")))
 
     def test_what_is_replaced_is_found_as_it_was_kept_last(self) -> None:
         kept, once, newest = self.results(), self.ARRAYS, replace(self.ARRAYS, replaced=True)

@@ -48,8 +48,8 @@ class Overlaps:
     distance: F64
     middle: F64
 
-    def some(self, rows: Bool) -> Overlaps:
-        """Those of rows (K,)."""
+    def some(self, rows: Bool | I64) -> Overlaps:
+        """Those of rows, as a mask (K,) or numbers."""
         return Overlaps(self.first[rows], self.second[rows], self.area[rows], self.distance[rows], self.middle[rows])
 
 

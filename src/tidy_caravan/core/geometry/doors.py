@@ -21,6 +21,8 @@ TALL = 0.6
 UPRIGHT = 0.9
 """Height by width from which on the leaves of an opening are such of a door, and not a drawer's or a hatch's."""
 MOST_SHELLS = 400
+LEAST_OF_DOOR = 8
+"""Triangles that a leaf and its frame have at least."""
 FOOT = 0.05
 """Height of a threshold, by that of the whole: what stands higher is a window."""
 GRID = 7
@@ -57,7 +59,7 @@ class Shells:
 def shells_of(mesh: Mesh, up: F64, label: I64 | None = None) -> Shells | None:
     """The shells of a mesh that could be a door: a few, whose places are numbers. up: (3,) in the mesh's own space. label:
     (F,) what hangs together, when that is at hand. O(F log F)."""
-    if mesh.triangles < 8:
+    if mesh.triangles < LEAST_OF_DOOR:
         return None
     label = by_shell(mesh) if label is None else label
     count = int(label.max()) + 1

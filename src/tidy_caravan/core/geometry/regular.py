@@ -9,9 +9,15 @@ from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 
 def longest_edge(positions: AnyArray, indices: AnyArray) -> float:
     """Length of the longest edge, 0 without triangles."""
+    return float(longest_edges(positions, indices).max()) if len(indices) else 0.0
+
+
+def longest_edges(positions: AnyArray, indices: AnyArray) -> F64:
+    """(F,) length of the longest edge of each triangle."""
     points = positions.astype(np.float64)
-    ends = [np.linalg.norm(points[indices[:, k]] - points[indices[:, k - 1]], axis=1) for k in range(3)]
-    return float(np.max(ends)) if len(indices) else 0.0
+    a, b, c = (np.linalg.norm(points[indices[:, k]] - points[indices[:, k - 1]], axis=1) for k in range(3))
+    out: F64 = np.maximum(np.maximum(a, b), c)
+    return out
 
 
 def halved(indices: I64, vertices: int) -> tuple[I64, I64]:

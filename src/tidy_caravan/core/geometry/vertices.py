@@ -66,11 +66,12 @@ def many_sided_lines(mesh: Mesh) -> F64:
     return out
 
 
-def joined(mesh: Mesh, tolerance: float) -> I64:
+def joined(mesh: Mesh, tolerance: float, owner: I64 | None = None) -> I64:
     """(V,) for each vertex the first that it is the same as: within the tolerance, in units of the mesh, and alike in
     normal, tangent, texture coordinates, colours, morphs and everything else. O(V log V).
 
-    Vertices of one edge never become one, nor does anything further than a quarter of the shortest edge beside it.
+    Vertices of one edge never become one, nor does anything further than a quarter of the shortest edge beside it. owner:
+    (V,) only vertices of one are the same, without a tolerance.
     """
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
@@ -83,7 +84,7 @@ def joined(mesh: Mesh, tolerance: float) -> I64:
     if not len(rows):
         return same
     points = mesh.positions[rows].astype(np.float64)
-    pairs = equal_places(points, [v[rows] for v in per_vertex(mesh)])
+    pairs = equal_places(points, [v[rows] for v in per_vertex(mesh)], None if owner is None else owner[rows])
     if tolerance > 0:
         more = cKDTree(points).query_pairs(tolerance, output_type="ndarray").astype(np.int64)
         pairs = np.concatenate([pairs, more])
@@ -139,9 +140,12 @@ def rejoined(mesh: Mesh, made: dict[str, AnyArray]) -> dict[str, AnyArray]:
     return {**made, **kept, "source": source[~gone], "indices": to[made["indices"]].astype(np.uint32)}
 
 
-def equal_places(points: F64, values: list[AnyArray]) -> I64:
-    """(K, 2) each point with the next few at the very same place, those that are most alike in their values first."""
+def equal_places(points: F64, values: list[AnyArray], owner: I64 | None = None) -> I64:
+    """(K, 2) each point with the next few at the very same place, those that are most alike in their values first. owner:
+    (N,) only those of one."""
     columns = [v.reshape(len(v), -1) for v in values]
+    if owner is not None:
+        points = np.column_stack([points, owner])
     order = np.lexsort([*(c for v in columns for c in v.T), *points.T])
     ordered = points[order]
     out = []

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
+from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
@@ -24,7 +25,8 @@ class MeshFact:
 
     version: counted up whenever `measure` gives something else than before. raw: of the mesh as it is; the others do
     not see triangles whose corners are no numbers. surface: it looks at positions and triangles alone, and holds for
-    every mesh that has the same.
+    every mesh that has the same. many: the same of meshes that are asked together; true of the ordinary ones among them, and
+    None of those that have to be asked by themselves. Without it every mesh has to be.
     """
 
     name: str
@@ -32,19 +34,30 @@ class MeshFact:
     measure: Callable[[Mesh], Any]
     raw: bool = False
     surface: bool = False
+    many: Callable[[Lot], Sequence[Any]] | None = None
 
 
 _facts: dict[str, MeshFact] = {}
 
 
 def mesh_fact(
-    name: str, measure: Callable[[Mesh], Any], version: int = 1, raw: bool = False, surface: bool = False
+    name: str,
+    measure: Callable[[Mesh], Any],
+    version: int = 1,
+    raw: bool = False,
+    surface: bool = False,
+    many: Callable[[Lot], Sequence[Any]] | None = None,
 ) -> MeshFact:
     """Declares a fact. Raises ValueError for a second one of that name."""
     if name in _facts:
         raise ValueError(f"there are two facts called “{name}”")
-    _facts[name] = MeshFact(name, version, measure, raw, surface)
+    _facts[name] = MeshFact(name, version, measure, raw, surface, many)
     return _facts[name]
+
+
+def none_of(lot: Lot) -> Sequence[int]:
+    """Noughts: how many faults of its surface an ordinary mesh has."""
+    return [0] * len(lot)
 
 
 def known_facts() -> dict[str, MeshFact]:
@@ -52,7 +65,10 @@ def known_facts() -> dict[str, MeshFact]:
     return dict(_facts)
 
 
-WORK = Work("mesh facts", 4, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True)
+WORK = Work(
+    "mesh facts", 4, "tidy_caravan.core.survey.context:measure_mesh", native=False, figures_only=True,
+    together="tidy_caravan.core.survey.context:measure_many",
+)  # fmt: skip
 SURFACES = Work("surface facts", 3, "", native=False, figures_only=True)
 """Those facts of a mesh that hold for every mesh with its surface."""
 
@@ -67,6 +83,25 @@ def measure_mesh(
     bad = not_finite(mesh)
     sound = mesh.with_triangles(~bad) if bad.any() else mesh
     return {}, {name: _facts[name].measure(mesh if _facts[name].raw else sound) for name in facts}
+
+
+def measure_many(pieces: Sequence[Piece]) -> list[Done | None]:
+    """Work: the same of many small meshes at once, None of those that are out of the ordinary."""
+    import tidy_caravan.core.survey  # noqa: F401  the checks declare their facts
+
+    out: list[Done | None] = [None] * len(pieces)
+    wanted: Mapping[str, int] = pieces[0].parameters["facts"]
+    asked = [(name, _facts[name].many) for name in wanted]
+    for rows, lot in lots_of([p.arrays for p in pieces]):
+        found = []
+        for _, many in asked:
+            if many is None:
+                return out
+            found.append(many(lot))
+        for k, ordinary, *values in zip(rows, lot.ordinary.tolist(), *found, strict=True):
+            if ordinary and None not in values and pieces[k].parameters["facts"] == wanted:
+                out[k] = Done({}, dict(zip(wanted, values, strict=True)))
+    return out
 
 
 @dataclass

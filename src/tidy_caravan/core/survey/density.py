@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
-from tidy_caravan.core.geometry.regular import longest_edge
+from tidy_caravan.core.geometry.lots import Lot
+from tidy_caravan.core.geometry.regular import longest_edge, longest_edges
 from tidy_caravan.core.geometry.simplify import flat_places
 from tidy_caravan.core.geometry.vertices import equals
 from tidy_caravan.core.scene import Mesh
@@ -33,8 +34,21 @@ def flat(mesh: Mesh) -> list[int]:
     return [flat_places(mesh), int((equals(mesh)[mesh.used] == mesh.used).sum())]
 
 
-FLAT = mesh_fact("vertices within flat surface", flat, version=2)
-LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices), surface=True)
+def flat_of(lot: Lot) -> list[list[int] | None]:
+    """The same of meshes without that many triangles."""
+    return [[0, 0] if n <= MOST_FLAT else None for n in lot.triangles.tolist()]
+
+
+def longest_of(lot: Lot) -> list[float]:
+    """The longest edge of each mesh."""
+    longest = np.zeros(len(lot))
+    np.maximum.at(longest, lot.of_face, longest_edges(lot.all.positions, lot.all.indices))
+    out: list[float] = longest.tolist()
+    return out
+
+
+FLAT = mesh_fact("vertices within flat surface", flat, version=2, many=flat_of)
+LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indices), surface=True, many=longest_of)
 
 
 @check("density", "Triangles that shape nothing")

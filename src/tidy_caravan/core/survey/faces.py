@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.winding import agreed_shells
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool, determinants
@@ -22,9 +23,27 @@ MOST_ROOMS = 2000
 """Shells that are asked whether something stands in them; each costs a look at all parts."""
 
 
-INVERTED = mesh_fact("shells inside out", lambda m: int(agreed_shells(m).inverted.sum()), surface=True)
-SHELLS = mesh_fact("shells", lambda m: len(agreed_shells(m).inverted), surface=True)
-OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], version=2, surface=True)
+def inwards_of(lot: Lot) -> list[int | None]:
+    """Shells of ordinary meshes that look inwards; whether one is within another is seen of each mesh by itself."""
+    s = lot.shells
+    found, shells = lot.counted(s.owner[s.inwards]), lot.counted(s.owner)
+    return [n if not n or count == 1 else None for n, count in zip(found, shells, strict=True)]
+
+
+def open_of(lot: Lot) -> list[int]:
+    """Open sheets of ordinary meshes; two triangles without an open edge stand back to back."""
+    s = lot.shells
+    return lot.counted(s.owner[~s.closed & ~((s.triangles == 2) & s.shut)])
+
+
+INVERTED = mesh_fact("shells inside out", lambda m: int(agreed_shells(m).inverted.sum()), surface=True, many=inwards_of)
+SHELLS = mesh_fact(
+    "shells",
+    lambda m: len(agreed_shells(m).inverted),
+    surface=True,
+    many=lambda lot: lot.counted(lot.shells.owner),
+)
+OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], version=2, surface=True, many=open_of)
 
 
 @check("geometry", "Closed shells inside out")

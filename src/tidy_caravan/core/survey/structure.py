@@ -9,7 +9,8 @@ import numpy as np
 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.congruent import twice
-from tidy_caravan.core.geometry.doors import Door, door_of, shells_of, up_in
+from tidy_caravan.core.geometry.doors import LEAST_OF_DOOR, MOST_SHELLS, Door, door_of, shells_of, up_in
+from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.axes import axis_vector
@@ -27,7 +28,6 @@ MOST_PAIRS = 20_000
 MOST_LETTERS = 6
 """Letters that are named, of those which names have and a destination does not take."""
 
-LOOSE = mesh_fact("loose pieces", lambda m: loose_pieces(m), surface=True)
 LUMP = (30, 0.1)
 """Pieces from which on a mesh may be a lump, and how small most of them are against the whole."""
 
@@ -47,6 +47,16 @@ def loose_pieces(mesh: Mesh) -> list[float]:
     high = np.maximum.reduceat(corners.max(axis=1)[order], begin)
     whole = float(np.linalg.norm(high.max(axis=0) - low.min(axis=0))) or 1.0
     return [float(count), float(np.median(np.linalg.norm(high - low, axis=1))) / whole]
+
+
+def loose_pieces_of(lot: Lot) -> list[list[float] | None]:
+    """The same of ordinary meshes of less than a lump's pieces."""
+    few = lot.triangles < LUMP[0]
+    found = np.where(few, 1, lot.pieces).tolist()
+    return [[float(n), 1.0] if n < LUMP[0] else None for n in found]
+
+
+LOOSE = mesh_fact("loose pieces", loose_pieces, surface=True, many=loose_pieces_of)
 
 
 @check("structure", "Lumps of many pieces")
@@ -80,9 +90,6 @@ def lumps(context: Context) -> Iterable[Finding]:
         )
 
 
-DOORS = mesh_fact("leaves in their frame", lambda m: leaves_by_way(m), version=2, surface=True)
-
-
 def leaves_by_way(mesh: Mesh) -> list[float]:
     """How many leaves a mesh has in a frame, were x, -x, y, -y, z or -z up."""
     first = shells_of(mesh, np.eye(3)[0])
@@ -93,6 +100,15 @@ def leaves_by_way(mesh: Mesh) -> list[float]:
         shells = shells_of(mesh, axis, first.label)
         found += [door_of(mesh, way * axis, shells) if shells else None for way in (1, -1)]
     return [float(len(d.boxes)) if d and d.handle else 0.0 for d in found]
+
+
+def leaves_of(lot: Lot) -> list[list[float] | None]:
+    """The same of meshes that have too few or too many pieces for a door."""
+    none = (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2) | (lot.pieces > MOST_SHELLS)
+    return [[0.0] * 6 if one else None for one in none.tolist()]
+
+
+DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=2, surface=True, many=leaves_of)
 
 
 @check("structure", "Leaf and frame in one")

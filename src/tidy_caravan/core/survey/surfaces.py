@@ -18,8 +18,16 @@ from tidy_caravan.core.geometry.faults import (
     told_apart,
     uv_areas,
 )
+from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.stretched import surface_scales
-from tidy_caravan.core.geometry.vertices import equals, loose, many_sided_edges, many_sided_lines, not_finite
+from tidy_caravan.core.geometry.vertices import (
+    equals,
+    joined,
+    loose,
+    many_sided_edges,
+    many_sided_lines,
+    not_finite,
+)
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.lightmap.verify import overlaps_and_range
 from tidy_caravan.core.scene import NO_LIGHTMAP, Material, Mesh, Scene, TextureUse
@@ -27,25 +35,12 @@ from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, ranges
 from tidy_caravan.core.scene.look import ROLES, reads, repeats_per_unit
 from tidy_caravan.core.selection import heavy_meshes
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
-from tidy_caravan.core.survey.context import Context, mesh_fact
+from tidy_caravan.core.survey.context import Context, mesh_fact, none_of
 from tidy_caravan.core.survey.faces import OPEN
 from tidy_caravan.core.survey.places import around, in_meshes
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 
-DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()), surface=True)
-REPEATED = mesh_fact("repeated triangles", lambda m: int(repeated(m).sum()), surface=True)
-UNLIKE = mesh_fact("repeated triangles that differ", lambda m: told_apart(m, repeated(m)))
-BROKEN = mesh_fact("broken normals", lambda m: int(broken_normals(m).sum()))
-OPPOSED = mesh_fact("opposed normals", lambda m: int(opposed_normals(m).sum()))
-TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()), surface=True)
-UNSURE = mesh_fact("triangles turned over, or their neighbours", lambda m: sides_of(m).unsure, surface=True)
-ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()), surface=True)
-LOOSE = mesh_fact("vertices without triangle", loose, raw=True, surface=True)
-NO_NUMBERS = mesh_fact("triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True, surface=True)
-TWICE = mesh_fact("vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2)
-MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True)
-UV_AREAS = mesh_fact("areas of the first UV set", lambda m: uv_areas(m).tolist(), version=2)
 FLAT_SHARE = 0.01
 """Part of a mesh's surface that may be without area in its first UV set."""
 ONCE = 1.2
@@ -56,6 +51,56 @@ INSTANCES_APART = 1.5
 """Ratio of the scales of two instances from which on their textures are told apart."""
 SCALES_TOLD = 8
 SET_FAULTS = Work("faults of a UV set", 2, f"{__name__}:set_faults", native=False, figures_only=True)
+
+
+def twice_of(lot: Lot) -> list[int]:
+    """How many used vertices of each mesh are the same as another used one: all that are, less one of each kind."""
+    first, used = joined(lot.all, 0.0, lot.of_vertex), lot.all.used
+    kinds = np.unique(first[used])
+    out: list[int] = (np.array(lot.counted(lot.of_vertex[used])) - lot.counted(lot.of_vertex[kinds])).tolist()
+    return out
+
+
+def uv_areas_of(lot: Lot) -> list[list[list[float]]]:
+    """`uv_areas` of each mesh."""
+    span = int(lot.all.material.max()) + 2
+    key = lot.of_face * span + lot.all.material + 1
+    whole = replace(lot.all, material=np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int32))
+    out: list[list[list[float]]] = [[] for _ in range(len(lot))]
+    for named, sums in zip(np.unique(key).tolist(), uv_areas(whole).tolist(), strict=False):
+        out[named // span].append([float(named % span - 1), *sums[1:]])
+    return out
+
+
+DEGENERATE = mesh_fact("degenerate triangles", lambda m: int(degenerate(m).sum()), surface=True, many=none_of)
+REPEATED = mesh_fact("repeated triangles", lambda m: int(repeated(m).sum()), surface=True, many=none_of)
+UNLIKE = mesh_fact("repeated triangles that differ", lambda m: told_apart(m, repeated(m)), many=none_of)
+BROKEN = mesh_fact(
+    "broken normals",
+    lambda m: int(broken_normals(m).sum()),
+    many=lambda lot: lot.counted(lot.of_vertex[broken_normals(lot.all)]),
+)
+OPPOSED = mesh_fact(
+    "opposed normals",
+    lambda m: int(opposed_normals(m).sum()),
+    many=lambda lot: lot.counted(lot.of_face[opposed_normals(lot.all)]),
+)
+TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()), surface=True, many=none_of)
+UNSURE = mesh_fact(
+    "triangles turned over, or their neighbours", lambda m: sides_of(m).unsure, surface=True, many=none_of
+)
+ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()), surface=True, many=none_of)
+LOOSE = mesh_fact(
+    "vertices without triangle", loose, raw=True, surface=True, many=lambda lot: lot.counted(lot.of_vertex[~lot.used])
+)
+NO_NUMBERS = mesh_fact(
+    "triangles that are no numbers", lambda m: int(not_finite(m).sum()), raw=True, surface=True, many=none_of
+)
+TWICE = mesh_fact(
+    "vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2, many=twice_of
+)
+MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True, many=none_of)
+UV_AREAS = mesh_fact("areas of the first UV set", lambda m: uv_areas(m).tolist(), version=2, many=uv_areas_of)
 
 
 def set_faults(arrays: Mapping[str, AnyArray], channel: int) -> tuple[dict[str, AnyArray], dict[str, Any]]:

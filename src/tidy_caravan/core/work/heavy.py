@@ -28,6 +28,8 @@ class Work:
     """A kind of work. function: `module:name` of function(arrays, **parameters) -> (arrays, figures); exceptions of
     it are refusals of that piece. version: counted up whenever the function gives something else than before.
 
+    together: `module:name` of function(pieces) -> for each what the function gives, or None where it has to be asked by
+    itself; where there is one, pieces are asked many at once first. It calls nothing that may hang.
     native: it runs libraries that may crash or hang. memory: bytes that a piece may take. figures_only: results hold
     no arrays and are small; they are kept many in one.
     """
@@ -38,8 +40,13 @@ class Work:
     native: bool = True
     memory: int = MEMORY_BYTES
     figures_only: bool = False
+    together: str = ""
     replaced: bool = False
     """A result does not follow from its key alone: what is kept later takes the place of what was kept before."""
+
+
+AT_ONCE = 4000
+"""Pieces that are asked together."""
 
 
 class WhenAsked(Mapping[str, AnyArray]):
@@ -203,6 +210,11 @@ class Workshop:
         total, before = len(first) + len(out), len(out)
         made: dict[str, Outcome] = {}
         tell(before, total)
+        if work.together and len(waiting) > 1:
+            made = asked_together(work, waiting, lambda done: tell(before + done, total))
+            if not work.figures_only:
+                results.keep(work, made)
+            waiting = [(key, piece) for key, piece in waiting if key not in made]
         for k, outcome in self.crew.share(work, waiting, lambda: tell(before + len(made), total)) if waiting else ():
             key = waiting[k][0]
             made[key] = outcome
@@ -212,6 +224,22 @@ class Workshop:
             results.keep(work, {key: o for key, o in made.items() if worth_keeping(o)})
         out = {**out, **made}
         return [out[key] for key in keys]
+
+
+def asked_together(work: Work, waiting: Sequence[tuple[str, Piece]], told: Callable[[int], None]) -> dict[str, Outcome]:
+    """By key what could be said of many pieces at once. told hears how many were asked."""
+    module, _, name = work.together.partition(":")
+    ask = getattr(import_module(module), name)
+    made: dict[str, Outcome] = {}
+    for begin in range(0, len(waiting), AT_ONCE):
+        told(begin)
+        some = waiting[begin : begin + AT_ONCE]
+        try:
+            answers = ask([piece for _, piece in some])
+        except Exception:  # whatever it is, each piece by itself will say it
+            continue
+        made |= {key: done for (key, _), done in zip(some, answers, strict=True) if done is not None}
+    return made
 
 
 def worth_keeping(outcome: Outcome) -> bool:

@@ -39,8 +39,10 @@ class StoreResults(Results):
     def find(self, work: Work, keys: Sequence[str]) -> dict[str, Outcome]:
         if work.figures_only:
             return self._rows(list(keys))
-        out: dict[str, Outcome] = {}
+        out: dict[str, Outcome] = {} if work.replaced else self._rows(list(keys))
         for key in keys:
+            if key in out:
+                continue
             path = path_of(key)
             try:
                 out[key] = outcome_from(self.store.get(path))
@@ -51,9 +53,13 @@ class StoreResults(Results):
 
     def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
         if not work.figures_only:
-            for key, outcome in made.items():
+            # most meshes have nothing to tell, and a file for each of them costs more than they did
+            files = {k: o for k, o in made.items() if work.replaced or not isinstance(o, Done) or o.arrays or o.figures}
+            for key, outcome in files.items():
                 self.store.put(path_of(key), outcome_bytes(outcome), anew=work.replaced)
-            return
+            made = {key: o for key, o in made.items() if key not in files}
+            if not made:
+                return
         told = {key: orjson.dumps(dict(o.figures)) for key, o in made.items() if isinstance(o, Done)}
         # a figure that is no number (NaN) has no JSON: it is found out again rather than kept as something else
         rows = [{"key": key, "figures": text_.decode()} for key, text_ in told.items() if b"null" not in text_]
