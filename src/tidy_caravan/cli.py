@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from tidy_caravan.core.errors import CaravanError
-from tidy_caravan.core.loading import loading
+from tidy_caravan.core.loading import loading, seldom
 
 FILE_HELP = "a scene, alone or in a zip; of several each is a part of one scene"
 TO_HELP = "the destination; see destinations"
@@ -151,6 +151,7 @@ def main(argv: list[str] | None = None) -> int:
         with loading():
             from tidy_caravan import commands  # brings all libraries with it; the help needs none of them
 
+        seldom()
         return commands.COMMANDS[args.command](args)
     except SystemExit as stop:
         return int(stop.code or 0)

@@ -13,6 +13,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import httpx
 import numpy as np
@@ -26,6 +27,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.survey import survey
+from tidy_caravan.core.work import heavy
 from tidy_caravan.core.work.heavy import Done, Here, Outcome, Results, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.server.jobs.crew import batches
@@ -224,15 +226,16 @@ class Kept(unittest.TestCase):
                 self.given += len(pieces)
                 return super().share(work, pieces, tell)
 
-        data = bent_balls(9, 2, 8)
-        crew = Counted()
-        first = survey(read(data), BUILT_IN[0], Workshop(crew, self.results()))
-        asked = crew.given
-        second = survey(read(data), BUILT_IN[0], Workshop(crew, self.results()))
-        self.assertGreaterEqual(asked, 9)
-        self.assertEqual(crew.given, asked)
-        self.assertEqual(first, second)
-        self.assertEqual(first, survey(read(data), BUILT_IN[0], Workshop(results=Results())))
+        for balls in (bent_balls(9, 4, 8), bent_balls(9, 2, 8)):  # each by itself, and small ones together
+            crew = Counted()
+            with mock.patch.object(heavy, "asked_together", wraps=heavy.asked_together) as together:
+                first = survey(read(balls), BUILT_IN[0], Workshop(crew, self.results()))
+                asked, lots = crew.given, together.call_count
+                second = survey(read(balls), BUILT_IN[0], Workshop(crew, self.results()))
+                self.assertGreaterEqual(asked + 9 * lots, 9)
+                self.assertEqual((crew.given, together.call_count), (asked, lots))
+            self.assertEqual(first, second)
+            self.assertEqual(first, survey(read(balls), BUILT_IN[0], Workshop(results=Results())))
 
 
 if __name__ == "__main__":

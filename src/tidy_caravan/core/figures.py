@@ -9,7 +9,7 @@ from pydantic.alias_generators import to_camel
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import GLTF, HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64
-from tidy_caravan.core.scene.held import held_bytes
+from tidy_caravan.core.scene.held import shapes
 from tidy_caravan.core.scene.levels import deepest
 from tidy_caravan.core.space.axes import linear_map
 
@@ -55,14 +55,14 @@ def count(scene: Scene) -> Counts:
         instances=int(per_mesh[per_mesh > 1].sum()),
         triangles=int((triangles * per_mesh).sum()),
         unique_triangles=int(triangles[used].sum()),
-        vertices=sum(m.vertices for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n),
+        vertices=sum(scene.meshes[i].vertices for i in np.flatnonzero(used).tolist()),
         materials=len(scene.materials),
         textures=len(scene.textures),
         lights=int((nodes.light >= 0).sum()),
         cameras=int((nodes.camera >= 0).sum()),
         draw_calls=int((slots * drawn_per_mesh).sum()),
         draw_calls_instanced=int(slots[drawn_per_mesh > 0].sum()),
-        mesh_bytes=held_bytes([m for m, n in zip(scene.meshes, per_mesh.tolist(), strict=True) if n]),
+        mesh_bytes=sum(scene.meshes[i].nbytes for i in np.unique(shapes(scene)[used]).tolist()),
         texture_bytes=sum(len(i.data) for i in scene.images if i.data is not None),
         levels=deepest(scene),
     )

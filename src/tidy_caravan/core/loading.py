@@ -1,10 +1,19 @@
-"""Loading libraries without looking for garbage meanwhile: there is none, and looking takes a quarter of the time."""
+"""Looking for garbage when it pays: not while libraries are loaded, where there is none and looking takes a quarter of the
+time, and seldom while scenes are worked on."""
 
 from __future__ import annotations
 
 import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
+
+SELDOM = (50_000, 20, 50)
+"""When to look for circles among objects: a scene has hundreds of thousands of texts and boxes, and hardly a circle."""
+
+
+def seldom() -> None:
+    """For a process that works on scenes."""
+    gc.set_threshold(*SELDOM)
 
 
 @contextmanager

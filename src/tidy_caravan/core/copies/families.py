@@ -124,15 +124,8 @@ def grouped(batch: Batch, rows: I64, allowed: Allowed, found: Found) -> list[Fam
 def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: Allowed) -> tuple[list[Family], int]:
     """Families among meshes whose figures run into each other, and how many were left without having been laid on all
     that they are like. Only meshes whose own figures agree are laid on each other."""
-    # along the figure that tells them best, those that may be copies of one lie within a window
-    column = int(np.argmax(np.ptp(values, axis=0) / spare.mean(axis=0)))
-    along = np.argsort(values[:, column], kind="stable")
-    reach = 2 * float(spare[:, column].max())
-    begins = np.searchsorted(values[along, column], values[along, column] - reach)
-    ends = np.searchsorted(values[along, column], values[along, column] + reach, side="right")
-    # how far the vertices of copies lie from the middle, one by one: cheap, and few that are none agree in that
-    radii = np.sort(np.linalg.norm(normal.points, axis=2), axis=1)
-    blur = 2 * normal.blur + 1e-6
+    along, begins, ends = windows(values, spare)
+    radii, blur = radii_of(normal)
     lonely = like_none(values[along], spare[along], radii[along], blur[along], begins, ends)
     # what fits only about is held for a head that it fits better, which the first may have been near to by chance
     waiting, held = ~lonely, np.full(len(along), np.inf)
@@ -177,6 +170,36 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     return grown + Family.each(along[lonely], batch), left
 
 
+def windows(values: F64, spare: F64) -> tuple[I64, I64, I64]:
+    """(N,) rows along the figure that tells them best, and (N,) each where the window begins and ends that those lie in
+    which may be copies."""
+    column = int(np.argmax(np.ptp(values, axis=0) / spare.mean(axis=0)))
+    along = np.argsort(values[:, column], kind="stable")
+    reach = 2 * float(spare[:, column].max())
+    begins = np.searchsorted(values[along, column], values[along, column] - reach)
+    ends = np.searchsorted(values[along, column], values[along, column] + reach, side="right")
+    return along, begins, ends
+
+
+def radii_of(normal: Normal) -> tuple[F64, F64]:
+    """(N, V) how far the vertices lie from the middle, least first, and (N,) by how much those of a copy may differ: cheap,
+    and few that are none agree in that."""
+    return np.sort(np.linalg.norm(normal.points, axis=2), axis=1), 2 * normal.blur + 1e-6
+
+
+def like_others(values: F64, spare: F64, radii: F64, blur: F64) -> Bool:
+    """(N,) rows that another may be a copy of, by figures (N, K) and radii (N, V), those of one cluster; all of them where most
+    are like the next one, and to look closer costs as much as to lay them on each other."""
+    along, begins, ends = windows(values, spare)
+    values, spare, radii, blur = values[along], spare[along], radii[along], blur[along]
+    near = (np.abs(np.diff(values, axis=0)) <= spare[1:] + spare[:-1]).all(axis=1)
+    near &= np.abs(np.diff(radii, axis=0)).max(axis=1) <= blur[1:] + blur[:-1]
+    out = np.ones(len(along), np.bool_)
+    if 2 * near.sum() < len(along):
+        out[along] = ~like_none(values, spare, radii, blur, begins, ends)
+    return out
+
+
 def like_none(values: F64, spare: F64, radii: F64, blur: F64, begins: I64, ends: I64) -> Bool:
     """(N,) meshes, in the order of their windows, of which no other in the window can be a copy; all at once, those in the
     emptiest windows first. In the fullest most are like each other, and all are taken to be. O(FEW · N)."""
@@ -185,12 +208,14 @@ def like_none(values: F64, spare: F64, radii: F64, blur: F64, begins: I64, ends:
     rows = rows[np.cumsum(count[rows]) <= FEW * len(count)]
     out = np.zeros(len(count), np.bool_)
     out[rows] = True
+    by_width = np.argsort(-np.ptp(values, axis=0) / spare.mean(axis=0)).tolist()
     for some in np.array_split(rows, max(1, int(np.ceil(count[rows].sum() * radii.shape[1] / CHUNK)))):
         one, other = np.repeat(some, count[some]), ranges(begins[some], count[some])
-        near = np.flatnonzero(
-            (one != other) & (np.abs(values[one] - values[other]) <= spare[one] + spare[other]).all(axis=1)
-        )
+        near = one != other
         one, other = one[near], other[near]
+        for k in by_width:  # one figure after the other: few pairs are left after the first
+            near = np.abs(values[one, k] - values[other, k]) <= spare[one, k] + spare[other, k]
+            one, other = one[near], other[near]
         near = np.abs(radii[one] - radii[other]).max(axis=1, initial=0.0) <= blur[one] + blur[other]
         out[one[near]] = False
         out[other[near]] = False

@@ -4,29 +4,33 @@ from __future__ import annotations
 
 import hashlib
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
 import orjson
 
-from tidy_caravan.core.copies.batch import can_be_shared, clusters, kind_of, stacked
-from tidy_caravan.core.copies.families import COPIES, FIGURES
+from tidy_caravan.core.copies.batch import can_be_shared, clusters, figures, kind_of, normal_form, stacked, unstacked
+from tidy_caravan.core.copies.families import COPIES, FIGURES, like_others, radii_of
 from tidy_caravan.core.copies.prototypes import prototype
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
-from tidy_caravan.core.scene.held import geometries
+from tidy_caravan.core.scene.held import shapes
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.provenance import Origin
 from tidy_caravan.core.scene.scene import origin_of, with_meshes
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.space.transforms import affine_inverse, split_trs
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.work.heavy import Done, Piece, WhenAsked, Workshop
+from tidy_caravan.core.work.whole import asked_again, digest_of
 
 TOLERANCE_MM = 0.5
 FIGURES_FROM = 1000
 """Vertices and triangles of a mesh from which on its figures are kept."""
+NO_FIGURES = (-1.0,)
 RIGHT = 1e-12
 """By which the axes of a placement may be off right angles that come of multiplying such placements."""
 
@@ -81,11 +85,11 @@ def copies_in(
     """Copies among the meshes of the chosen nodes (N,). O(vertices log vertices) beside the placements that are tried."""
     nodes = scene.nodes
     far = tolerance_mm / 1000 / scales(scene, largest=True)
-    kinds: dict[tuple[object, ...], list[int]] = defaultdict(list)
+    kinds: dict[str, list[int]] = defaultdict(list)
     for i in paced(np.unique(nodes.mesh[chosen & (nodes.mesh >= 0)]).tolist(), alive(tell)):
-        mesh = scene.meshes[i]
-        if can_be_shared(mesh):
-            kinds[*kind_of(mesh), what_hangs_on(mesh)].append(i)
+        kind = kind_to_share(scene.meshes[i])
+        if kind is not None:
+            kinds[kind].append(i)
     several = [members for members in kinds.values() if len(members) > 1]
     groups = [g for members in several for g in that_may_be_copies(scene, members, far, scale, workshop, tell)]
     up = axis_vector(scene.convention.up).tolist()
@@ -114,11 +118,19 @@ def copies_in(
 def that_may_be_copies(
     scene: Scene, members: list[int], far: F64, scale: str, workshop: Workshop, tell: Tell
 ) -> list[list[int]]:
-    """Meshes of one kind in groups outside of which none has a copy, by their figures; all in one where they are small, or
-    of other proportions: their figures cost less than to remember them. far: (M,) of all meshes, how far a corner may be off."""
+    """Meshes of one kind in groups outside of which none has a copy, by their figures; small ones in one without those that
+    are like no other, and all in one where they may be of other proportions. far: (M,) of all meshes, how far a corner may be
+    off."""
     first = scene.meshes[members[0]]
-    if scale == "per_axis" or first.vertices + first.triangles < FIGURES_FROM:
+    if scale == "per_axis":
         return [members]
+    if first.vertices + first.triangles < FIGURES_FROM:
+        figured = figures_with([scene.meshes[i] for i in members], far[members])
+        found = asked_again(
+            workshop, "meshes like others", 1, digest_of(figured), lambda: {"rows": rows_like_others(*figured)}
+        )
+        chosen = [members[k] for k in np.asarray(found["rows"]).tolist()]
+        return [chosen] if chosen else []
     pieces = []
     for i in members:
         mesh, off = scene.meshes[i], float(far[i])
@@ -137,9 +149,44 @@ def that_may_be_copies(
     return [group for group in groups.values() if len(group) > 1]
 
 
-def what_hangs_on(mesh: Mesh) -> bytes:
-    """What a copy has to have the same, byte by byte."""
-    return b"" if mesh.extras is None else orjson.dumps(mesh.extras, option=orjson.OPT_SORT_KEYS)
+def figures_with(meshes: Sequence[Mesh], far: F64) -> tuple[F64, F64, F64, F64]:
+    """(N, K) figures of small meshes of one kind, (N, K) how far those of a copy may be off, (N, V) and (N,) their radii and
+    the same; infinite ones cannot have copies at all. They stay with the meshes: to remember them elsewhere would cost more
+    than they do."""
+    fresh = [k for k, m in enumerate(meshes) if m.__dict__.get("_figures", NO_FIGURES)[0] != far[k]]
+    if fresh:
+        batch = unstacked(stacked([meshes[k] for k in fresh], far[fresh]))
+        normal = normal_form(batch, per_axis=False)
+        values, spare = figures(batch, normal)
+        values[~normal.usable] = np.inf
+        for k, *told in zip(fresh, values, spare, *radii_of(normal), strict=True):
+            meshes[k].__dict__["_figures"] = (far[k], *told)
+    every = [m.__dict__["_figures"] for m in meshes]
+    values, spare, radii, blur = (np.array([one[k] for one in every]) for k in range(1, 5))
+    return values, spare, radii, blur
+
+
+def rows_like_others(values: F64, spare: F64, radii: F64, blur: F64) -> I64:
+    """(K,) those of them that another may be a copy of, ascending."""
+    usable = np.flatnonzero(np.isfinite(values).all(axis=1))
+    label = clusters(values[usable], spare[usable])
+    order = np.argsort(label, kind="stable")
+    ends = np.flatnonzero(np.concatenate([[True], np.diff(label[order]) != 0, [True]]))
+    out = []
+    for begin, end in zip(ends[:-1].tolist(), ends[1:].tolist(), strict=True):
+        if end - begin > 1:
+            rows = usable[order[begin:end]]
+            out.append(rows[like_others(values[rows], spare[rows], radii[rows], blur[rows])])
+    return np.sort(np.concatenate([np.zeros(0, np.int64), *out]))
+
+
+@kept
+def kind_to_share(mesh: Mesh) -> str | None:
+    """What a copy has to have the same to the letter; None of what may stand for nothing else."""
+    if not can_be_shared(mesh):
+        return None
+    extras = b"" if mesh.extras is None else orjson.dumps(mesh.extras, option=orjson.OPT_SORT_KEYS)
+    return f"{kind_of(mesh)} {extras!r}"
 
 
 def together(found: list[tuple[list[int], Done]], scale: F64, metres: float, vain: int, lost: list[str]) -> Copies:
@@ -187,7 +234,7 @@ class Shared:
         rows = np.flatnonzero(self.parts)
         scenes = (before, self.scene)
         drawn = [len(np.unique(s.nodes.mesh[rows])) for s in scenes]
-        held = [len(np.unique(geometries(s.meshes)[s.nodes.mesh[rows]])) for s in scenes]
+        held = [len(np.unique(shapes(s)[s.nodes.mesh[rows]])) for s in scenes]
         return drawn[0], drawn[0] - max(drawn[0] - drawn[1], held[0] - held[1])
 
 

@@ -35,8 +35,9 @@ def twice(boxes: F64, keys: AnyArray, tolerance: float) -> I64:
 
     out = [np.zeros((0, 2), np.int64)]
     order = np.argsort(keys, kind="stable")
-    _, begin = np.unique(keys[order], return_index=True)
-    for rows in np.split(order, begin[1:]):
+    _, begin, times = np.unique(keys[order], return_index=True, return_counts=True)
+    for start, many in zip(begin[times > 1].tolist(), times[times > 1].tolist(), strict=True):
+        rows = order[start : start + many]
         rows = rows[has_a_neighbour(boxes[rows].reshape(-1, 6), tolerance)]
         if len(rows) < 2:
             continue

@@ -8,20 +8,28 @@ from collections.abc import Sequence
 import numpy as np
 
 from tidy_caravan.core.scene.arrays import I64
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.mesh import Mesh
+from tidy_caravan.core.scene.scene import Scene
 
 
 def geometries(meshes: Sequence[Mesh]) -> I64:
     """(M,) the first of the meshes that has the same arrays but for its materials: files hold them once."""
-    alike: dict[tuple[int, int, bytes], list[int]] = defaultdict(list)
+    alike: dict[bytes, list[int]] = defaultdict(list)
     for i, mesh in enumerate(meshes):
-        alike[mesh.vertices, mesh.triangles, mesh.positions[:4].tobytes()].append(i)
+        alike[mesh.begins].append(i)
     out = np.arange(len(meshes))
     for rows in alike.values():
         first: dict[str, int] = {}
         for i in rows if len(rows) > 1 else ():
             out[i] = first.setdefault(meshes[i].geometry_id, i)
     return out
+
+
+@kept
+def shapes(scene: Scene) -> I64:
+    """(M,) the same of all meshes of a scene."""
+    return geometries(scene.meshes)
 
 
 def parted_alike(meshes: Sequence[Mesh]) -> I64:

@@ -26,6 +26,8 @@ CHUNK = 1 << 21
 
 SMALL = 256
 """Vertices up to which meshes are looked at many in one array: by themselves each would cost more than its vertices."""
+OF_SURFACES = ("triangles", "vertices", "used", "bounds", "begins", "surface_id")
+"""What meshes know of themselves that hangs on positions and triangles alone."""
 HULL_FROM = 300
 """Parts of one mesh from which on its hull is made for their boxes."""
 
@@ -57,8 +59,22 @@ class Scene:
     """Coarser meshes by the id of the whole one."""
 
     def but(self, **changes: Any) -> Scene:
-        """A copy with some fields replaced."""
-        return replace(self, **changes)
+        """A copy with some fields replaced. What follows from the nodes and from surfaces that stay goes with it."""
+        made = replace(self, **changes)
+        if "nodes" not in changes and len(made.meshes) == len(self.meshes):
+            alike = (
+                "parts_by_mesh",
+                "instance_counts",
+                *(() if changes.keys() & {"extras", "identity"} else ("identities",)),
+            )
+            made.__dict__.update({name: self.__dict__[name] for name in alike if name in self.__dict__})
+            if "part_bounds" in self.__dict__:
+                pairs = zip(self.meshes, made.meshes, strict=True)
+                fresh = np.array([not (a is b or keeps_surface_of(b, a)) for a, b in pairs], np.bool_)
+                made.__dict__["_boxes_before"] = (self.part_bounds, fresh)
+                if not fresh.any() and "mesh_boxes" in self.__dict__:
+                    made.__dict__["mesh_boxes"] = self.mesh_boxes
+        return made
 
     @cached_property
     def identities(self) -> Identities:
@@ -77,6 +93,13 @@ class Scene:
         parts = self.nodes.parts
         out = np.zeros((len(parts), 2, 3))
         order, starts = self.parts_by_mesh
+        if "_boxes_before" in self.__dict__:  # of another scene with these nodes: what has new surfaces is looked at
+            before: F64
+            before, fresh = self.__dict__.pop("_boxes_before")
+            if not fresh.any():
+                return before
+            out[:] = before
+            starts = [one for one in starts if fresh[one[0]]]
         small = [e - b < HULL_FROM and self.meshes[m].vertices <= SMALL for m, b, e in starts]
         together = [one for one, is_small in zip(starts, small, strict=True) if is_small]
         for some in chunks(np.array([self.meshes[m].vertices * (e - b) for m, b, e in together]), CHUNK):
@@ -110,14 +133,41 @@ class Scene:
         mesh = self.nodes.mesh[self.nodes.parts]
         order = np.argsort(mesh, kind="stable").astype(np.int64)
         used, begin, count = np.unique(mesh[order], return_index=True, return_counts=True)
-        runs = [(int(m), int(b), int(b + c)) for m, b, c in zip(used, begin, count, strict=True)]
-        return order, runs
+        return order, list(zip(used.tolist(), begin.tolist(), (begin + count).tolist(), strict=True))
+
+    @cached_property
+    def mesh_boxes(self) -> F64:
+        """(M, 2, 3) boxes of the meshes, about their own origins; noughts of those that no part uses."""
+        out = np.zeros((len(self.meshes), 2, 3))
+        meshes = [(i, self.meshes[i]) for i in np.flatnonzero(self.instance_counts > 0).tolist()]
+        small = [(i, m) for i, m in meshes if 0 < m.triangles <= SMALL and "bounds" not in m.__dict__]
+        begin = 0
+        for some in chunks(np.array([m.triangles for _, m in small], np.int64), CHUNK):
+            own = [m for _, m in small[begin : begin + len(some)]]
+            corners = np.concatenate([m.positions[m.indices.reshape(-1)] for m in own])
+            starts = 3 * np.cumsum([0, *(m.triangles for m in own[:-1])])
+            boxes = np.stack([np.minimum.reduceat(corners, starts), np.maximum.reduceat(corners, starts)], axis=1)
+            for mesh, box in zip(own, boxes.astype(np.float64), strict=True):
+                mesh.__dict__["bounds"] = box
+            begin += len(some)
+        if meshes:
+            out[[i for i, _ in meshes]] = [m.bounds for _, m in meshes]
+        return frozen(out)
 
     @cached_property
     def instance_counts(self) -> I64:
         """(M,) how many parts use each mesh."""
         mesh = self.nodes.mesh[self.nodes.parts]
         return np.bincount(mesh, minlength=len(self.meshes))
+
+
+def keeps_surface_of(mesh: Mesh, before: Mesh) -> bool:
+    """Whether a mesh holds the very positions and triangles of another, whose box and surface it then knows as well; equal
+    ones that are held twice are not looked at."""
+    if mesh.positions is not before.positions or mesh.indices is not before.indices:
+        return False
+    mesh.__dict__.update({name: before.__dict__[name] for name in OF_SURFACES if name in before.__dict__})
+    return True
 
 
 def boxes_of_small(meshes: Sequence[Mesh], users: I64, world: F64) -> F64:

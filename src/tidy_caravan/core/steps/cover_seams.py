@@ -43,7 +43,7 @@ class CoverSeams(Step):
         if isinstance(found, str):
             return scene, [Change(text=f"seams could not be found out: {found}", count=0, problem=True)]
         chosen = context.selected(self.where, scene)
-        pieces, meshes = modules(scene, context.destination.grid_cell, context.progress)
+        pieces, meshes = modules(scene, context.destination.grid_cell)
         nodes = scene.nodes
         given = -1
         if self.piece:

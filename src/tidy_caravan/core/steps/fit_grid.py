@@ -69,7 +69,7 @@ class FitGrid(Step):
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         shapes = chosen & (other_shapes(scene) | np.isin(scene.nodes.mesh, list(stretched_meshes(scene))))
         seen = put_apart(scene, shapes)
-        cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(seen, context.progress))
+        cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(seen))
         if not cell:
             return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]
         made, far, uneven = self.pieces(seen, chosen, cell)

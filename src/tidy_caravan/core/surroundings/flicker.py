@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -37,7 +37,7 @@ from tidy_caravan.core.surroundings.world import (
     steady_middle_of,
     strewn_by,
 )
-from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Piece, WhenAsked, Work, Workshop
 from tidy_caravan.core.work.meshes import mesh_of
 from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
@@ -96,6 +96,7 @@ class Flicker:
         return np.column_stack([keys // span, keys % span]), number.reshape(-1).astype(np.int64)
 
 
+NO_OVERLAPS = Overlaps(NONE, NONE, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
 NOTHING = Flicker(NONE, NONE, NO_PAIRS, np.zeros(0), np.zeros(0), np.zeros((0, 3)))
 
 
@@ -123,16 +124,31 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
 
 def looks_from_behind(scene: Scene, rows: I64) -> AnyArray:
     """(K,) numbers that stand for how the triangles of the nodes' meshes are drawn from behind."""
-    two_sided = sides_of_slots(scene)
+    drawn = Drawn(scene)
     out = np.zeros(len(scene.meshes), np.uint64)
     for i in np.unique(scene.nodes.mesh[rows]).tolist():
-        seen = two_sided[list(scene.meshes[i].slots)]
-        if len(seen) and (seen == seen[0]).all():  # as most are: from one side everywhere, or from both
-            out[i] = int(seen[0])
-            continue
-        sides = two_sided[scene.meshes[i].material]
-        out[i] = int.from_bytes(hashlib.blake2b(sides.data, digest_size=8).digest(), "little")
+        out[i] = drawn.stands_for(scene.meshes[i])
     return out[scene.nodes.mesh[rows]]
+
+
+class Drawn:
+    """How the triangles of a scene's meshes are drawn from behind."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.sides = sides_of_slots(scene)
+        self._alike: dict[tuple[int, ...], int] = {}
+
+    def stands_for(self, mesh: Mesh) -> int:
+        """A number: alike for what is drawn alike, as most are, from one side everywhere or from both."""
+        if mesh.slots not in self._alike:
+            seen = np.unique(self.sides[list(mesh.slots)])
+            self._alike[mesh.slots] = int(seen[0]) if len(seen) == 1 else -1
+        alike = self._alike[mesh.slots]
+        return alike if alike >= 0 else int(hashlib.blake2b(self.of(mesh).data, digest_size=8).hexdigest(), 16)
+
+    def of(self, mesh: Mesh) -> AnyArray:
+        """(F,)"""
+        return self.sides[mesh.material]
 
 
 def asked_between(scene: Scene, rows: I64, who: U64, workshop: Workshop, tell: Tell) -> dict[str, AnyArray] | str:
@@ -220,28 +236,73 @@ def mirrored_right(corners: F64, part: I64, world: F64) -> F64:
 def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[dict[int, Overlaps], dict[int, str]]:
     """Overlaps within the wanted meshes (M,), areas and distances in their own units; and of which they could not be
     found out. Triangles that stand exactly on another are left to the check of repeated ones."""
-    drawn = sides_of_slots(scene)
+    drawn = Drawn(scene)
     metres = scales(scene)
     asked = [i for i in np.flatnonzero(wanted).tolist() if scene.meshes[i].triangles]
+    # where nothing of it changed one look says so: to ask of each mesh by itself costs more than most of them do
+    kind = {i: drawn.stands_for(scene.meshes[i]) for i in asked}
+    surfaces = "".join(scene.meshes[i].surface_id for i in asked)
+    kinds = np.array(list(kind.values()), np.uint64)
+    content = digest_of([np.array(asked, np.int64), surfaces, kinds, metres[asked]])
+    told: dict[int, Overlaps] = {}
+    lost: dict[int, str] = {}
+
+    def each() -> dict[str, AnyArray] | str:
+        some, unknown = asked_within(scene, workshop, tell, drawn, kind)
+        told.update(some)
+        lost.update(unknown)
+        return "not kept: it is asked again" if unknown else as_columns(some)
+
+    found = asked_again(workshop, WITHIN.name, WITHIN.version, content, each)
+    return (told, lost) if isinstance(found, str) else (from_columns(found), {})
+
+
+def as_columns(found: Mapping[int, Overlaps]) -> dict[str, AnyArray]:
+    """Overlaps by mesh as arrays: those of Overlaps, and `mesh`."""
+    mesh = np.repeat(np.array(list(found), np.int64), [len(o.first) for o in found.values()])
+    every = [NO_OVERLAPS, *found.values()]
+    columns = {k: np.concatenate([getattr(o, k) for o in every]) for k in Overlaps.__dataclass_fields__}
+    return {"mesh": mesh, **columns}
+
+
+def from_columns(columns: Mapping[str, AnyArray]) -> dict[int, Overlaps]:
+    """The same back; those of a mesh stand together."""
+    whole = Overlaps(*(np.asarray(columns[k]) for k in Overlaps.__dataclass_fields__))
+    mesh = np.asarray(columns["mesh"])
+    runs = np.split(np.arange(len(mesh)), np.flatnonzero(np.diff(mesh)) + 1) if len(mesh) else []
+    return {int(mesh[run[0]]): whole.some(run) for run in runs}
+
+
+def asked_within(
+    scene: Scene, workshop: Workshop, tell: Tell, drawn: Drawn, kind: Mapping[int, int]
+) -> tuple[dict[int, Overlaps], dict[int, str]]:
+    """The same of these meshes, each by itself. kind: by mesh, as of `Drawn.stands_for`."""
+    metres = {i: metre for i, metre in enumerate(scales(scene).tolist()) if i in kind}
+
+    def arrays(mesh: Mesh) -> dict[str, AnyArray]:
+        sides = drawn.of(mesh).astype(np.int32)
+        return {"positions": mesh.positions, "indices": mesh.indices, "material": sides}
+
+    told = {metre: {"metres": float(f"{metre:.3g}")} for metre in set(metres.values())}
 
     def piece(i: int) -> Piece:
         mesh = scene.meshes[i]
-        arrays = {
-            "positions": mesh.positions,
-            "indices": mesh.indices,
-            "material": drawn[mesh.material].astype(np.int32),
-        }
-        sides = hashlib.blake2b(arrays["material"].data, digest_size=8).hexdigest()
-        return Piece(mesh.surface_id + sides, arrays, {"metres": float(f"{metres[i]:.3g}")}, size=mesh.triangles)
+        content = f"{mesh.surface_id}{kind[i]:x}"
+        return Piece(content, WhenAsked(partial(arrays, mesh)), told[metres[i]], size=mesh.triangles)
 
     out: dict[int, Overlaps] = {}
     lost: dict[int, str] = {}
-    outcomes = workshop.do(WITHIN, [piece(i) for i in asked], tell)
-    for i, outcome in zip(asked, outcomes, strict=True):
-        if not isinstance(outcome, Done):
+    recalled = {i: workshop.recalled(scene.meshes[i]) for i in kind}
+    how = {i: ("overlaps", kind[i], metres[i]) for i in kind}
+    fresh = [i for i in kind if how[i] not in recalled[i]]
+    for i, outcome in zip(fresh, workshop.do(WITHIN, [piece(i) for i in fresh], tell), strict=True):
+        if isinstance(outcome, Done):
+            recalled[i][how[i]] = outcome
+        else:
             lost[i] = f"“{scene.meshes[i].name or scene.meshes[i].id[:8]}”: {outcome.reason}"
-        elif outcome.arrays:
-            out[i] = Overlaps(**{k: np.asarray(v) for k, v in outcome.arrays.items()})
+    for i in kind:
+        if i not in lost and (known := recalled[i][how[i]]).arrays:
+            out[i] = Overlaps(**{k: np.asarray(v) for k, v in known.arrays.items()})
     return out, lost
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
-from tidy_caravan.core.pace import Tell, alive, nobody, paced
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.surroundings.near import meeting_boxes
 from tidy_caravan.core.surroundings.world import scales
 
@@ -46,18 +47,17 @@ class Pieces:
     box: F64
     uses: I64
 
-    @property
+    @cached_property
     def size(self) -> F64:
         return self.box[:, 1] - self.box[:, 0]
 
 
-def pieces_of(scene: Scene, tell: Tell = nobody) -> Pieces:
+@kept
+def pieces_of(scene: Scene) -> Pieces:
     """Every mesh that is used, at the scale that it is drawn."""
     counts = scene.instance_counts
     used = np.flatnonzero((counts > 0) & np.array([m.triangles > 0 for m in scene.meshes], np.bool_))
-    metres = scales(scene)
-    box = np.array([scene.meshes[i].bounds * metres[i] for i in paced(used.tolist(), alive(tell))]).reshape(-1, 2, 3)
-    return Pieces(used, box, counts[used])
+    return Pieces(used, scene.mesh_boxes[used] * scales(scene)[used][:, None, None], counts[used])
 
 
 def off_by(size: F64, cell: float) -> tuple[F64, Bool]:
@@ -107,6 +107,20 @@ def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
     return out
 
 
+def told_by(size: F64, cell: float) -> I64:
+    """(R,) pieces (K, 3) of which two sizes count, where most of those are exactly whole cells, and none else; an axis at a
+    time, since most cells are out of the question."""
+    counted = [along >= TWICE * cell for along in size.T]
+    two = np.sum([c.view(np.int8) for c in counted], axis=0, dtype=np.int8) >= 2
+    exact = every = 0
+    for along, counts in zip(size.T, counted, strict=True):
+        own = along[counts & two]
+        every += len(own)
+        exact += int((np.abs(own - np.maximum(np.rint(own / cell), 1.0) * cell) <= EXACT_M).sum())
+    return np.flatnonzero(two) if exact >= SHARE * every else np.zeros(0, np.int64)
+
+
+@kept
 def cell_of(pieces: Pieces) -> float:
     """The cell in metres that most sizes are multiples of, 0 where nothing says so.
 
@@ -116,13 +130,14 @@ def cell_of(pieces: Pieces) -> float:
     """
     held: dict[float, int] = {}
     for cell in CELLS_M:
-        off, counted = off_by(pieces.size, cell)
-        two = counted.sum(axis=1) >= 2
+        rows = told_by(pieces.size, cell)
+        if not len(rows):
+            continue
+        off, counted = off_by(pieces.size[rows], cell)
         exact = (np.abs(off) <= EXACT_M) & counted
-        whole = two & (exact | ~counted).all(axis=1)
-        some = two & (counted & (np.abs(off) <= NEAR * cell) | ~counted).all(axis=1)
-        sizes = int((counted & two[:, None]).sum())
-        many = whole.sum() >= PIECES or (whole.sum() >= FEW[0] and pieces.uses[whole].sum() >= FEW[1])
-        if many and exact[two].sum() >= SHARE * sizes and some.sum() >= SHARE * two.sum():
+        whole = (exact | ~counted).all(axis=1)
+        some = (counted & (np.abs(off) <= NEAR * cell) | ~counted).all(axis=1)
+        many = whole.sum() >= PIECES or (whole.sum() >= FEW[0] and pieces.uses[rows[whole]].sum() >= FEW[1])
+        if many and some.sum() >= SHARE * len(rows):
             held[cell] = int(some.sum())
     return next((cell for cell, count in held.items() if count >= MOST_HELD * max(held.values())), 0.0)

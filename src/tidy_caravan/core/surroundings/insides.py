@@ -7,12 +7,14 @@ import numpy as np
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64, U8, Bool
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.surroundings.world import Table, two_sided_slots
 
 ONE, BOTH, THROUGH = 0, 1, 2
 """A slot is drawn from one side; from both; from both, and what is behind it shows."""
 
 
+@kept
 def sides_of_slots(scene: Scene) -> U8:
     """How each material slot is drawn; the last one, -1, stands for no material."""
     out = two_sided_slots(scene).astype(np.uint8)

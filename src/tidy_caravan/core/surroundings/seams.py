@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.space.axes import axis_vector
@@ -52,10 +51,10 @@ class Seam:
         return np.array([[self.middle - half + s, self.middle + half + s] for s in (side, -side)])
 
 
-def modules(scene: Scene, given: float = 0.0, tell: Tell = nobody) -> tuple[Pieces, I64]:
+def modules(scene: Scene, given: float = 0.0) -> tuple[Pieces, I64]:
     """The pieces of a scene, and the meshes of those that are modular and stand side by side; none otherwise. given: the
     cell in metres, 0 infers it."""
-    pieces = pieces_of(scene, tell)
+    pieces = pieces_of(scene)
     cell = given or cell_of(pieces)
     mine = modular(pieces, cell) if cell else np.zeros(len(pieces.mesh), np.bool_)
     if not cell or not put_together(scene, pieces, mine, cell):

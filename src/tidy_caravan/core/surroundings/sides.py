@@ -162,7 +162,8 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
     """
     nodes = scene.nodes
     two_sided = two_sided_slots(scene)
-    asked = wanted & np.array([m.triangles > 0 and not two_sided[list(m.slots)].all() for m in scene.meshes], np.bool_)
+    from_both = {slots: bool(two_sided[list(slots)].all()) for slots in {m.slots for m in scene.meshes}}
+    asked = wanted & np.array([not from_both[m.slots] for m in scene.meshes], np.bool_)
     rows = nodes.parts
     rows = rows[(nodes.flags[rows] & HIDDEN) == 0]
     if not asked.any() or not asked[nodes.mesh[rows]].any():

@@ -88,9 +88,10 @@ def ranks(values: AnyArray) -> I64:
     return np.unique(values, return_inverse=True)[1].reshape(-1).astype(np.int64)
 
 
+@kept
 def two_sided_slots(scene: Scene) -> Bool:
     """True for material slots that are drawn from both sides; the last one, -1, stands for no material."""
-    most = max([len(scene.materials), *(max(m.slots, default=-1) + 1 for m in scene.meshes)])
+    most = max([len(scene.materials), *(max(s, default=-1) + 1 for s in {m.slots for m in scene.meshes})])
     out = np.zeros(most + 1, np.bool_)
     out[: len(scene.materials)] = [m.double_sided for m in scene.materials]
     return out
@@ -154,12 +155,10 @@ def outside(scene: Scene) -> tuple[F64, Bool]:
     The box is that of its mesh, along the part's own axes: the same however the part is turned in the world.
     """
     nodes = scene.nodes
-    boxes = np.zeros((len(scene.meshes) + 1, 2, 3))
-    for i in np.flatnonzero(scene.instance_counts > 0).tolist():
-        boxes[i] = scene.meshes[i].bounds
-        if not np.isfinite(boxes[i]).all():
-            points = usable_points(scene.meshes[i])
-            boxes[i] = (points.min(axis=0), points.max(axis=0)) if len(points) else 0.0
+    boxes = np.concatenate([scene.mesh_boxes, np.zeros((1, 2, 3))])
+    for i in np.flatnonzero(~np.isfinite(boxes).all(axis=(1, 2))).tolist():
+        points = usable_points(scene.meshes[i])
+        boxes[i] = (points.min(axis=0), points.max(axis=0)) if len(points) else 0.0
     linear, box = nodes.world[nodes.parts, :3, :3], boxes[nodes.mesh[nodes.parts]]
     gap = np.maximum(box[:, 0], 0.0) + np.minimum(box[:, 1], 0.0)
     distance: F64 = np.linalg.norm((linear @ gap[:, :, None])[:, :, 0], axis=1)

@@ -14,8 +14,8 @@ from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, key_of
+from tidy_caravan.core.scene.arrays import AnyArray, frozen
+from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, keys_of
 from tidy_caravan.core.work.meshes import arrays_of, whole_mesh_of, whole_of
 
 
@@ -116,29 +116,49 @@ class Context:
     workshop: Workshop = field(default_factory=Workshop)
     tell: Tell = lambda done, total: None
     unknown: dict[int, str] = field(default_factory=dict)
+    _told: dict[str, list[Any]] = field(default_factory=dict, repr=False)
+    _numbers: dict[str, AnyArray] = field(default_factory=dict, repr=False)
 
     def each(self, fact: MeshFact) -> list[Any]:
         """The fact of every mesh, None for meshes that no part uses and for those it is not known of."""
-        return [None if found is None else found[fact.name] for found in self._every]
+        name = fact.name
+        if name not in self._told:
+            self._told[name] = [None if found is None else found[name] for found in self._every]
+        return self._told[name]
 
     def numbers(self, fact: MeshFact) -> AnyArray:
         """(M,) a fact that is a number; 0 where there is none."""
-        return np.array([found or 0 for found in self.each(fact)])
+        if fact.name not in self._numbers:
+            self._numbers[fact.name] = frozen(np.array([found or 0 for found in self.each(fact)]))
+        return self._numbers[fact.name]
 
     @cached_property
     def _every(self) -> list[dict[str, Any] | None]:
         scene = self.scene
         used = np.flatnonzero(scene.instance_counts > 0).tolist()
         versions = {name: f.version for name, f in sorted(_facts.items())}
+        name = f"facts {versions}"
+        recalled = [self.workshop.recalled(scene.meshes[i]) for i in used]
+        out: list[dict[str, Any] | None] = [None] * len(scene.meshes)
+        for i, before in zip(used, recalled, strict=True):
+            out[i] = before.get(name)
+        for i, figures in self._asked([i for i in used if out[i] is None], versions).items():
+            out[i] = self.workshop.recalled(scene.meshes[i])[name] = figures
+        return out
+
+    def _asked(self, used: list[int], versions: dict[str, int]) -> dict[int, dict[str, Any]]:
+        """All facts of some meshes, by mesh, from what is kept of them where there is something."""
         surface = {name: v for name, v in versions.items() if _facts[name].surface}
         rest = {name: v for name, v in versions.items() if not _facts[name].surface}
         # a mesh whose surface is known, and only its normals or coordinates are new, is asked about those alone
-        results, meshes = self.workshop.results, scene.meshes
-        keys = {i: key_of(WORK, Piece(meshes[i].id, {}, {"facts": versions})) for i in used}
+        results, meshes = self.workshop.results, self.scene.meshes
+        asked, of_surface = {"facts": versions}, {"facts": surface}
+        keys = dict(zip(used, keys_of(WORK, [Piece(meshes[i].id, {}, asked) for i in used]), strict=True))
         known = results.find(WORK, list(dict.fromkeys(keys.values())))
         found = {i: dict(done.figures) for i in used if isinstance(done := known.get(keys[i]), Done)}
         missing = [i for i in used if i not in found]
-        by_surface = {i: key_of(SURFACES, Piece(meshes[i].surface_id, {}, {"facts": surface})) for i in missing}
+        surfaces = [Piece(meshes[i].surface_id, {}, of_surface) for i in missing]
+        by_surface = dict(zip(missing, keys_of(SURFACES, surfaces), strict=True))
         half = results.find(SURFACES, list(dict.fromkeys(by_surface.values())))
         some = [i for i in missing if isinstance(half.get(by_surface[i]), Done)]
         chosen = set(some)
@@ -150,7 +170,7 @@ class Context:
         results.keep(WORK, {keys[i]: Done({}, found[i]) for i in some if i in found})
         told = {by_surface[i]: i for i in missing if i in found and i not in chosen}
         results.keep(SURFACES, {key: Done({}, {n: found[i][n] for n in surface}) for key, i in told.items()})
-        return [found.get(i) for i in range(len(meshes))]
+        return found
 
     def measured(
         self,

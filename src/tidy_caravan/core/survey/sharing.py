@@ -9,7 +9,7 @@ import numpy as np
 from tidy_caravan.core.copies.search import TOLERANCE_MM, Shared, copies_in, movable, share
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64
-from tidy_caravan.core.scene.held import geometries, held_bytes
+from tidy_caravan.core.scene.held import held_bytes, shapes
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_PLACES, Place, box_lines, place, within_budget
@@ -62,7 +62,7 @@ def sharing(context: Context) -> Iterable[Finding]:
         )
     if parts > MANY and used > UNSHARED * parts:
         # what differs in its material alone is one shape, and cannot be shared further
-        used = len(np.unique(geometries(scene.meshes)[drawn]))
+        used = len(np.unique(shapes(scene)[drawn]))
     if parts > MANY and used > UNSHARED * parts:
         yield Finding(
             code="sharing.none",
@@ -95,7 +95,7 @@ def told(scene: Scene, done: Shared) -> list[Place]:
         pairs = np.unique(np.column_stack([family.reshape(-1), mesh[rows]]), axis=0)
         return np.bincount(pairs[:, 0], weight[pairs[:, 1]], minlength=len(kinds)).astype(np.float64)
 
-    held, held_after = geometries(scene.meshes)[nodes.mesh], geometries(after.meshes)[after.nodes.mesh]
+    held, held_after = shapes(scene)[nodes.mesh], shapes(after)[after.nodes.mesh]
     bytes_ = per_family(held, size) - per_family(held_after, size_after)
     batches = per_family(nodes.mesh, slots) - per_family(after.nodes.mesh, slots_after)
     off = np.zeros(len(kinds))

@@ -522,11 +522,14 @@ def missing_second_uv(context: Context) -> Iterable[Finding]:
     nodes = scene.nodes
     wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
     wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
-    listed = zip(scene.meshes, heavy_meshes(scene), wanted[:-1].tolist(), strict=True)
-    spared = {m.id for m, h, w in listed if h or not w}
+    left_out = np.asarray(heavy_meshes(scene), np.bool_) | ~wanted[:-1]
+    spared = {scene.meshes[i].id for i in np.flatnonzero(left_out).tolist()}
+    without = np.array([len(m.uvs) <= channel and m.triangles > 0 for m in scene.meshes], np.bool_)
+    if spared:
+        without &= np.array([m.id not in spared for m in scene.meshes], np.bool_)
     return per_mesh_finding(
         scene,
-        np.array([len(m.uvs) <= channel and m.triangles > 0 and m.id not in spared for m in scene.meshes]),
+        without,
         code="uv.second-missing",
         severity="warning",
         title="No lightmap UV set",

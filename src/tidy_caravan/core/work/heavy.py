@@ -8,11 +8,12 @@ a hang or too much memory costs one piece, which comes back as Lost.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from importlib import import_module
 from typing import Any, Protocol
+from weakref import WeakKeyDictionary
 
 import numpy as np
 import orjson
@@ -69,7 +70,7 @@ class WhenAsked(Mapping[str, AnyArray]):
         return len(self._made)
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(eq=False)  # not frozen: a hundred thousand are made at a time
 class Piece:
     """content: a hash that is equal for equal arrays only. seconds: processor time that it may take. size: what the
     time it takes grows with, such as triangles."""
@@ -177,11 +178,23 @@ def content_of(arrays: Mapping[str, AnyArray]) -> str:
 
 def key_of(work: Work, piece: Piece) -> str:
     """All that an outcome depends on."""
-    told = orjson.dumps(
-        [work.name, work.version, piece.content, dict(piece.parameters)],
-        option=orjson.OPT_SORT_KEYS | orjson.OPT_SERIALIZE_NUMPY,
-    )
-    return hashlib.blake2b(told, digest_size=20).hexdigest()
+    return keys_of(work, [piece])[0]
+
+
+def keys_of(work: Work, pieces: Sequence[Piece]) -> list[str]:
+    """The same of many; parameters that are one object are looked at once."""
+    begun: dict[int, Any] = {}
+    out = []
+    for piece in pieces:
+        same = id(piece.parameters)
+        if same not in begun:
+            told = [work.name, work.version, dict(piece.parameters)]
+            text = orjson.dumps(told, option=orjson.OPT_SORT_KEYS | orjson.OPT_SERIALIZE_NUMPY)
+            begun[same] = hashlib.blake2b(text, digest_size=20)
+        digest = begun[same].copy()
+        digest.update(piece.content.encode())
+        out.append(digest.hexdigest())
+    return out
 
 
 @dataclass
@@ -192,6 +205,12 @@ class Workshop:
     results: Results = field(default_factory=Results)
     subject: str = ""
     """Whose scenes these are, such as a haul: what is kept about pairs is kept of each by itself."""
+    _recalled: WeakKeyDictionary[Any, dict[Hashable, Any]] = field(default_factory=WeakKeyDictionary)
+
+    def recalled(self, mesh: Any) -> dict[Hashable, Any]:
+        """What was found out about a mesh here, by what was asked, for as long as the mesh lives: to look it up among the
+        results takes longer. Empty where no results are kept."""
+        return self._recalled.setdefault(mesh, {}) if type(self.results) is not Results else {}
 
     def do(
         self, work: Work, pieces: Iterable[Piece], tell: Tell = lambda done, total: None, keep: bool = True
@@ -202,7 +221,7 @@ class Workshop:
         tried again when it is asked for again.
         """
         given = list(pieces)
-        keys = [key_of(work, p) for p in given]
+        keys = keys_of(work, given)
         results = self.results if keep else Results()
         out = results.find(work, list(dict.fromkeys(keys)))
         first = {key: p for key, p in zip(reversed(keys), reversed(given), strict=True) if key not in out}

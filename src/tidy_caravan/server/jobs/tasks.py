@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import logging
 import tempfile
 import time
@@ -35,6 +34,7 @@ from tidy_caravan.core.identity import (
     set_after,
     under_one_label,
 )
+from tidy_caravan.core.loading import seldom
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, read_convention, run
 from tidy_caravan.core.scene import Scene
@@ -57,8 +57,6 @@ from tidy_caravan.server.store.scenes import StoreSteps, load_scene
 from tidy_caravan.server.view import view_bytes
 
 TELL_SECONDS = 0.25
-SELDOM = (50_000, 20, 50)
-"""When to look for circles among objects: a scene has hundreds of thousands of texts and boxes, and hardly a circle."""
 log = logging.getLogger("tidy_caravan.jobs")
 
 
@@ -98,7 +96,7 @@ def perform(job_id: str, database: str, store_address: str, upload_bytes: int, l
     """
     job_key = uuid.UUID(job_id)
     keep_log(log_file)
-    gc.set_threshold(*SELDOM)
+    seldom()
     try:
         with psycopg.connect(database.replace("+psycopg", ""), autocommit=True, connect_timeout=10) as connection:
             claimed = claim(connection, job_key)
