@@ -24,7 +24,7 @@ from scipy.spatial.transform import Rotation
 from tests.core.test_sides import as_mesh, at, scene_of
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.copies.search import copies_in, movable, share
+from tidy_caravan.core.copies.search import copies_in, movable, rows_like_others, share
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import GLTF, Clip, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.scene.held import held_bytes
@@ -94,6 +94,15 @@ class Found(unittest.TestCase):
 
         together = families(truth.scene, Workshop())
         self.assertGreater(len(together), 50)
+        asked: list[int] = []
+
+        def everyone(values: Any, *rest: Any) -> Any:
+            asked.append(len(values) - len(rows_like_others(values, *rest)))
+            return np.arange(len(values))
+
+        with mock.patch("tidy_caravan.core.copies.search.rows_like_others", everyone):
+            self.assertEqual(families(truth.scene, Workshop()), together, "those that are like no other left in")
+        self.assertGreater(sum(asked), 20)
         known = Remembered()
         kept = Workshop(results=known)
         with mock.patch("tidy_caravan.core.copies.search.FIGURES_FROM", 1):

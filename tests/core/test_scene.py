@@ -161,6 +161,40 @@ class Figures(unittest.TestCase):
             world = points @ local[row, :3, :3].T + local[row, :3, 3]
             np.testing.assert_allclose(scene.part_bounds[row], [world.min(axis=0), world.max(axis=0)], atol=1e-9)
 
+    @settings(deadline=None, max_examples=30)
+    @given(st.integers(0, 2**32 - 1))
+    def test_what_stays_is_known_and_what_is_new_is_looked_at(self, seed: int) -> None:
+        """A copy of a scene with other meshes or nodes measures as one that was made of the same from the beginning."""
+        rng = np.random.default_rng(seed)
+        scene = read(trimesh_scene(seed % 50, 30).export(file_type="glb"))
+        for _ in range(3):
+            if rng.random() < 0.8:
+                _ = scene.part_bounds, scene.mesh_boxes, scene.identities, scene.parts_by_mesh
+            meshes = list(scene.meshes)
+            for i in np.flatnonzero(rng.random(len(meshes)) < rng.choice([0, 0.3])).tolist():
+                m = meshes[i]
+                ways = (
+                    {"positions": m.positions * np.float32(rng.uniform(0.5, 2))},
+                    {"positions": m.positions.copy()},
+                    {"normals": None},
+                    {"indices": m.indices[:1], "material": m.material[:1]},
+                )
+                meshes[i] = replace(m, **ways[rng.integers(len(ways))])
+            changes: dict[str, object] = {"meshes": tuple(meshes)}
+            if rng.random() < 0.3:
+                local = scene.nodes.local.copy()
+                local[:, :3, 3] += rng.normal(size=3)
+                changes["nodes"] = replace(scene.nodes, local=local)
+            scene = scene.but(**changes)
+            anew = replace(scene, meshes=tuple(replace(m) for m in scene.meshes), nodes=replace(scene.nodes))
+            np.testing.assert_array_equal(scene.part_bounds, anew.part_bounds)
+            np.testing.assert_array_equal(scene.mesh_boxes, anew.mesh_boxes)
+            np.testing.assert_array_equal(anew.mesh_boxes, [m.bounds for m in (replace(m) for m in scene.meshes)])
+            self.assertEqual([m.surface_id for m in scene.meshes], [m.surface_id for m in anew.meshes])
+            self.assertEqual(scene.identities.names, anew.identities.names)
+            self.assertEqual(scene.instance_counts.tolist(), anew.instance_counts.tolist())
+            self.assertEqual(scene.parts_by_mesh[1], anew.parts_by_mesh[1])
+
     def test_turn_and_scale_are_taken_apart_as_by_another_library(self) -> None:
         rng = np.random.default_rng(5)
         turns = Rotation.random(60, random_state=5).as_matrix()

@@ -194,13 +194,13 @@ class Kept(unittest.TestCase):
         self.assertNotIn("a3", out)
 
     def test_an_outcome_without_anything_to_tell_is_no_file(self) -> None:
-        kept = self.results()
-        kept.keep(self.ARRAYS, {"quiet": Done({}, {})})
-        out = kept.find(self.ARRAYS, ["quiet", "never"])
+        kept, work = self.results(), replace(self.ARRAYS, together="nowhere:none")
+        kept.keep(work, {"quiet": Done({}, {}), "loud": Done({}, {"n": 1})})
+        out = kept.find(work, ["quiet", "never"])
         self.assertEqual(
             [(key, o.arrays, o.figures) for key, o in out.items() if isinstance(o, Done)], [("quiet", {}, {})]
         )
-        self.assertFalse(kept.store.exists(path_of("quiet")))
+        self.assertEqual([kept.store.exists(path_of(k)) for k in ("quiet", "loud")], [False, True])
 
     def test_what_is_replaced_is_found_as_it_was_kept_last(self) -> None:
         kept, once, newest = self.results(), self.ARRAYS, replace(self.ARRAYS, replaced=True)

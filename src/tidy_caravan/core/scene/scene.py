@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.pace import Tell, nobody, paced
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, chunks, frozen, ranges
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, chunks, frozen, ranges
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
 from tidy_caravan.core.scene.keeping import kept
@@ -93,9 +93,9 @@ class Scene:
         parts = self.nodes.parts
         out = np.zeros((len(parts), 2, 3))
         order, starts = self.parts_by_mesh
-        if "_boxes_before" in self.__dict__:  # of another scene with these nodes: what has new surfaces is looked at
-            before: F64
-            before, fresh = self.__dict__.pop("_boxes_before")
+        known: tuple[F64, Bool] | None = self.__dict__.pop("_boxes_before", None)
+        if known is not None:  # of another scene with these nodes: what has new surfaces is looked at
+            before, fresh = known
             if not fresh.any():
                 return before
             out[:] = before

@@ -19,7 +19,7 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.pace import Tell
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import AnyArray, chunks
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost
 from tidy_caravan.core.work.pool import Pool
 
@@ -46,8 +46,8 @@ class Work:
     """A result does not follow from its key alone: what is kept later takes the place of what was kept before."""
 
 
-AT_ONCE = 4000
-"""Pieces that are asked together."""
+AT_ONCE = 1 << 18
+"""Size of the pieces that are asked together, and a hundred of it for each of them: they take a second at most."""
 
 
 class WhenAsked(Mapping[str, AnyArray]):
@@ -250,9 +250,9 @@ def asked_together(work: Work, waiting: Sequence[tuple[str, Piece]], told: Calla
     module, _, name = work.together.partition(":")
     ask = getattr(import_module(module), name)
     made: dict[str, Outcome] = {}
-    for begin in range(0, len(waiting), AT_ONCE):
-        told(begin)
-        some = waiting[begin : begin + AT_ONCE]
+    for rows in chunks(np.array([piece.size + 100 for _, piece in waiting]), AT_ONCE):
+        told(int(rows[0]))
+        some = waiting[int(rows[0]) : int(rows[-1]) + 1]
         try:
             answers = ask([piece for _, piece in some])
         except Exception:  # whatever it is, each piece by itself will say it

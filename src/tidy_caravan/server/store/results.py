@@ -39,7 +39,7 @@ class StoreResults(Results):
     def find(self, work: Work, keys: Sequence[str]) -> dict[str, Outcome]:
         if work.figures_only:
             return self._rows(list(keys))
-        out: dict[str, Outcome] = {} if work.replaced else self._rows(list(keys))
+        out: dict[str, Outcome] = self._rows(list(keys)) if work.together else {}
         for key in keys:
             if key in out:
                 continue
@@ -54,7 +54,8 @@ class StoreResults(Results):
     def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
         if not work.figures_only:
             # most meshes have nothing to tell, and a file for each of them costs more than they did
-            files = {k: o for k, o in made.items() if work.replaced or not isinstance(o, Done) or o.arrays or o.figures}
+            quiet = {k for k, o in made.items() if isinstance(o, Done) and not o.arrays and not o.figures}
+            files = {k: o for k, o in made.items() if not work.together or k not in quiet}
             for key, outcome in files.items():
                 self.store.put(path_of(key), outcome_bytes(outcome), anew=work.replaced)
             made = {key: o for key, o in made.items() if key not in files}
