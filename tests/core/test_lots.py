@@ -124,7 +124,7 @@ def some_mesh(rng: np.random.Generator) -> Mesh:
     if rng.random() < 0.2:
         mesh = replace(mesh, colors=(np.ones((mesh.vertices, 4), np.float32),))
     for _ in range(int(rng.integers(0, 3))):
-        mesh = faulty(mesh, str(rng.choice(FAULTS)), rng)
+        mesh = replace(faulty(mesh, str(rng.choice(FAULTS)), rng), origin=None)
     offset = rng.choice([0, 0, 10, 1e5]) * scale
     return replace(mesh, positions=(mesh.positions * scale + offset).astype(np.float32))
 

@@ -108,6 +108,11 @@ def contact(
         groups, firsts, workshop.do(SURFACES, [piece(f) for f in firsts], tell), strict=True
     ):
         found = difference_of(outcome)
+        if len(members) == 1:
+            surface[first], normal[first] = found.distance * 1000, found.normal if ability.normals else 0.0
+            found.missing_height *= 1000
+            meshes.append((members.astype(np.int64), found))
+            continue
         drift = np.abs(relative[members] - relative[first])
         moved = drift[:, :3, :3].max(axis=(1, 2)) * 3 * found.radius + drift[:, :3, 3].max(axis=1) * stretch[members]
         surface[members] = (found.distance + moved) * 1000

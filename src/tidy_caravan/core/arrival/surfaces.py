@@ -95,13 +95,18 @@ class Difference:
 
 def ordered(mesh: Mesh) -> tuple[AnyArray, AnyArray]:
     """(F, 3) triangles and (F,) their materials, grouped by material in order of first use, as files hold them."""
-    if len(mesh.slots) <= 1:
-        return mesh.indices, mesh.material
-    slots = np.array(mesh.slots)
-    by_value = np.argsort(slots)
-    rank = by_value[np.searchsorted(slots[by_value], mesh.material)]
-    order = np.argsort(rank, kind="stable")
-    return mesh.indices[order], mesh.material[order]
+    order = order_of(mesh.material)
+    return (mesh.indices, mesh.material) if order is None else (mesh.indices[order], mesh.material[order])
+
+
+def order_of(material: AnyArray) -> I64 | None:
+    """(F,) the order of triangles grouped like that; None as they stand."""
+    if not len(material) or (material == material[0]).all():
+        return None
+    slots, first = np.unique(material, return_index=True)
+    rank = np.empty(len(slots), np.int64)
+    rank[np.argsort(first)] = np.arange(len(slots))
+    return np.argsort(rank[np.searchsorted(slots, material)], kind="stable")
 
 
 def difference(
@@ -278,7 +283,10 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     return first @ turn.T, second, turn
 
 
-SURFACES = Work("surfaces", 4, f"{__name__}:compared", native=False, figures_only=True)
+SURFACES = Work(
+    "surfaces", 4, f"{__name__}:compared", native=False, figures_only=True,
+    together="tidy_caravan.core.arrival.many_surfaces:compared_many",
+)  # fmt: skip
 
 
 def asked(
@@ -312,10 +320,15 @@ def compared(
     found = difference(
         a, b, np.array(map_a), np.array(map_b), limit, mirrored, sets, channels, tangents, uvs, Pairing(pairing), loose
     )
+    return {}, figures_of(found)
+
+
+def figures_of(found: Difference) -> dict[str, Any]:
+    """A difference as figures of work."""
     figures = dict(vars(found))
     figures["uv"] = [[k, v] for k, v in found.uv.items()]
     figures["slots"] = [[i, j, n] for (i, j), n in found.slots.items()]
-    return {}, {k: str(v) if isinstance(v, float) and not np.isfinite(v) else v for k, v in figures.items()}
+    return {k: str(v) if isinstance(v, float) and not np.isfinite(v) else v for k, v in figures.items()}
 
 
 def difference_of(outcome: Outcome) -> Difference:
@@ -433,21 +446,23 @@ def together(a: F64, b: F64, limit: float, noise: float, displaced: bool = True)
     )
 
 
-def best_turn(a: F64, b: F64, noise: float) -> tuple[I64, F64]:
-    """(F,) index into TURNS that brings a's corners onto b's best, and (F,) the largest corner distance then.
+def best_turn(a: F64, b: F64, noise: float | F64) -> tuple[I64, F64]:
+    """(F,) index into TURNS that brings a's corners onto b's best, and (F,) the largest corner distance then. noise: of all,
+    or (F,).
 
     The order as it stands wins unless another is better by more than the noise.
     """
     far = np.linalg.norm(a - b, axis=2).max(axis=1)
     turn = np.zeros(len(a), np.int64)
+    noise = np.broadcast_to(noise, len(a))
     open_ = np.flatnonzero(far > noise)
     for at in range(0, len(open_), CHUNK):
         rows = open_[at : at + CHUNK]
         every = np.linalg.norm(a[rows][:, TURNS] - b[rows][:, None], axis=3).max(axis=2)
-        every[:, 1:] += noise
+        every[:, 1:] += noise[rows][:, None]
         best = every.argmin(axis=1)
         turn[rows] = best
-        far[rows] = every[np.arange(len(rows)), best] - np.where(best > 0, noise, 0.0)
+        far[rows] = every[np.arange(len(rows)), best] - np.where(best > 0, noise[rows], 0.0)
     return turn, np.maximum(far, 0.0)
 
 
