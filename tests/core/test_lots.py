@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from functools import lru_cache
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import trimesh
@@ -17,7 +18,8 @@ from tests.core.test_sides import as_mesh
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.surroundings.flicker import within_mesh, within_meshes
-from tidy_caravan.core.survey.context import known_facts, measure_many, measure_mesh
+from tidy_caravan.core.survey import context
+from tidy_caravan.core.survey.context import MeshFact, known_facts, measure_many, measure_mesh
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.meshes import arrays_of, whole_of
 from tidy_caravan.demo.ferry_landing import landing
@@ -196,6 +198,13 @@ class Together(unittest.TestCase):
         for mesh, one in zip(meshes, found, strict=True):
             if one is not None:
                 self.same(one, measure_mesh(whole_of(mesh), FACTS)[1], mesh.name)
+
+    def test_a_fact_that_is_not_asked_together_is_asked_of_each(self) -> None:
+        plain = [as_mesh(b) for b in BODIES[4:7]]
+        own = MeshFact("corners", 1, lambda m: int(m.triangles) * 3)
+        with mock.patch.dict(context._facts, {"corners": own}):
+            found = measure_many([Piece(m.id, whole_of(m), {"facts": {**FACTS, "corners": 1}}) for m in plain])
+        self.assertEqual([one and one.figures["corners"] for one in found], [3 * m.triangles for m in plain])
 
     def test_meshes_of_other_kinds_and_empty_ones_are_told_apart(self) -> None:
         quad = as_mesh(BODIES[1])

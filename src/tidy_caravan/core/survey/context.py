@@ -26,7 +26,7 @@ class MeshFact:
     version: counted up whenever `measure` gives something else than before. raw: of the mesh as it is; the others do
     not see triangles whose corners are no numbers. surface: it looks at positions and triangles alone, and holds for
     every mesh that has the same. many: the same of meshes that are asked together; true of the ordinary ones among them, and
-    None of those that have to be asked by themselves. Without it every mesh has to be.
+    None of those that have to be asked by themselves. Without it `measure` is asked of each.
     """
 
     name: str
@@ -91,16 +91,14 @@ def measure_many(pieces: Sequence[Piece]) -> list[Done | None]:
 
     out: list[Done | None] = [None] * len(pieces)
     wanted: Mapping[str, int] = pieces[0].parameters["facts"]
-    asked = [(name, _facts[name].many) for name in wanted]
+    told = {name: many for name in wanted if (many := _facts[name].many) is not None}
+    alone = {name: wanted[name] for name in wanted if name not in told}
     for rows, lot in lots_of([p.arrays for p in pieces]):
-        found = []
-        for _, many in asked:
-            if many is None:
-                return out
-            found.append(many(lot))
+        found = [many(lot) for many in told.values()]
         for k, ordinary, *values in zip(rows, lot.ordinary.tolist(), *found, strict=True):
             if ordinary and None not in values and pieces[k].parameters["facts"] == wanted:
-                out[k] = Done({}, dict(zip(wanted, values, strict=True)))
+                rest = measure_mesh(pieces[k].arrays, alone)[1] if alone else {}
+                out[k] = Done({}, {**dict(zip(told, values, strict=True)), **rest})
     return out
 
 
