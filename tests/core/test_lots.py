@@ -6,6 +6,7 @@ import unittest
 from collections.abc import Mapping
 from dataclasses import replace
 from functools import lru_cache
+from importlib import import_module
 from typing import Any
 from unittest import mock
 
@@ -17,6 +18,8 @@ from hypothesis import strategies as st
 from tests.core.test_sides import as_mesh
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.steps.mend_geometry import AREALESS, REPEATED
+from tidy_caravan.core.steps.part_edges import PART
 from tidy_caravan.core.surroundings.flicker import within_mesh, within_meshes
 from tidy_caravan.core.survey import context
 from tidy_caravan.core.survey.context import MeshFact, known_facts, measure_many, measure_mesh
@@ -198,6 +201,20 @@ class Together(unittest.TestCase):
         for mesh, one in zip(meshes, found, strict=True):
             if one is not None:
                 self.same(one, measure_mesh(whole_of(mesh), FACTS)[1], mesh.name)
+
+    @settings(deadline=None, max_examples=20)
+    @given(st.integers(0, 2**32 - 1))
+    def test_steps_leave_alone_what_they_would_leave_alone_by_itself(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        meshes = [some_mesh(rng) for _ in range(24)]
+        for work, how in ((REPEATED, {}), (AREALESS, {}), (PART, {"offset": 1e-4})):
+            module, _, name = work.function.partition(":")
+            alone = getattr(import_module(module), name)
+            together = getattr(import_module(module), work.together.partition(":")[2])
+            found = together([Piece(m.id, whole_of(m), how) for m in meshes])
+            for mesh, one in zip(meshes, found, strict=True):
+                if one is not None:
+                    self.assertEqual(({}, one.figures), alone(whole_of(mesh), **how), work.name)
 
     def test_a_fact_that_is_not_asked_together_is_asked_of_each(self) -> None:
         plain = [as_mesh(b) for b in BODIES[4:7]]

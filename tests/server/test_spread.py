@@ -195,10 +195,10 @@ class Kept(unittest.TestCase):
 
     def test_an_outcome_without_anything_to_tell_is_no_file(self) -> None:
         kept, work = self.results(), replace(self.ARRAYS, together="nowhere:none")
-        kept.keep(work, {"quiet": Done({}, {}), "loud": Done({}, {"n": 1})})
+        kept.keep(work, {"quiet": Done({}, {"n": 1}), "loud": Done({"values": np.arange(3)}, {})})
         out = kept.find(work, ["quiet", "never"])
         self.assertEqual(
-            [(key, o.arrays, o.figures) for key, o in out.items() if isinstance(o, Done)], [("quiet", {}, {})]
+            [(key, o.arrays, o.figures) for key, o in out.items() if isinstance(o, Done)], [("quiet", {}, {"n": 1})]
         )
         self.assertEqual([kept.store.exists(path_of(k)) for k in ("quiet", "loud")], [False, True])
 

@@ -16,12 +16,13 @@ from pydantic_core import CoreSchema, core_schema
 from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import BadRoute
+from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.pace import Tell, alive, nobody, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.scene.scene import with_meshes as with_meshes
 from tidy_caravan.core.selection import Assignment, Rule
-from tidy_caravan.core.work.heavy import Piece, Work, Workshop
+from tidy_caravan.core.work.heavy import Done, Outcome, Piece, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import arrays_of, remade
 
@@ -326,6 +327,17 @@ def per_mesh_work(
             made[i] = remade(mesh, outcome.arrays)
     out, changed = replace_meshes(scene, rows, made, context.progress)
     return WorkedOn(out, changed, figures, lost)
+
+
+def untouched(
+    pieces: Sequence[Piece], sound: Callable[[Lot], Bool], figures: Mapping[str, Any]
+) -> list[Outcome | None]:
+    """For work that asks small meshes together: those of a lot that are sound (M,) stay as they are, with these figures."""
+    out: list[Outcome | None] = [None] * len(pieces)
+    for rows, lot in lots_of([p.arrays for p in pieces]):
+        for k in np.array(rows)[sound(lot)].tolist():
+            out[k] = Done({}, figures)
+    return out
 
 
 def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh], tell: Tell = nobody) -> tuple[Scene, Bool]:

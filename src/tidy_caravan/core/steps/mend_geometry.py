@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -23,9 +23,10 @@ from tidy_caravan.core.steps.base import (
     parameter,
     per_mesh_work,
     step,
+    untouched,
 )
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import KEPT, SOURCE, everything_of, mesh_of
 
 THIN_MM = 0.1
@@ -33,9 +34,13 @@ THIN_MM = 0.1
 
 
 NORMALS = Work("normals", 2, f"{__name__}:mended_normals", native=False)
-REPEATED = Work("repeated triangles", 1, f"{__name__}:without_repeated", native=False)
+REPEATED = Work(
+    "repeated triangles", 1, f"{__name__}:without_repeated", native=False, together=f"{__name__}:none_repeated"
+)
 OPPOSED = Work("opposed normals", 1, f"{__name__}:turned_normals", native=False)
-AREALESS = Work("triangles without area", 1, f"{__name__}:without_degenerates", native=False)
+AREALESS = Work(
+    "triangles without area", 1, f"{__name__}:without_degenerates", native=False, together=f"{__name__}:none_degenerate"
+)
 
 
 def mended_normals(arrays: Mapping[str, AnyArray], crease_degrees: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
@@ -61,6 +66,16 @@ def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyAr
     if not bad.any() or bad.all():
         return {}, {"gone": 0}
     return {KEPT: np.flatnonzero(~bad)}, {"gone": int(bad.sum())}
+
+
+def none_degenerate(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes, those that have nothing of it."""
+    return untouched(pieces, lambda lot: lot.ordinary, {"gone": 0})
+
+
+def none_repeated(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes, those that have nothing of it."""
+    return untouched(pieces, lambda lot: lot.apart, {"gone": 0, "unlike": 0})
 
 
 def without_repeated(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:

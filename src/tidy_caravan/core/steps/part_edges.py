@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -14,13 +14,28 @@ from tidy_caravan.core.geometry.vertices import many_sided_edges
 from tidy_caravan.core.geometry.winding import to_turn, turned
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh_work, step
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    identities_of,
+    parameter,
+    per_mesh_work,
+    step,
+    untouched,
+)
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import POSITIONS, SOURCE, whole_mesh_of, whole_of
 
-PART = Work("part edges", 2, f"{__name__}:taken_apart", native=False)
+PART = Work("part edges", 2, f"{__name__}:taken_apart", native=False, together=f"{__name__}:none_shared")
+
+
+def none_shared(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes, those of which no edge has too many triangles."""
+    return untouched(pieces, lambda lot: lot.apart, {"before": 0, "after": 0})
 
 
 def taken_apart(arrays: Mapping[str, AnyArray], offset: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:

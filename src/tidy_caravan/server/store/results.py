@@ -54,7 +54,7 @@ class StoreResults(Results):
     def keep(self, work: Work, made: Mapping[str, Outcome]) -> None:
         if not work.figures_only:
             # most meshes have nothing to tell, and a file for each of them costs more than they did
-            quiet = {k for k, o in made.items() if isinstance(o, Done) and not o.arrays and not o.figures}
+            quiet = {k for k, o in made.items() if isinstance(o, Done) and not o.arrays}
             files = {k: o for k, o in made.items() if not work.together or k not in quiet}
             for key, outcome in files.items():
                 self.store.put(path_of(key), outcome_bytes(outcome), anew=work.replaced)
