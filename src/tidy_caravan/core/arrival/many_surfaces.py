@@ -121,18 +121,25 @@ class Pairs:
         self.radius = np.maximum.reduceat(np.abs(corners - centre[own][:, None]).max(axis=(1, 2)), self.first)
         noise = NOISE * self.radius
         limit = np.maximum(np.array([float(p.parameters["limit"]) for p in pieces]), noise)
-        turn, far = best_turn(corners, self.b.points[self.b.faces], noise[own])
+        turn, far = np.zeros(len(own), np.int64), np.zeros(len(own))
         # where the same numbers name the same places they belong together, whatever else stands there
         local_a, local_b = faces_a - self.a.begin[own][:, None], self.b.faces - self.b.begin[own][:, None]
-        as_many = self.a.vertices == self.b.vertices
-        for k in (2, 1, 0):
-            rolled = np.roll(local_a, k, axis=1)
-            equal = (rolled == local_b).all(axis=1) & as_many[own]
-            whole = np.logical_and.reduceat(equal, self.first)[own]
-            here = np.roll(faces_a, k, axis=1)
-            apart = np.linalg.norm(self.a.points[here] - self.b.points[self.b.faces], axis=2).max(axis=1)
-            whole &= (np.maximum.reduceat(np.where(whole, apart, 0.0), self.first) <= noise)[own]
-            turn[whole], far[whole] = (-k) % 3, apart[whole]
+        met = np.zeros(len(pieces), np.bool_)
+        for k in range(3):
+            open_ = np.flatnonzero((~met & (self.a.vertices == self.b.vertices))[own])
+            if not len(open_):
+                break
+            equal = np.zeros(len(own), np.bool_)
+            equal[open_] = (np.roll(local_a[open_], k, axis=1) == local_b[open_]).all(axis=1)
+            whole = np.logical_and.reduceat(equal, self.first)
+            rows = np.flatnonzero(whole[own])
+            here, there = np.roll(faces_a[rows], k, axis=1), self.b.faces[rows]
+            far[rows] = np.linalg.norm(self.a.points[here] - self.b.points[there], axis=2).max(axis=1)
+            whole &= np.maximum.reduceat(far, self.first) <= noise
+            turn[whole[own]] = (-k) % 3
+            met |= whole
+        rest = np.flatnonzero(~met[own])
+        turn[rest], far[rest] = best_turn(corners[rest], self.b.points[self.b.faces[rest]], noise[own[rest]])
         finite = np.isfinite(self.a.points[faces_a]).all(axis=(1, 2)) & np.isfinite(far)
         self.good: Bool = np.logical_and.reduceat((far <= limit[own]) & finite, self.first)
         self.distance = np.maximum.reduceat(far, self.first)
