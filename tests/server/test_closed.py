@@ -352,8 +352,10 @@ class Input(unittest.TestCase):
                 began = time.monotonic()
                 # where every thread stands, should an answer not come
                 faulthandler.dump_traceback_later(PATIENCE, file=sys.__stderr__)
-                answer = case.call(base_url=running(), timeout=60)
-                faulthandler.cancel_dump_traceback_later()
+                try:
+                    answer = case.call(base_url=running(), timeout=60)
+                finally:
+                    faulthandler.cancel_dump_traceback_later()
                 if (took := time.monotonic() - began) > PATIENCE:
                     slow.append(f"{case.method} {case.formatted_path}: {took:.1f} s")
                 try:

@@ -24,18 +24,15 @@ from tidy_caravan.core.arrival.surfaces import (
     figures_of,
     order_of,
 )
+from tidy_caravan.core.geometry.lots import SMALL, TOGETHER
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, chunks
 from tidy_caravan.core.space.convert import cofactors
 from tidy_caravan.core.work.heavy import Done, Piece
 
-SMALL = 1000
-"""Triangles up to which a pair is compared together with others."""
-TOGETHER = 100_000
-"""Triangles that are compared at once."""
-
 
 class Side:
-    """One side of P pairs, end to end. faces: (F, 3) over all vertices. own: (F,) the pair of each triangle."""
+    """One side of P pairs, end to end. faces: (F, 3) over all vertices, and slots: (F,), in the order of files. pair: (V,) the
+    pair of each vertex. vertices, begin: (P,) how many and from where. maps: (P, 4, 4). points: (V, 3) under them."""
 
     def __init__(self, pieces: Sequence[Piece], side: str) -> None:
         given = [{k[2:]: v for k, v in p.arrays.items() if k.startswith(side)} for p in pieces]

@@ -23,10 +23,10 @@ from tidy_caravan.core.geometry.shells import (
     edges_between,
 )
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, chunks
 
 SMALL = 1000
-"""Triangles up to which a mesh is asked together with others, and a quarter of its vertices."""
+"""Triangles up to which a mesh is asked together with others; it may have four times as many vertices."""
 TOGETHER = 100_000
 """Triangles that are asked at once."""
 SPARE = 1e-6
@@ -228,10 +228,8 @@ def lots_of(pieces: Sequence[Mapping[str, AnyArray]]) -> Iterator[tuple[list[int
     for names, rows in alike.items():
         if any(name.startswith("extra") for name in names):
             continue
-        ends = np.cumsum([len(pieces[k]["indices"]) for k in rows])
-        cuts = np.searchsorted(ends, np.arange(TOGETHER, int(ends[-1]), TOGETHER)).tolist()
-        for begin, end in zip([0, *cuts], [*cuts, len(rows)], strict=True):
-            some = rows[begin:end]
+        for run in chunks(np.array([len(pieces[k]["indices"]) for k in rows]), TOGETHER):
+            some = [rows[k] for k in run.tolist()]
             places = [pieces[k]["positions"] for k in some]
             bad = ~np.isfinite(np.concatenate([np.zeros((0, 3)), *places])).all(axis=1)
             if bad.any():

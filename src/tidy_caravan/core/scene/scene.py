@@ -141,15 +141,13 @@ class Scene:
         out = np.zeros((len(self.meshes), 2, 3))
         meshes = [(i, self.meshes[i]) for i in np.flatnonzero(self.instance_counts > 0).tolist()]
         small = [(i, m) for i, m in meshes if 0 < m.triangles <= SMALL and "bounds" not in m.__dict__]
-        begin = 0
         for some in chunks(np.array([m.triangles for _, m in small], np.int64), CHUNK):
-            own = [m for _, m in small[begin : begin + len(some)]]
+            own = [small[k][1] for k in some.tolist()]
             corners = np.concatenate([m.positions[m.indices.reshape(-1)] for m in own])
             starts = 3 * np.cumsum([0, *(m.triangles for m in own[:-1])])
             boxes = np.stack([np.minimum.reduceat(corners, starts), np.maximum.reduceat(corners, starts)], axis=1)
             for mesh, box in zip(own, boxes.astype(np.float64), strict=True):
                 mesh.__dict__["bounds"] = box
-            begin += len(some)
         if meshes:
             out[[i for i, _ in meshes]] = [m.bounds for _, m in meshes]
         return frozen(out)

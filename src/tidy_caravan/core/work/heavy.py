@@ -8,6 +8,7 @@ a hang or too much memory costs one piece, which comes back as Lost.
 from __future__ import annotations
 
 import hashlib
+import logging
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -22,6 +23,8 @@ from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene.arrays import AnyArray, chunks
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Lost
 from tidy_caravan.core.work.pool import Pool
+
+log = logging.getLogger("tidy_caravan.work")
 
 
 @dataclass(frozen=True)
@@ -255,7 +258,8 @@ def asked_together(work: Work, waiting: Sequence[tuple[str, Piece]], told: Calla
         some = waiting[int(rows[0]) : int(rows[-1]) + 1]
         try:
             answers = ask([piece for _, piece in some])
-        except Exception:  # whatever it is, each piece by itself will say it
+        except Exception as error:  # whatever it is, each piece by itself will say it; this costs time alone
+            log.warning("%s: %d pieces are asked one by one: %r", work.name, len(some), error)
             continue
         made |= {key: done for (key, _), done in zip(some, answers, strict=True) if done is not None}
     return made
