@@ -292,6 +292,25 @@ class Reading(unittest.TestCase):
             with self.assertRaisesRegex(UnusableInput, "JSON is broken at line 1"):
                 read({"a.gltf": ("{" + broken[1:]).encode("cp1252")})
 
+    def test_whole_numbers_of_more_than_64_bits_keep_their_digits(self) -> None:
+        most, least = 2**64 - 1, -(2**63)
+        for number in (most, least, most + 1, least - 1, 10**30, -(10**400), int("9" * 4000)):
+            for more in ({}, {"bad": float("nan")}):  # with and without what makes the text no JSON
+                with self.subTest(digits=len(str(number)), more=more):
+                    g = one_triangle()
+                    for where in ("nodes", "meshes", "asset"):
+                        held = g.json[where] if where == "asset" else g.json[where][0]
+                        held["extras"] = {"id": number, "in": [number], **more}
+                    g.json["extras"] = [number]
+                    scene = g.scene()
+                    held = scene.meshes[0].extras
+                    keeps = least <= number <= most
+                    self.assertEqual(held["id"], number if keeps else str(number))
+                    self.assertEqual(held["in"], [held["id"]])
+                    self.assertEqual("import.long-numbers" in {n.code for n in scene.notes}, not keeps)
+                    again = read(dict(write(scene, "glb", "scene").files)["scene.glb"])
+                    self.assertEqual(again.meshes[0].extras["id"], held["id"])
+
     def test_loose_files_zip_and_data_addresses(self) -> None:
         files = dict(write(landing(), "gltf", "scene").files)
         parts = len(read(files).nodes.parts)

@@ -20,6 +20,7 @@ from typing import Any
 
 import httpx
 import psutil
+import psycopg
 import schemathesis
 from distributed import Scheduler
 from distributed.comm import CommClosedError
@@ -367,9 +368,26 @@ class Input(unittest.TestCase):
 
             send()
         self.assertEqual(faults[:5], [], f"{len(faults)} of {sent}")
+        self.assertEqual(self.jobs_that_stumbled(haul["id"]), [])
         self.assertGreaterEqual(sent, REQUESTS * 0.6)
         # one pause may be the machine's, which others share
         self.assertLess(len(slow), 2, slow)
+
+    def jobs_that_stumbled(self, haul: str) -> list[Any]:
+        """Problems of jobs that ended in a fault of ours, once all of a haul's jobs have ended."""
+        ends = time.monotonic() + 120
+        with psycopg.connect(settings().database.replace("+psycopg", ""), autocommit=True) as line:
+            while line.execute(
+                "SELECT count(*) FROM job WHERE haul_id = %s AND state IN ('waiting', 'running')", (haul,)
+            ).fetchone() != (0,):
+                self.assertLess(time.monotonic(), ends, "jobs do not end")
+                time.sleep(0.1)
+            made = line.execute("SELECT count(*) FROM job WHERE haul_id = %s", (haul,)).fetchone()
+            assert made is not None
+            self.assertGreater(made[0], 1)  # the import and what the fuzzer set going
+            return line.execute(
+                "SELECT kind, problem FROM job WHERE haul_id = %s AND problem->>'code' = 'job.fault'", (haul,)
+            ).fetchall()
 
 
 class Locks(unittest.TestCase):

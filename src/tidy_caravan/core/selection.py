@@ -27,6 +27,8 @@ HEAVY_ALONE = 2_000_000
 """Triangles from which on one is heavy whatever is beside it."""
 Kind = Literal["mesh", "instanced", "unique", "scattered", "heavy", "converted", "hidden", "light", "camera", "helper"]
 MOST_IDS = 200_000
+Count = Annotated[int, Field(ge=0, le=2**53)]
+"""Whole numbers up to where JSON's readers tell each from the next (RFC 8259, 6)."""
 Identity = Annotated[str, Field(max_length=20_000)]
 """What a part is called from one version of its files to the next, `file|own|number` (see scene/identity.py)."""
 
@@ -58,12 +60,12 @@ class Rule(Model):
     kinds: list[Kind] = Field(default_factory=list, max_length=20)
     types: list[str] = Field(default_factory=list, max_length=200)
     materials: list[str] = Field(default_factory=list, max_length=200)
-    least_triangles: int | None = Field(default=None, ge=0)
-    most_triangles: int | None = Field(default=None, ge=0)
+    least_triangles: Count | None = None
+    most_triangles: Count | None = None
     least_size: float | None = Field(default=None, ge=0, description="Metres")
     most_size: float | None = Field(default=None, ge=0, description="Metres")
-    least_instances: int | None = Field(default=None, ge=0)
-    most_instances: int | None = Field(default=None, ge=0)
+    least_instances: Count | None = None
+    most_instances: Count | None = None
     inside: Box | None = None
     parts: list[Identity] = Field(default_factory=list, max_length=MOST_IDS)
 

@@ -93,7 +93,7 @@ class Destination(CamelModel):
     world: World
     importers: dict[FormatName, ImporterHabit]
     negative_scale: bool = Field(description="True if mirrored nodes may keep a negative scale")
-    max_texture: int = Field(default=8192, ge=16, description="Largest texture edge in pixels")
+    max_texture: int = Field(default=8192, ge=16, le=1_048_576, description="Largest texture edge in pixels")
     index_bits: Literal[16, 32] = 32
     name_pattern: str = Field(
         default=r"[A-Za-z0-9_.\-]", description="One allowed character, as a regular expression class"

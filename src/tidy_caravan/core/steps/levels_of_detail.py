@@ -41,7 +41,9 @@ class LevelsOfDetail(Step):
         5.0, "Error bound", "Furthest that the surface of the first level may come away", "mm", gt=0, le=10_000
     )
     coarser: float = parameter(4.0, "Each coarser by", "Bound of a level against the one before", "times", gt=1, le=100)
-    least_triangles: int = parameter(200, "From", "Meshes with fewer triangles need no levels", "triangles", ge=4)
+    least_triangles: int = parameter(
+        200, "From", "Meshes with fewer triangles need no levels", "triangles", ge=4, le=1_000_000_000
+    )
 
     def bound(self, level: int) -> float:
         """Millimetres that the surface of a level, counted from 0, may come away."""

@@ -14,9 +14,17 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.scene import Note
+from tidy_caravan.core.words import plural
 
 HALF = re.compile("[\ud800-\udfff]")
 """Half of a surrogate pair: a letter beyond the first 65,536 that an exporter cut in two."""
+LONG = re.compile(rb"[:,\[\s]-?\d{19,}[,\]}\s]")
+"""A whole number that may need more than 64 bits; a quick reader of JSON takes it for the nearest number it knows."""
+EXTRAS = re.compile(r"(^|\.)extras[.[]")
+
+
+class Digits(str):
+    """A whole number of more than 64 bits as the file has it."""
 
 
 def open_document(bundle: Bundle, notes: list[Note]) -> tuple[dict[str, Any], memoryview | None]:
@@ -28,6 +36,8 @@ def open_document(bundle: Bundle, notes: list[Note]) -> tuple[dict[str, Any], me
         text = memoryview(data.removeprefix(b"\xef\xbb\xbf"))
     try:
         document = orjson.loads(text)
+        if b'"extras"' in (whole := bytes(text)) and LONG.search(whole):
+            document = understood(whole, notes) or document
     except orjson.JSONDecodeError as error:
         document = understood(bytes(text), notes)
         if document is None:
@@ -77,29 +87,54 @@ def glb_chunks(data: bytes, name: str) -> tuple[memoryview, memoryview | None]:
 
 
 def understood(text: bytes, notes: list[Note]) -> Any:
-    """What JSON means that is not quite RFC 8259: another encoding than UTF-8, letters cut in half, numbers that are
-    none. Each is told. None for what is broken."""
+    """What JSON means that is not quite RFC 8259, or more than others agree on: another encoding than UTF-8, letters
+    cut in half, numbers that are none, whole numbers of more than 64 bits. Each is told. None for what is broken."""
     told: list[Note] = []
     try:
-        document = json.loads(in_utf8(text, "JSON", told))
+        document = json.loads(in_utf8(text, "JSON", told), parse_int=whole_number)
     except (ValueError, RecursionError):
         return None
     notes += told
     halves: list[str] = []
     numbers: list[str] = []
-    document = cleaned(document, "", halves, numbers)
+    digits: list[str] = []
+    document = cleaned(document, "", halves, numbers, digits)
+    if digits:
+        notes.append(
+            Note(
+                "converted",
+                "import.long-numbers",
+                digits[0],
+                f"{plural(len(digits), 'value')} of extras are whole numbers of more than 64 bits, which few programs can hold; "
+                f"they are kept as text: {listed(digits)}.",
+            )
+        )
     for places, said in (
         (halves, "hold half a letter (a lone surrogate), which no file can keep; it is shown as �"),
         (numbers, "hold NaN or an infinite number, which JSON does not have; they count as not given"),
     ):
         if places:
-            listed = ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
-            notes.append(Note("damaged", "import.json", places[0], f"{len(places)} values {said}: {listed}."))
+            notes.append(Note("damaged", "import.json", places[0], f"{len(places)} values {said}: {listed(places)}."))
     return document
 
 
-def cleaned(value: Any, where: str, halves: list[str], numbers: list[str]) -> Any:
+def listed(places: list[str]) -> str:
+    return ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
+
+
+def whole_number(digits: str) -> int | Digits:
+    if len(digits) < 19 or (len(digits) < 22 and -(2**63) <= int(digits) < 2**64):
+        return int(digits)
+    return Digits(digits)
+
+
+def cleaned(value: Any, where: str, halves: list[str], numbers: list[str], digits: list[str]) -> Any:
     """A copy that JSON can hold; the places of what it cannot are added to the lists."""
+    if isinstance(value, Digits):
+        if EXTRAS.search(where):
+            digits.append(where)
+            return str(value)
+        value = float(value)
     if isinstance(value, str) and HALF.search(value):
         halves.append(where)
         return HALF.sub("\ufffd", value)
@@ -107,11 +142,11 @@ def cleaned(value: Any, where: str, halves: list[str], numbers: list[str]) -> An
         numbers.append(where)
         return None
     if isinstance(value, list):
-        return [cleaned(v, f"{where}[{k}]", halves, numbers) for k, v in enumerate(value)]
+        return [cleaned(v, f"{where}[{k}]", halves, numbers, digits) for k, v in enumerate(value)]
     if isinstance(value, dict):
         return {
-            cleaned(k, f"{where}.{k}"[:80].strip("."), halves, numbers): cleaned(
-                v, f"{where}.{k}".strip("."), halves, numbers
+            cleaned(k, f"{where}.{k}"[:80].strip("."), halves, numbers, digits): cleaned(
+                v, f"{where}.{k}".strip("."), halves, numbers, digits
             )
             for k, v in value.items()
         }
