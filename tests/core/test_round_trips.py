@@ -28,7 +28,7 @@ from tidy_caravan.core.formats import bundle_from_files, load, writable, write
 from tidy_caravan.core.formats.registry import receive
 from tidy_caravan.core.formats.shared.pace import aside
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.scene import Scene, make_nodes
+from tidy_caravan.core.scene import HIDDEN, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.steps import StepContext, parse_step
 
@@ -114,6 +114,31 @@ class Own(unittest.TestCase):
                     self.assertEqual(
                         plain(back.nodes.names[parent]), plain(scene.nodes.names[scene.nodes.parent[part]])
                     )
+
+    def test_a_shared_part_with_others_below_it_keeps_its_surface(self) -> None:
+        """Also where another program moved or hid the prim that holds it, which is then one of its own."""
+        scene = read(trimesh_scene(3, 1, 1.0, False).export(file_type="glb"))
+        part = int(scene.nodes.parts[0])
+        nodes = make_nodes(
+            [-1, 0, 0, 1], np.tile(np.eye(4), (4, 1, 1)), ["top", "post", "other", "arm"],
+            mesh=np.array([-1, scene.nodes.mesh[part], scene.nodes.mesh[part], -1]),
+        )  # fmt: skip
+        scene = scene.but(nodes=nodes, identity=None)
+        for kind in ("usda", "usdc", "usdz"):
+            back = read(dict(write(scene, kind, "scene").files))
+            self.assertEqual([back.nodes.names[i] for i in back.nodes.parts], ["post", "other"], kind)
+        text = write(scene, "usda", "scene").files["scene.usda"].decode()
+        own = re.search(r'def Xform "mesh" \(.*?\)\s*\{', text, re.S)
+        assert own is not None
+        for more, x, flags in (
+            ('double3 xformOp:translate = (5, 0, 0)\nuniform token[] xformOpOrder = ["xformOp:translate"]', 5, 0),
+            ('token visibility = "invisible"', 0, HIDDEN),
+        ):
+            edited = text[: own.end()] + "\n" + more + text[own.end() :]
+            back = read(edited.encode(), "scene.usda")
+            own_part = next(i for i in back.nodes.parts.tolist() if back.nodes.names[i] != "other")
+            self.assertEqual(len(back.nodes.parts), 2)
+            self.assertEqual((back.nodes.world[own_part, 0, 3], back.nodes.flags[own_part] & HIDDEN), (x, flags), more)
 
     def test_writing_what_was_read_again_changes_nothing_more(self) -> None:
         """The first writing may tidy names; the second must find nothing left to tidy."""

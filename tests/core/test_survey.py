@@ -90,6 +90,28 @@ class Units(unittest.TestCase):
                 self.assertNotIn("unit.undeclared", findings(after))
                 self.assertAlmostEqual(float(np.ptp(bounds_metres(after), axis=0).max()), 2.1, places=5)
 
+    def test_no_scene_of_several_parts_is_a_toy_where_nobody_said_what_its_numbers_are(self) -> None:
+        for size, count, name, unit in (
+            (1.5, 5, "crate", 1.0),
+            (1.5, 5, "door leaf", 1.0),  # of which none fits, whatever the unit
+            (50.0, 1, "crate", 0.001),
+            (400.0, 5, "crate", 0.001),
+        ):
+            with self.subTest(size=size, count=count, name=name):
+                boxes = [
+                    trimesh.creation.box(
+                        [size] * 3, np.array(trimesh.transformations.translation_matrix([3 * size * k, 0, 0]))
+                    )
+                    for k in range(count)
+                ]
+                text = "\n".join(
+                    trimesh.exchange.stl.export_stl_ascii(b).replace("solid", f"solid {name} {k}", 1)
+                    for k, b in enumerate(boxes)
+                )
+                found = findings(read(text.encode(), "crates.stl"))["unit.undeclared"]
+                self.assertEqual(found.value, unit)
+                self.assertIn("the whole would measure", found.text)
+
     def test_size_of_the_whole_is_weak_evidence(self) -> None:
         far = scene_of({"translation": [90_000, 0, 0]}, {})
         found = findings(far)["unit.implausible"]

@@ -34,6 +34,10 @@ TALL = "door|leaf|person|passenger|lamp_?post|column|mast"
 SMALLEST_M, LARGEST_M = 0.02, 20_000.0
 """Sizes that whole scenes have."""
 MOST_OF_FILE = 100
+SMALLEST_SEVERAL_M = 0.2
+"""Size under which several parts are no scene of this trade, where nobody said what their numbers are and a small unit was
+assumed."""
+SEVERAL = 3
 USUAL_M = 30.0
 """And about the size that most have."""
 TALLEST_M = 1000.0
@@ -247,6 +251,12 @@ def odd_size(told: Told) -> str:
     )
 
 
+def too_small_for_several(told: Told) -> bool:
+    """Whether an assumed unit makes a toy of several parts."""
+    guessed = not told.convention.declared and told.convention.metres_per_unit < 1
+    return guessed and len(told.parts) >= SEVERAL and 0 < told.span < SMALLEST_SEVERAL_M
+
+
 def heights(told: Told) -> tuple[float, float]:
     """Height of the whole and largest edge of the typical part, in metres; noughts when there is too little to tell."""
     shown = (told.scene.nodes.flags[told.parts] & HIDDEN) == 0
@@ -323,9 +333,9 @@ def candidates(told: Told) -> list[Candidate]:
     out.sort(key=lambda c: (-round(c.score, 9), not c.stated, abs(math.log(c.metres_per_unit / stated))))
     if total and out[0].score > 0 and (len(out) == 1 or out[0].score > out[1].score or out[0].stated):
         out[0] = out[0].model_copy(update={"likeliest": True})
-    elif not total:
+    elif not out[0].score:
         # nothing tells its size: what is stated, if the whole has a size that scenes have; else what gives it one comes first
-        if not odd_size(told):
+        if not odd_size(told) and not too_small_for_several(told):
             out[0] = out[0].model_copy(update={"likeliest": bool(span)})
         elif usual := [c for c in out if c.metres_per_unit in METRIC and 1 <= c.size <= 2000]:
             first = min(usual, key=lambda c: abs(math.log(c.size / USUAL_M)))

@@ -51,7 +51,7 @@ def unit_plausible(context: Context) -> Iterable[Finding]:
         found = candidates(told)
         stated = next(c for c in found if c.stated)
         best = found[0]
-        if stated.total:
+        if best.score:
             if (
                 best.likeliest
                 and not best.stated
@@ -81,7 +81,7 @@ def unit_plausible(context: Context) -> Iterable[Finding]:
                 title=of_one("Wrong unit", told),
                 count=1,
                 guess=True,
-                text=f"The whole {'file' if told.name else 'scene'} is {why}, and nothing in it has a name that tells its size.",
+                text=f"The whole {'file' if told.name else 'scene'} is {why}, and {'nothing of known size in it fits any usual unit' if stated.total else 'nothing in it has a name that tells its size'}.",
                 value=stated.size,
                 limit=LARGEST_M if stated.size > 1 else SMALLEST_M,
                 unit="m",
@@ -140,7 +140,7 @@ def convention_declared(context: Context) -> Iterable[Finding]:
         proposal = best or found[0]
         why = (
             f": {best.example}"
-            if best is not None and best.example
+            if best is not None and best.fitting
             else f": the whole would measure {proposal.size:.4g} m"
         )
         yield Finding(

@@ -169,23 +169,37 @@ class Reader:
             if here is None:
                 continue
             if one.IsInstance():
-                # what the instance binds, or colours, holds below it as well, and so is part of what is shared
-                bound, by = UsdShade.MaterialBindingAPI(one).ComputeBoundMaterial()
-                strength = UsdShade.MaterialBindingAPI.GetMaterialBindingStrength(by) if bound and by else ""
-                look = f"{bound.GetPath() if bound else ''}|{strength}|{self.color_above(one)}"
-                key = f"{one.GetPrototype().GetPath()}|{look}"
-                self.ask(key, one)
-                rows.splices.append((here, key, None))
+                self.instance(one, rows, here)
                 continue
             if one.GetTypeName() == "PointInstancer":
                 continue
             children = one.GetFilteredChildren(PROXIES)
             if is_one_part(one):
-                own = next((c for c in children if c.GetName() == "mesh"), None)
+                own = next((c for c in children if c.GetName() == "mesh" and self.is_all_of_a_part(c)), None)
                 if own is not None:
-                    self.surface(own, rows, here, rows.names[here])
+                    if own.IsInstance():
+                        self.instance(own, rows, here)
+                    else:
+                        self.surface(own, rows, here, rows.names[here])
                     children = [c for c in children if c != own]
             stack += [(child, here) for child in reversed(children)]
+
+    def instance(self, prim: Any, rows: Rows, here: int) -> None:
+        """What a prim shares with others comes below a row. What the prim binds, or colours, holds for what is below it as
+        well, and so is part of what is shared."""
+        bound, by = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()
+        strength = UsdShade.MaterialBindingAPI.GetMaterialBindingStrength(by) if bound and by else ""
+        look = f"{bound.GetPath() if bound else ''}|{strength}|{self.color_above(prim)}"
+        key = f"{prim.GetPrototype().GetPath()}|{look}"
+        self.ask(key, prim)
+        rows.splices.append((here, key, None))
+
+    def is_all_of_a_part(self, prim: Any) -> bool:
+        """Whether a prim adds nothing but its triangles to the one that it stands below: neither a place of its own, which a
+        program that does not know the mark may have given it, nor that it is not shown."""
+        if not (prim.IsInstance() or prim.GetTypeName() == "Mesh") or UsdGeom.Xformable(prim).GetOrderedXformOps():
+            return False
+        return str(value(UsdGeom.Imageable(prim).GetVisibilityAttr(), self.time, "inherited")) != "invisible"
 
     def ask(self, key: str, prim: Any) -> None:
         """Sees to it that the subtree of a prim is written down, as the template of that key."""
