@@ -712,6 +712,14 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
         "base colour": (in_dae(colour), r"“rail”: base colour is"),
         "opacity": (in_dae(opacity), r"“glass”: opacity is 0.9 instead of 0.4"),
         "alpha mode": (in_dae(opaque), r"“glass”: .*alpha mode is OPAQUE"),
+        "an image that repeats otherwise": (
+            in_dae(lambda f: f.effect("glass").find(".//c:wrap_t", f.space).__setattr__("text", "WRAP")),
+            r"repeat of the base colour texture is repeat instead of repeat across and clamp to the edge upwards",
+        ),
+        "an image read otherwise from afar": (
+            in_dae(lambda f: f.effect("glass").find(".//c:minfilter", f.space).__setattr__("text", "NEAREST")),
+            r"filter of the base colour texture is linear from near and nearest from afar instead of",
+        ),
         "roughness": (
             in_dae(lambda f: f.effect("rail").find(".//c:shininess/c:float", f.space).__setattr__("text", "50")),
             r"“rail”: roughness is",
@@ -932,6 +940,22 @@ def usd_faults() -> dict[str, tuple[Plant, str]]:
         "part lost": (in_usd(lambda s: s.RemovePrim("/scene/kiosk/post_left")), r"lost: kiosk/post left"),
         "part moved": (in_usd(lambda s: place(s, "post_left", move)), r"post left.*stands .* mm off"),
         "part renamed": (in_usd(renamed), r"called “kiosk/pole” instead of"),
+        "data of a part": (
+            in_usd(lambda s: s.GetPrimAtPath("/scene/kiosk/post_left").SetCustomDataByKey("storey", "hall")),
+            r"“kiosk/post left”: its data differ in “storey”",
+        ),
+        "a list among data": (
+            in_usd(lambda s: s.GetPrimAtPath("/scene/kiosk/post_left").SetCustomDataByKey("ids", Vt.Int64Array([1]))),
+            r"“kiosk/post left”: its data differ in “ids”",
+        ),
+        "data of a group lost": (
+            in_usd(lambda s: s.GetPrimAtPath("/scene/kiosk/gate").ClearCustomData()),
+            r"what the source says of “kiosk/gate” did not arrive",
+        ),
+        "data that nobody sent": (
+            in_usd(lambda s: s.GetPrimAtPath("/scene/kiosk/bulb").SetCustomDataByKey("watts", 9)),
+            r"“kiosk/bulb”: data that the source has not: “watts”",
+        ),
     }  # fmt: skip
 
 

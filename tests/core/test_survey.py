@@ -91,18 +91,18 @@ class Units(unittest.TestCase):
                 self.assertAlmostEqual(float(np.ptp(bounds_metres(after), axis=0).max()), 2.1, places=5)
 
     def test_no_scene_of_several_parts_is_a_toy_where_nobody_said_what_its_numbers_are(self) -> None:
-        for size, count, name, unit in (
+        for size, many, name, unit in (
             (1.5, 5, "crate", 1.0),
             (1.5, 5, "door leaf", 1.0),  # of which none fits, whatever the unit
             (50.0, 1, "crate", 0.001),
             (400.0, 5, "crate", 0.001),
         ):
-            with self.subTest(size=size, count=count, name=name):
+            with self.subTest(size=size, many=many, name=name):
                 boxes = [
                     trimesh.creation.box(
                         [size] * 3, np.array(trimesh.transformations.translation_matrix([3 * size * k, 0, 0]))
                     )
-                    for k in range(count)
+                    for k in range(many)
                 ]
                 text = "\n".join(
                     trimesh.exchange.stl.export_stl_ascii(b).replace("solid", f"solid {name} {k}", 1)

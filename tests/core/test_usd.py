@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 import unittest
 import zipfile
@@ -10,10 +11,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, UsdValidation, Vt
 
 from tests.core.test_gltf import everything
 from tests.support import PNG
+from tests.trees import random_tree
 from tidy_caravan.core.bake.mix import Mix
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
@@ -925,6 +929,56 @@ class Bounds(unittest.TestCase):
         package = self.top / "p.usdz"
         self.assertTrue(UsdUtils.CreateNewUsdzPackage(str(s.path), str(package)))
         self.assertEqual(len(load(bundle_from_path(package)).nodes.parts), 1)
+
+
+TEXT = st.text(st.characters(exclude_categories=("Cs",)), max_size=8)
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**63), 2**64 - 1) | st.floats(allow_nan=False, allow_infinity=False) | TEXT,
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4),
+    max_leaves=12,
+)  # fmt: skip
+
+
+class Data(unittest.TestCase):
+    """What a source says of nodes is custom data of prims, whatever JSON it is."""
+
+    @settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(st.lists(JSON, min_size=10, max_size=10), st.sampled_from(["usda", "usdc"]))
+    def test_it_comes_back_and_arrives(self, said: list[Any], kind: Any) -> None:
+        scene = random_tree(3, nodes=10)
+        scene = scene.but(nodes=replace(scene.nodes, extras={i: x for i, x in enumerate(said) if x is not None}))
+        with tempfile.TemporaryDirectory() as folder:
+            package, *_ = carry(scene, "tree", "0" * 64, BUILT_IN[0], Route(steps=[]), kind)
+            save(package.files, Path(folder))
+            report, _ = prove(Path(folder), scene)
+        self.assertTrue(report.ok, report.problems)
+        back = load(bundle_from_files({f"scene.{kind}": package.files[f"scene.{kind}"]}))
+        by_name = dict(zip(back.nodes.names, range(len(back.nodes)), strict=True))
+        for i, value in enumerate(said):
+            held = back.nodes.extras.get(by_name[f"node_{i}"], {})
+            wanted = value if isinstance(value, dict) else {} if value is None else {"value": value}
+            wanted = {key.replace("\0", "\ufffd"): one for key, one in wanted.items()}
+            self.assertEqual(set(held), set(wanted))
+            for key, one in wanted.items():
+                self.assertTrue(held[key] == one or json.loads(held[key]) == one, (key, one, held[key]))
+
+    def test_what_other_programs_say_of_prims_is_json_here(self) -> None:
+        stage = Stage()
+        prim = stage.quad("/a").GetPrim()
+        for key, value in {
+            "vector": Gf.Vec3d(1, 2, 3), "array": Vt.Vec2fArray([(1, 2), (3, 4)]), "texts": Vt.TokenArray(["a", "b"]),
+            "file": Sdf.AssetPath("./a.png"), "deep:er": 1.5, "matrix": Gf.Matrix2d(1, 2, 3, 4), "half": Vt.Half(0.5),
+        }.items():  # fmt: skip
+            prim.SetCustomDataByKey(key, value)
+        stage.stage.GetRootLayer().Save()
+        scene = load(bundle_from_path(stage.path))
+        self.assertEqual(
+            scene.nodes.extras[int(scene.nodes.parts[0])],
+            {
+                "vector": [1, 2, 3], "array": [[1, 2], [3, 4]], "texts": ["a", "b"], "file": "./a.png",
+                "deep": {"er": 1.5}, "matrix": [[1, 2], [3, 4]], "half": 0.5,
+            },
+        )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -68,7 +68,7 @@ def material_problems(
         expected = expect(look_of(source, source.materials[i]), source.materials[i])
         wrong = differences(expected, look_of(arrived, arrived.materials[j]), pictures)
         said = (of_object(side.materials[k].extras) for side, k in ((source, i), (arrived, j)))
-        if ability.data and not equal_data(*said):
+        if ability.said and not equal_data(*said):
             wrong.append("its data differ")
         if sure and there_name != here_name:
             wrong.insert(0, f"it is called “{there_name}”")
@@ -110,14 +110,14 @@ def beside_parts(
                 holds,
                 limit,
                 coded if ability.encoded_lights else None,
-                named=ability.data,
+                named=ability.said,
                 framed=True,
             )
         free = may.free(aspect)
         changed = np.where(origin >= 0, free[np.maximum(origin, 0)], free.any())
         out += by_route(compare_things(here, mid, what, whole, limit, None, gone | free, changed))
     if ability.clips:
-        out += compare_clips(result, arrived, keys(result.nodes), keys(arrived.nodes), limit, ability.data)
+        out += compare_clips(result, arrived, keys(result.nodes), keys(arrived.nodes), limit, ability.said)
     if not declared.free(Aspect.CLIPS):
         before, after = keys(source.nodes), list(keys(result.nodes))
         for i, origin in enumerate(result.nodes.source.tolist()):  # a step may have renamed them
@@ -133,7 +133,7 @@ def beside_names(extras: Any) -> dict[str, Any]:
 
 def mesh_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability: Ability) -> list[str]:
     """Meshes that are called otherwise, or of which something else is said: many receivers name what they keep by them."""
-    if not ability.data or not len(middle):
+    if not ability.said or not len(middle):
         return []
     both = np.unique(np.column_stack([result.nodes.mesh[middle], arrived.nodes.mesh[end]]), axis=0)
     out = []
@@ -148,7 +148,7 @@ def mesh_problems(result: Scene, arrived: Scene, middle: I64, end: I64, ability:
 
 def root_problems(result: Scene, arrived: Scene, ability: Ability) -> list[str]:
     """Scenes of the file that are called otherwise, of which something else is said, or that nobody sent."""
-    if not ability.data:
+    if not ability.said:
         return []
     sent = result.roots or (Root(()),)
     out = [f"the scene “{a.name or i}” did not arrive" for i, a in enumerate(sent) if i >= len(arrived.roots)]

@@ -230,7 +230,7 @@ def compare(
     mid, there = Placed.of(result), Placed.of(arrived)
     sent: I64 = nodes.parts[[result.meshes[m].triangles > 0 for m in nodes.mesh[nodes.parts].tolist()]].astype(np.int64)
     paths = written_paths(result, manifest)
-    middle, end, lost, extra, found = matched(mid, there, sent, paths, ability)
+    middle, end, lost, extra, found, heads = matched(mid, there, sent, paths, ability)
     traces = traced(source, result, middle)
     here = Placed.of(traces.source)
     allowed = declared.for_parts(result.touched, *traces.members(middle))
@@ -274,6 +274,7 @@ def compare(
             paths,
             found,
             dict(zip(middle.tolist(), end.tolist(), strict=True)),
+            heads,
         ),
         *sharing_problems(result, arrived, middle, end, ability),
         *mesh_problems(result, arrived, middle, end, ability),
@@ -350,16 +351,21 @@ def ways(allowed: Allowed, traces: Traced, rows: I64) -> tuple[I64, Bool, Bool]:
 
 def data_told(
     source: Scene, result: Scene, arrived: Scene, declared: Declared, ability: Ability,
-    paths: list[str], found: list[str], pairs: dict[int, int],
+    paths: list[str], found: list[str], pairs: dict[int, int], heads: dict[int, int],
 ) -> list[str]:  # fmt: skip
-    """Data of nodes that did not arrive as packed, or were not packed as they were in the source."""
+    """Data of nodes that did not arrive as packed, or were not packed as they were in the source. heads: by part that hangs
+    below the node that bears its name, that node."""
     out = []
     if ability.data:
         back = np.full(len(arrived.nodes), -1, np.int64)
         back[list(pairs.values())] = list(pairs)
+        there = arrived.nodes.extras
+        pairs = {i: j if j in there else heads.get(j, j) for i, j in pairs.items()}
+        back[list(pairs.values())] = list(pairs)
         nothing = np.zeros(len(result.nodes), np.bool_)
-        out = data_problems(result, arrived, (paths, found), pairs)
+        out = data_problems(result, arrived, (paths, found), pairs, texts=not ability.said)
         out += added_data(result, arrived, found, back, nothing)
+    if ability.said:
         out += helper_problems(result, arrived, (paths, found))
         out += file_problems(result, arrived)
     free = declared.for_parts(result.touched, np.arange(len(source.nodes))).free(Aspect.DATA)

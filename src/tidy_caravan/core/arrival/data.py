@@ -10,7 +10,7 @@ import numpy as np
 import orjson
 
 from tidy_caravan.core.formats.shared.received import FILE_DATA, VALUE
-from tidy_caravan.core.formats.shared.written import PAGE_KEY
+from tidy_caravan.core.formats.shared.written import NO_LETTER, ONE_VALUE, PAGE_KEY
 from tidy_caravan.core.scene import SCATTER, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
 
@@ -30,11 +30,13 @@ def data_problems(
     called: tuple[Sequence[str], Sequence[str]],
     pairs: dict[int, int],
     kept: Mapping[int, Any] | None = None,
+    texts: bool = False,
 ) -> list[str]:
     """What the source says of nodes, one sentence for each on which it differs.
 
     called: by node, what it is called on both sides. pairs: nodes known to belong together; others go by their path.
-    kept: data of the nodes that are looked at; all of `before` without it.
+    kept: data of the nodes that are looked at; all of `before` without it. texts: values may stand as JSON text, and one by
+    itself under ONE_VALUE, as in a format that has no other kind for them.
     """
     taken = set(pairs.values())
     where: dict[str, list[int]] = {}
@@ -43,19 +45,22 @@ def data_problems(
             where.setdefault(path, []).append(j)
     out = []
     for i, told in (before.nodes.extras if kept is None else kept).items():
-        said = of_object(told)
+        said = by_names(told) if texts else of_object(told)
         if not said:
             continue
         j = pairs[i] if i in pairs else of_equals(where.get(called[0][i], []), said, after.nodes.extras)
         if j < 0 and (kept is not None or before.nodes.mesh[i] >= 0):
             continue  # a part is told as lost; what steps leave behind is in the manifest
-        found = of_object(after.nodes.extras.get(j)) if j >= 0 else {}
+        arrived = after.nodes.extras.get(j) if j >= 0 else None
+        found = by_names(arrived) if texts else of_object(arrived)
         if not found:
             out.append(f"what the source says of “{called[0][i]}” did not arrive")
             continue
         held = before.nodes.page[i, 3] > 0  # what is said of its place on a page is judged with the part
         names = [k for k in {**said, **found} if not (held and k == PAGE_KEY)]
-        odd = [k for k in names if not equal_data(said.get(k), found.get(k))]
+        odd = [k for k in names if k not in said or k not in found or not equal_data(said[k], found[k])]
+        if texts:
+            odd = [k for k in odd if k not in said or not stands_for(said[k], found.get(k))]
         if odd:
             out.append(f"“{called[0][i]}”: its data differ{keyed(' in ', odd)}")
     return listed(out)
@@ -152,6 +157,23 @@ def inner(said: Any) -> Any:
             k: of_object(v) if k == "extras" else inner(v) for k, v in said.items() if k != "extras" or v is not None
         }
     return [inner(v) for v in said] if isinstance(said, list | tuple) else said
+
+
+def by_names(said: Any) -> dict[str, Any]:
+    """What is said of a thing where a format only has data with names."""
+    if not isinstance(said, dict):
+        return {} if said is None else {ONE_VALUE: said}
+    return {key.replace("\0", NO_LETTER): value for key, value in said.items()}
+
+
+def stands_for(value: object, text: object) -> bool:
+    """Whether a text is a value as JSON, for which the format has no kind."""
+    if not isinstance(text, str) or (isinstance(value, str) and "\0" not in value):
+        return False
+    try:
+        return equal_data(value, orjson.loads(text))
+    except orjson.JSONDecodeError:
+        return False
 
 
 def keys_apart(a: object, b: object) -> list[str]:

@@ -149,7 +149,8 @@ def as_collada(look: Look, material: Material) -> Look:
             continue
         tint = {"base colour": material.base_color[:3], "emission": material.emissive}.get(role, (1.0, 1.0, 1.0))
         kept[f"{role} texture"] = Picture(picture.data, (tint[0], tint[1], tint[2]))
-        kept[f"UV set of the {role} texture"] = look[f"UV set of the {role} texture"]
+        for what in ("UV set", "repeat", "filter"):
+            kept[f"{what} of the {role} texture"] = look[f"{what} of the {role} texture"]
     return kept
 
 

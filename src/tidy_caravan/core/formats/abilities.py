@@ -16,8 +16,10 @@ class Ability:
     materials are written. two_sided_meshes: two-sidedness belongs to meshes. visible: parts may be
     switched off. declares: unit and up axis stand in the file. lights, cameras: what of them is kept.
     laid_out: coordinates are written as the main image reads them. encoded_lights: colours of lights are sRGB.
-    poses: skins and morph targets; where not, they are baked. lists: copies as one list of transforms. data: what the source says of a node, and the names of
-    lights and cameras as they are. pages: where the lightmap of a part lies on a page that several share.
+    poses: skins and morph targets; where not, they are baked. lists: copies as one list of transforms. data: what the source says of a node.
+    labels: of what it holds names (NAMES) and data beside those of nodes; said: and gives them back as they are. layers: which
+    a node is on. attributes: of vertices, of whatever name. filters: how images are read from near and from afar.
+    pages: where the lightmap of a part lies on a page that several share.
     """
 
     tree: bool = True
@@ -38,6 +40,11 @@ class Ability:
     encoded_lights: bool = False
     poses: bool = False
     data: bool = False
+    labels: frozenset[str] = field(default_factory=frozenset)
+    said: bool = False
+    layers: bool = False
+    attributes: bool = False
+    filters: bool = False
     lists: bool = False
     pages: bool = False
     clips: bool = False
@@ -66,6 +73,7 @@ class Ability:
             "cameras": bool(self.cameras),
             "clips": self.clips,
             "data of nodes": self.data,
+            "names and data of meshes, lights and cameras": self.said,
             "places on shared lightmap pages": self.pages,
             "vertex colours": self.color_channels > 0,
             "parts that are switched off": self.visible,
@@ -74,12 +82,20 @@ class Ability:
 
 
 LENSES = frozenset({"kind", "angle", "aspect", "width", "height", "near", "far"})
+NAMES = "names"
+"""Of meshes, lights and cameras."""
+LABELS = frozenset({NAMES, "meshes", "materials", "images", "lights", "cameras", "scenes", "the file", "copyright"})
 POINTS = frozenset({"kind", "light", "range", "inner cone", "cone"})
 """Of lights that are points or spots."""
 EVERYTHING = Ability(
     visible=True,
     poses=True,
     data=True,
+    labels=LABELS,
+    said=True,
+    layers=True,
+    attributes=True,
+    filters=True,
     lists=True,
     pages=True,
     tangents=True,

@@ -32,6 +32,7 @@ from tidy_caravan.core.manifest import (
     TravelLine,
 )
 from tidy_caravan.core.pace import Tell, alive, nobody
+from tidy_caravan.core.packing.left_out import left_out, two_sided_as_a_whole
 from tidy_caravan.core.packing.lists import gathered
 from tidy_caravan.core.scene import Convention, Nodes, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
@@ -90,6 +91,12 @@ def pack(
     if drawn is not scene:
         written.lost(
             f"{form.title} cannot hold skins and morph targets here; the parts stand in the pose that they hold without a clip."
+        )
+    for what in left_out(drawn, form.ability):
+        written.lost(f"The format has no place for {what}.")
+    if form.ability.two_sided_meshes and (mixed := two_sided_as_a_whole(drawn)):
+        written.rewritten(
+            f"All faces of {plural(mixed, 'mesh', 'meshes')} of one- and two-sided materials are two-sided: the format has it of meshes."
         )
     shining = sum(bool(light.surface) for light in scene.lights)
     if shining and form.ability.lights and "surface" not in form.ability.lights:

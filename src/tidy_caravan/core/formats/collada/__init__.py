@@ -6,12 +6,15 @@ from collections.abc import Mapping
 from pathlib import PurePosixPath
 
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.abilities import LENSES, Ability
+from tidy_caravan.core.formats.abilities import LENSES, NAMES, Ability
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 from tidy_caravan.core.formats.shared.bundle import safe_relative
 
 ABILITY = Ability(
     look="collada",
+    labels=frozenset({NAMES, "copyright"}),
+    layers=True,
+    filters=True,
     declares=True,
     scenes=True,
     encoded_lights=True,

@@ -21,6 +21,10 @@ from tidy_caravan.core.space.srgb import linear
 
 MODELS = ("constant", "lambert", "phong", "blinn")
 WRAPS = {"WRAP": 10497, "MIRROR": 33648, "CLAMP": 33071, "BORDER": 33071, "NONE": 33071}
+FILTERS = {
+    "NEAREST": 9728, "LINEAR": 9729, "NEAREST_MIPMAP_NEAREST": 9984, "LINEAR_MIPMAP_NEAREST": 9985,
+    "NEAREST_MIPMAP_LINEAR": 9986, "LINEAR_MIPMAP_LINEAR": 9987,
+}  # fmt: skip
 
 
 @dataclass
@@ -37,7 +41,7 @@ class Looks:
     texcoords: dict[int, list[str]] = field(default_factory=dict)
     _made: dict[str, int] = field(default_factory=dict)
     _image_of: dict[str, int] = field(default_factory=dict)
-    _texture_of: dict[tuple[int, int, int], int] = field(default_factory=dict)
+    _texture_of: dict[tuple[int, Sampler], int] = field(default_factory=dict)
 
     def material(self, url: str) -> int:
         """Index of the material at a local address; -1 with a note when there is none."""
@@ -191,7 +195,7 @@ class Looks:
         if image is None:
             return None
         index = self._image(image)
-        key = (index, sampler.wrap_s, sampler.wrap_t)
+        key = (index, sampler)
         if key not in self._texture_of:
             self._texture_of[key] = len(self.textures)
             self.textures.append(Texture(index, sampler))
@@ -206,7 +210,10 @@ class Looks:
         given = params.get(name)
         inner = given.find("sampler2D") if given is not None else None
         if inner is not None:
+            near = FILTERS.get(text_of(inner.find("magfilter")))
             sampler = Sampler(
+                mag=near if near in (9728, 9729) else None,
+                min=FILTERS.get(text_of(inner.find("minfilter"))),
                 wrap_s=WRAPS.get(text_of(inner.find("wrap_s")), 10497),
                 wrap_t=WRAPS.get(text_of(inner.find("wrap_t")), 10497),
             )

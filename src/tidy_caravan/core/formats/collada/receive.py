@@ -18,10 +18,15 @@ from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import DOUBTS, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import beside
 from tidy_caravan.core.pace import OFTEN, Tell, nobody
-from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Scene, TextureUse
+from tidy_caravan.core.scene import Camera, Light, Material, Mesh, Root, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.space.srgb import linear
 
+REPEATS = {"WRAP": 10497, "MIRROR": 33648, "CLAMP": 33071}
+FILTERED = {
+    "NEAREST": 9728, "LINEAR": 9729, "NEAREST_MIPMAP_NEAREST": 9984, "LINEAR_MIPMAP_NEAREST": 9985,
+    "NEAREST_MIPMAP_LINEAR": 9986, "LINEAR_MIPMAP_LINEAR": 9987,
+}  # fmt: skip
 UP = {"X_UP": "X", "Y_UP": "Y", "Z_UP": "Z"}
 
 
@@ -184,11 +189,23 @@ class Looks:
             numbers = self.bound.get(str(value.texcoord), set())
             if len(numbers) > 1:
                 self.doubts.append(f"the coordinates “{value.texcoord}” of material “{name}” are bound to several sets")
-            return (1.0, 1.0, 1.0), TextureUse(self.gallery.add(data), min(numbers, default=-1))
+            return (1.0, 1.0, 1.0), TextureUse(
+                self.gallery.add(data, sampler_of(value.sampler)), min(numbers, default=-1)
+            )
         if isinstance(value, tuple | list) and len(value) >= 3:
             red, green, blue = (float(linear(c)) for c in value[:3])
             return (red, green, blue), None
         return (0.0, 0.0, 0.0), None
+
+
+def sampler_of(sampler: Any) -> Sampler:
+    """How an image repeats, by the element of which the library keeps only the filters."""
+    wraps = [
+        REPEATS.get(str(sampler.xmlnode.findtext(f".//{collada.common.tag(word)}") or "WRAP").strip(), 0)
+        for word in ("wrap_s", "wrap_t")
+    ]
+    near, afar = (FILTERED.get(str(f or "").strip()) for f in (sampler.magfilter, sampler.minfilter))
+    return Sampler(near, afar, wraps[0], wraps[1])
 
 
 def light_of(light: Any) -> Light:

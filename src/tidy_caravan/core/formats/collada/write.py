@@ -15,7 +15,7 @@ from tidy_caravan.core.formats.collada.xml import NAMESPACES
 from tidy_caravan.core.formats.shared.images import portable, tinted
 from tidy_caravan.core.formats.shared.written import Written, texture_path
 from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
-from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Scene, TextureUse
+from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.scene.look import channel_of
@@ -26,6 +26,12 @@ NOT_NAME = re.compile(r"[^\w.\-]", re.ASCII)
 UP = {"X": "X_UP", "Y": "Y_UP", "Z": "Z_UP"}
 DATE = "2000-01-01T00:00:00Z"
 """The format demands a date; a fixed one keeps packages equal to the byte."""
+WRAPS = {10497: "WRAP", 33648: "MIRROR", 33071: "CLAMP"}
+FILTERS = {
+    9728: "NEAREST", 9729: "LINEAR", 9984: "NEAREST_MIPMAP_NEAREST", 9985: "LINEAR_MIPMAP_NEAREST",
+    9986: "NEAREST_MIPMAP_LINEAR", 9987: "LINEAR_MIPMAP_LINEAR",
+}  # fmt: skip
+"""Codes as in glTF 2.0, 5.26, in the words of COLLADA 1.4.1."""
 UNIT_NAMES = {1.0: "meter", 0.01: "centimeter", 0.001: "millimeter", 0.0254: "inch", 0.3048: "foot"}
 
 
@@ -193,7 +199,10 @@ def write_effects(root: Any, scene: Scene, images: dict[int, str], out: Written)
         for role, image in known.items():
             surface = _add(_add(profile, "newparam", sid=f"{role}_surface"), "surface", type="2D")
             _add(surface, "init_from", image)
-            _add(_add(_add(profile, "newparam", sid=f"{role}_sampler"), "sampler2D"), "source", f"{role}_surface")
+            sampler = _add(_add(profile, "newparam", sid=f"{role}_sampler"), "sampler2D")
+            _add(sampler, "source", f"{role}_surface")
+            use = roles[role]
+            write_sampler(sampler, scene.textures[use.texture].sampler if use is not None else None)
         technique = _add(profile, "technique", sid="common")
         write_shading(technique, m, roles, known)
         if m.double_sided:
@@ -205,6 +214,19 @@ def write_effects(root: Any, scene: Scene, images: dict[int, str], out: Written)
         if m.name and token(m.name) != m.name:
             out.materials[m.name] = token(m.name)
         _add(entry, "instance_effect", url=f"#effect{i}")
+
+
+def write_sampler(element: Any, sampler: Sampler | None) -> None:
+    """How an image repeats and is read from near and afar, where that is not what goes without saying (COLLADA 1.4.1,
+    sampler2D)."""
+    if sampler is None:
+        return
+    if (sampler.wrap_s, sampler.wrap_t) != (10497, 10497):
+        _add(element, "wrap_s", WRAPS.get(sampler.wrap_s, "WRAP"))
+        _add(element, "wrap_t", WRAPS.get(sampler.wrap_t, "WRAP"))
+    for word, code in (("minfilter", sampler.min), ("magfilter", sampler.mag)):
+        if code in FILTERS:
+            _add(element, word, FILTERS[code])
 
 
 def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | None], known: dict[str, str]) -> None:

@@ -5,8 +5,8 @@ from dataclasses import replace
 from tidy_caravan.core.formats.abilities import EVERYTHING, POINTS
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
-ABILITY = replace(EVERYTHING, lights=POINTS)
-"""It holds as much as a scene in memory does, but for lamps that are surfaces."""
+ABILITY = replace(EVERYTHING, lights=POINTS, layers=False)
+"""It holds as much as a scene in memory does, but for layers and lamps that are surfaces."""
 
 
 def sniff(head: bytes) -> bool:

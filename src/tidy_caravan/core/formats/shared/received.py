@@ -74,6 +74,7 @@ class Tree:
     lights: dict[int, Light] = field(default_factory=dict)
     cameras: dict[int, Camera] = field(default_factory=dict)
     hidden: set[int] = field(default_factory=set)
+    said: dict[int, Any] = field(default_factory=dict)
 
     def add(self, name: str, above: int, matrix: F64) -> int:
         """Row of a new node below `above` (-1: at the top)."""
@@ -107,7 +108,14 @@ class Tree:
         light[list(self.lights)] = np.arange(len(self.lights))
         camera[list(self.cameras)] = np.arange(len(self.cameras))
         nodes = make_nodes(
-            self.parent, affine(local), self.names, mesh=self.mesh, flags=flags, light=light, camera=camera
+            self.parent,
+            affine(local),
+            self.names,
+            mesh=self.mesh,
+            flags=flags,
+            light=light,
+            camera=camera,
+            extras=self.said,
         )
         extras = {**extras, DOUBTS: [*extras.get(DOUBTS, ()), *doubted(local, self.names)]}
         return Scene(

@@ -87,6 +87,10 @@ def plain_copies(scene: Scene) -> Bool:
 
 PAGE_KEY = "lightmapPlace"
 """Among the data of a node: where its lightmap lies on a shared page, where the format has nothing better for it."""
+ONE_VALUE = "value"
+"""What data that are one value are called where a format only has data with names."""
+NO_LETTER = "\ufffd"
+"""What stands there for a zero character, which no text of a format can hold."""
 TARGET_NAMES = "targetNames"
 """Among the data of a mesh: names of its morph targets, by common usage among writers of glTF."""
 

@@ -7,6 +7,7 @@ from tidy_caravan.core.formats.abilities import LENSES, Ability
 from tidy_caravan.core.formats.registry import Format, Writable, later, register
 
 ABILITY = Ability(
+    data=True,
     lists=True,
     pages=True,
     color_channels=3,

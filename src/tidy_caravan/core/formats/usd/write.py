@@ -61,12 +61,17 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool, tell: Tell
         child.stop()
     if isinstance(answer, Lost):
         raise CaravanError(f"the OpenUSD library failed: {answer.reason}", where=name, code="write.failed")
-    data, paths, stands_for = answer
+    data, paths, stands_for, texts = answer
     # a prim cannot be without a name; another one that it takes badly stands beside it as its display name
     out.renamed = {i: paths[i].rpartition("/")[2] for i, n in enumerate(nodes.names) if not n and paths[i]}
     # what is there by reference is called what stands there
     called = {i: out.renamed.get(k, nodes.names[k]) for i, k in stands_for.items()}
     out.renamed |= {i: name for i, name in called.items() if name != nodes.names[i]}
+    if texts:
+        out.rewritten(
+            f"Data of {plural(texts, 'node')} hold values of which OpenUSD has no kind (lists of several kinds or of lists, "
+            "nothing); they stand there as JSON text."
+        )
     if stands_for:
         out.rewritten(
             f"{plural(len(stands_for), 'node')} are there by reference: groups that stand in several places are written once."

@@ -17,6 +17,7 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, Vt
 
 from tidy_caravan.core.formats.shared.written import on_pages
 from tidy_caravan.core.formats.usd.native.assemblies import assemblies, twins
+from tidy_caravan.core.formats.usd.native.data import as_custom
 from tidy_caravan.core.formats.usd.native.prims import (
     T,
     apply_schema,
@@ -65,9 +66,9 @@ class Names:
 def build(
     scene: Scene, stem: str, ending: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
     beside: dict[str, bytes], least: int,
-) -> tuple[bytes, list[str], dict[int, int]]:  # fmt: skip
-    """(bytes of the layer or the package, prim path of every node, and of nodes that are there by reference the node that
-    was written in their place). pictures: relative path by image index.
+) -> tuple[bytes, list[str], dict[int, int], int]:  # fmt: skip
+    """(bytes of the layer or the package, prim path of every node, of nodes that are there by reference the node that
+    was written in their place, and how many nodes have data that stand there as text). pictures: relative path by image index.
 
     batches: scatter nodes that become point instancers: (mesh, matrices (K, 4, 4), places on a page
     of lightmaps (K, 5) or None); swallowed: (N,) their copies.
@@ -77,13 +78,13 @@ def build(
         layer = ".usdc" if ending == ".usdz" else ending
         path = os.path.join(folder, f"{stem}{layer}")
         out = Sdf.Layer.CreateNew(path)
-        paths, stands_for = write(out, scene, stem, pictures, batches, swallowed, least)
+        paths, stands_for, texts = write(out, scene, stem, pictures, batches, swallowed, least)
         out.Save()
         del out
         if ending == ".usdz":
             path = archived(folder, {f"{stem}{layer}": path}, beside)
         with open(path, "rb") as file:
-            return file.read(), paths, stands_for
+            return file.read(), paths, stands_for, texts
 
 
 def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> str:
@@ -109,7 +110,7 @@ def archived(folder: str, files: dict[str, str], beside: dict[str, bytes]) -> st
 def write(
     layer: Any, scene: Scene, stem: str, pictures: dict[int, str], batches: dict[int, tuple[int, Any, Any]], swallowed: Any,
     least: int,
-) -> tuple[list[str], dict[int, int]]:  # fmt: skip
+) -> tuple[list[str], dict[int, int], int]:  # fmt: skip
     names = Names()
     top = names.under("", stem)
     root = define(layer, top, "Xform")
@@ -127,7 +128,7 @@ def write(
 def write_tree(
     layer: Any, scene: Scene, top: str, names: Names, looks: dict[int, str], batches: dict[int, tuple[int, Any, Any]],
     swallowed: Any, least: int,
-) -> tuple[list[str], dict[int, int]]:  # fmt: skip
+) -> tuple[list[str], dict[int, int], int]:  # fmt: skip
     """All but the materials; see `build`."""
     nodes = scene.nodes
     groups = assemblies(scene, least) if least else {}
@@ -145,6 +146,7 @@ def write_tree(
     stands_for = twins(scene, groups)
     paths = [""] * len(nodes)
     back: dict[int, F64] = {}
+    texts = 0
     parent, meshes = nodes.parent.tolist(), nodes.mesh.tolist()
     for i in paced(np.argsort(nodes.depth, kind="stable").tolist(), report):
         if swallowed[i]:
@@ -177,6 +179,10 @@ def write_tree(
         if prim.name != nodes.names[i]:
             prim.SetInfo("displayName", nodes.names[i])
         place(prim, local)
+        if i in nodes.extras:
+            data, as_text = as_custom(nodes.extras[i])
+            prim.SetInfo("customData", {**prim.customData, **data})
+            texts += as_text
         if nodes.flags[i] & HIDDEN:
             put(prim, "visibility", T.Token, "invisible")
         if m >= 0 and scene.meshes[m].triangles:
@@ -185,7 +191,7 @@ def write_tree(
             write_places(prim, on_pages(nodes, np.array([i])), "constant")
         if i in groups:
             instance(prim, kept[groups[i]])
-    return paths, stands_for
+    return paths, stands_for, texts
 
 
 def write_shapes(layer: Any, scene: Scene, names: Names, used: AnyArray) -> dict[int, str]:

@@ -49,7 +49,7 @@ def instance(prim: Any, prototype: str) -> None:
 def mark(prim: Any, key: str) -> None:
     """Custom data that say yes; key: `space:name`."""
     space, _, name = key.partition(":")
-    prim.SetInfo("customData", {space: {name: True}})
+    prim.SetInfo("customData", {**prim.customData, space: {name: True}})
 
 
 def place(prim: Any, local: F64) -> None:

@@ -31,6 +31,7 @@ CHANNELS = {
 }  # fmt: skip
 """Where the images of a portable material hold what (glTF 2.0, 3.9); other places are as good a file and another look."""
 EACH_VERTEX = (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying)
+NOTED = ("tidyCaravan", "userDocBrief")
 SILENT = ("Scope", "Material", "GeomSubset", "Shader")
 
 
@@ -54,6 +55,19 @@ def lightmap_places(prim: Any) -> list[list[float]]:
     numbers[:, 3] = 1 - numbers[:, 1] - numbers[:, 3]
     pages = np.array(page.Get(), np.float64)
     return np.column_stack([numbers, pages]).tolist() if len(pages) == len(numbers) else []
+
+
+def said_of(prim: Any) -> dict[str, Any]:
+    """Custom data of a prim, without what writers note about the prim itself."""
+    if not prim.HasAuthoredCustomData():
+        return {}
+    return {k: as_json(v) for k, v in prim.GetCustomData().items() if k not in NOTED}
+
+
+def as_json(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: as_json(v) for k, v in value.items()}
+    return value if isinstance(value, bool | int | float | str) else list(value)
 
 
 class Reader:
@@ -89,6 +103,8 @@ class Reader:
         here = tree.add(name_of(prim), above, local_of(prim))
         if here % OFTEN == 0:
             report(here, 0)
+        if said := said_of(prim):
+            tree.said[here] = said
         if UsdGeom.Imageable(prim).GetVisibilityAttr().Get() == UsdGeom.Tokens.invisible:
             tree.hidden.add(here)
         if kind == "PointInstancer":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import time as clock
 from collections.abc import Iterator
@@ -15,6 +14,7 @@ from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.formats.usd.native.data import from_custom
 from tidy_caravan.core.formats.usd.native.looks import Looks, number
 from tidy_caravan.core.formats.usd.native.package import HOLDER, MARK
 from tidy_caravan.core.formats.usd.native.stage import Broken, Opened, open_stage
@@ -293,16 +293,8 @@ class Reader:
         return placed
 
     def data(self, prim: Any) -> Any:
-        """Custom data of a prim as JSON, without what cannot be written so."""
-        if not prim.HasAuthoredCustomData():
-            return None
-        given = {k: v for k, v in prim.GetCustomData().items() if k not in ("tidyCaravan", "userDocBrief")}
-        if not given:
-            return None
-        try:
-            return json.loads(json.dumps(given))
-        except (TypeError, ValueError):
-            return {k: str(v)[:200] for k, v in given.items()}
+        """Custom data of a prim as JSON, without what says something of the prim as a prim."""
+        return (from_custom(prim.GetCustomData()) or None) if prim.HasAuthoredCustomData() else None
 
     def content(self, prim: Any, kind: str, name: str, rows: Rows, here: int) -> None:
         if kind == "Mesh":
