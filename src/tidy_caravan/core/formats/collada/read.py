@@ -9,6 +9,7 @@ import numpy as np
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.collada.looks import Looks
 from tidy_caravan.core.formats.collada.nodes import Builder
+from tidy_caravan.core.formats.collada.unread import tell_unread
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, parse, text_of
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
 from tidy_caravan.core.formats.shared.travel import Travels
@@ -68,6 +69,7 @@ def read(bundle: Bundle) -> Scene:
             "further visual scenes", len(roots) - 1, "the file shows another one; their parts are switched off"
         )
     leave_behind(document, travels)
+    tell_unread(document, travels)
     if builder.extras:
         notes.append(
             Note(

@@ -5,7 +5,7 @@ A broken piece costs that piece and leaves a note; only a broken frame (header, 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any, TypeVar
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
@@ -34,6 +34,7 @@ SUPPORTED = {
 }
 PARTLY = {"KHR_texture_basisu"}
 """What only costs pictures, even where the file calls it required; each picture without another form is told."""
+EXTENDED = ("materials", "nodes", "meshes", "textures", "images", "cameras", "scenes", "animations", "skins")
 T = TypeVar("T")
 
 
@@ -117,6 +118,7 @@ def read(bundle: Bundle) -> Scene:
         extras["asset"] = {k: v for k, v in asset.items() if k in ("copyright", "extras")}
     travels = Travels()
     travels.from_notes(notes)
+    travels.behind("data of what things are made of", data_within(document), "only things themselves keep theirs")
     scene = Scene(
         convention=GLTF,
         nodes=nodes,
@@ -151,15 +153,51 @@ def check_extensions(document: dict[str, Any], name: str, notes: list[Note]) -> 
     if required:
         names = ", ".join(sorted(set(required)))[:200]
         raise UnusableInput(f"the file requires {names}, which cannot be read here; export it without", where=name)
-    for extension in sorted(set(listed("extensionsUsed")) - SUPPORTED - PARTLY):
+    declared = set(listed("extensionsUsed"))
+    for extension in sorted((declared | set(extensions_met(document))) - SUPPORTED - PARTLY):
         notes.append(
             Note(
                 "behind",
                 "import.extension",
                 extension[:200],
-                f"The optional extension {extension[:200]} is not known here; its data stays behind.",
+                f"The optional extension {extension[:200]} is not known here; its data stays behind."
+                + ("" if extension in declared else " The file does not declare it."),
             )
         )
+
+
+def extensions_met(document: dict[str, Any]) -> Iterator[str]:
+    """Names of extensions of the document, of its things and of primitives, whether or not they are declared."""
+    for holder in (document, *entries(document, EXTENDED), *within(document, ("meshes", "primitives"))):
+        held = holder.get("extensions")
+        if held and isinstance(held, dict):
+            yield from held
+
+
+def data_within(document: dict[str, Any]) -> int:
+    """How many objects have data that no thing here can hold: primitives, channels, buffers and their like."""
+    holders = [
+        *entries(document, ("accessors", "bufferViews", "buffers")),
+        *within(document, ("meshes", "primitives")), *within(document, ("animations", "channels")),
+        *within(document, ("animations", "samplers")),
+        *(c.get(str(c.get("type"))) for c in entries(document, ("cameras",))),
+        *(m.get("pbrMetallicRoughness") for m in entries(document, ("materials",))),
+    ]  # fmt: skip
+    return sum(isinstance(h, dict) and h.get("extras") not in (None, {}) for h in holders)
+
+
+def entries(document: dict[str, Any], tables: tuple[str, ...]) -> Iterator[dict[str, Any]]:
+    for table in tables:
+        rows = document.get(table)
+        if isinstance(rows, list):
+            yield from (row for row in rows if isinstance(row, dict))
+
+
+def within(document: dict[str, Any], path: tuple[str, str]) -> Iterator[dict[str, Any]]:
+    """Objects in a list of each entry of a table."""
+    table, key = path
+    for entry in entries(document, (table,)):
+        yield from entries(entry, (key,))
 
 
 def share(meshes: tuple[Mesh | None, ...]) -> tuple[tuple[Mesh, ...], list[int]]:

@@ -27,6 +27,9 @@ OPTIONS = {
     "-texres": 1,
     "-type": 1,
 }
+UNREAD = {"-blendu", "-blendv", "-boost", "-cc", "-mm", "-texres", "-type"}
+NOTHING = {"ka": {0.0, 1.0}, "ni": {1.0}, "tf": {1.0}, "sharpness": {60.0}}
+"""Numbers that say nothing, where that is not nought: ambient light is the receiver's, and 60 what the format falls back to."""
 
 
 class MaterialTable:
@@ -37,6 +40,7 @@ class MaterialTable:
         self.materials: list[Material] = []
         self.textures: list[Texture] = []
         self.images: list[Image] = []
+        self.unread: dict[str, int] = {}
         self._index: dict[str, int] = {}
         self._defined: dict[str, Material] = {}
         self._texture_of: dict[str, int] = {}
@@ -149,6 +153,8 @@ class MaterialTable:
             return self.rough_metal(m, word, rest)
         if word.startswith(("map_", "disp", "decal", "refl", "bump", "norm")):
             self.told_lost(m.name, word)
+        elif not (word == "illum" or says_nothing(word, rest)):
+            self.unread[word] = self.unread.get(word, 0) + 1
         return m
 
     def opacity(self, m: Material, use: TextureUse) -> Material:
@@ -202,6 +208,8 @@ class MaterialTable:
             self._texture_of[key] = len(self.textures) - 1
         sx, sy = _pair(given.get("-s", []), 1.0)
         ox, oy = _pair(given.get("-o", []), 0.0)
+        for word in given.keys() & UNREAD:
+            self.unread[f"{word} of images"] = self.unread.get(f"{word} of images", 0) + 1
         if "-t" in given and any(_finite(v) != 0 for v in given["-t"]):
             self.told_lost(path, "-t")
         # v counts upwards in the format and downwards in the scene: 1 - (sy·(1 - v) + oy)
@@ -238,6 +246,15 @@ def channel_named(rest: str) -> str:
 
 def _unit(text: str) -> float:
     return min(1.0, max(0.0, _finite(text)))
+
+
+def says_nothing(word: str, rest: str) -> bool:
+    """Whether a number that has no place here is the usual one."""
+    try:
+        values = {float(v) for v in rest.split()}
+    except ValueError:
+        return False
+    return values <= NOTHING.get(word, {0.0})
 
 
 def _rgb(text: str, most: float = 1.0) -> tuple[float, float, float]:

@@ -29,6 +29,8 @@ from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray
 REAL = b"0123456789.eE+- \n"
 WHOLE = b"0123456789/ \n"
 BLANK, NEWLINE, SLASH = 32, 10, 47
+MOST_WORDS = 40
+"""Kinds of lines that are told; a file with more is none of this format."""
 KEYWORDS = {word: int.from_bytes(word.ljust(2).encode(), "big") for word in ("v", "vt", "vn", "f")}
 Totals = tuple[int, int, int]
 
@@ -134,6 +136,12 @@ def read(bundle: Bundle) -> Scene:
         )
     travels = Travels()
     travels.from_notes(notes)
+    kept = ("l", "p", "curv", "surf")
+    for word, count in sorted(parsed.other.items())[:MOST_WORDS]:
+        if word not in kept:
+            travels.behind(f"“{word[:40]}” lines", count, "nothing here reads them")
+    for word, count in materials.unread.items():
+        travels.behind(f"“{word[:40]}” of materials", count, "the portable material has no place for it")
     whole = scene.but(
         materials=tuple(materials.materials),
         textures=tuple(materials.textures),

@@ -16,6 +16,8 @@ from pxr import Sdf, Tf, Vt
 from tidy_caravan.core.formats.shared.written import NO_LETTER, ONE_VALUE
 
 ARRAYS: dict[type, Any] = {bool: Vt.BoolArray, int: Vt.Int64Array, float: Vt.DoubleArray, str: Vt.StringArray}
+OWN = "userProperties:"
+"""Namespace of attributes that an artist adds."""
 OURS = ("tidyCaravan", "userDocBrief")
 """Keys that say something of the prim as a prim."""
 

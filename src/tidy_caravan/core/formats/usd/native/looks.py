@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import os
 from dataclasses import dataclass, field, replace
@@ -10,11 +11,15 @@ from typing import Any
 import numpy as np
 from pxr import UsdShade
 
+from tidy_caravan.core.formats.usd.native.data import OWN, from_custom, plain
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
 from tidy_caravan.core.scene.look import glowing
 
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071, "black": 33071, "useMetadata": 10497}
 LOST = ("clearcoat", "specularColor", "displacement")
+
+USUAL = {"ior": 1.5, "opacityMode": "transparent", "occlusion": 1.0, "normal": (0.0, 0.0, 1.0)}
+"""Inputs of which only the usual value, or an image, has a place here (UsdPreviewSurface)."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +59,7 @@ class Looks:
     packed: dict[int, tuple[tuple[str, str], tuple[str, str]]] = field(default_factory=dict)
     lost: dict[str, int] = field(default_factory=dict)
     _made: dict[tuple[str, bool], int] = field(default_factory=dict)
-    _equal: dict[tuple[Material, tuple[str, ...]], int] = field(default_factory=dict)
+    _equal: dict[tuple[Material, str, tuple[str, ...]], int] = field(default_factory=dict)
     _texture_of: dict[tuple[Any, ...], int] = field(default_factory=dict)
     _image_of: dict[str, int] = field(default_factory=dict)
 
@@ -74,21 +79,24 @@ class Looks:
         return self._slot(Material(name, (*color, 1.0), 0.0, 0.9, double_sided=double_sided), ())
 
     def _slot(self, made: Material, names: tuple[str, ...]) -> int:
-        if (made, names) not in self._equal:
+        key = (replace(made, extras=None), json.dumps(made.extras, sort_keys=True), names)
+        if key not in self._equal:
             taken = {m.name for m in self.materials}
             if made.name in taken and made.double_sided:
                 named = replace(made, name=f"{made.name}_two_sided")
             else:
                 named = made
-            self._equal[(made, names)] = len(self.materials)
+            self._equal[key] = len(self.materials)
             self.materials.append(named)
             self.varnames.append(names)
-        return self._equal[(made, names)]
+        return self._equal[key]
 
     def _read(self, material: Any) -> tuple[Material, tuple[str, ...]]:
         prim = material.GetPrim()
         name = prim.GetDisplayName() or prim.GetName()
-        out = Material(name, metallic=0.0, roughness=0.5)
+        said = from_custom(prim.GetCustomData()) if prim.HasAuthoredCustomData() else {}
+        said |= {p.GetName().removeprefix(OWN): plain(p.Get(self.time)) for p in own_attributes(prim)}
+        out = Material(name, metallic=0.0, roughness=0.5, extras=said or None)
         shader, *_ = material.ComputeSurfaceSource()
         kind = shader.GetIdAttr().Get() if shader else None
         if not shader or kind != "UsdPreviewSurface":
@@ -123,8 +131,8 @@ class Looks:
             out = glowing(replace(out, emissive_texture=self._use(glow_read, names)), three(glow_read.factor[:3]))
         if normal_read:
             # decoding a normal map doubles it and takes one off; what goes beyond is the strength of the map
-            plain = normal_read.factor[:2] == (1.0, 1.0) and not any(normal_read.bias)
-            strength_ = 1.0 if plain else round(float(normal_read.factor[0]) / 2, 6)
+            as_usual = normal_read.factor[:2] == (1.0, 1.0) and not any(normal_read.bias)
+            strength_ = 1.0 if as_usual else round(float(normal_read.factor[0]) / 2, 6)
             out = replace(out, normal_texture=replace(self._use(normal_read, names), strength=strength_))
         if shade_read:
             share = float(np.clip(shade_read.share(), 0, 1))
@@ -141,6 +149,10 @@ class Looks:
         cut = number(threshold, 0.0)
         if cut > 0 and (opacity_read or alpha < 1):
             out = replace(out, alpha_mode="MASK", alpha_cutoff=cut)
+        for what, usual in USUAL.items():
+            given, read = self._input(shader, what, usual)
+            if read is None and not np.array_equal(np.asarray(given), np.asarray(usual)):
+                self._lose(f"{what} of materials")
         specular, _ = self._input(shader, "useSpecularWorkflow", 0)
         if number(specular, 0.0):
             self._lose("specular workflow")
@@ -282,6 +294,15 @@ class Looks:
         offset = (-math.sin(angle) * sy + tx, 1.0 - math.cos(angle) * sy - ty)
         clean = (round(offset[0], 12) + 0.0, round(offset[1], 12) + 0.0)
         return varname, clean, angle, (sx, sy)
+
+
+def own_attributes(prim: Any) -> list[Any]:
+    """Attributes that no schema knows: what an artist or a program says of a material."""
+    return [
+        a
+        for a in prim.GetAuthoredAttributes()
+        if a.IsCustom() and ":" not in a.GetName().removeprefix(OWN) and a.HasValue()
+    ]
 
 
 def three(color: Any) -> tuple[float, float, float]:

@@ -27,6 +27,7 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
     value,
 )
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
+from tidy_caravan.core.formats.usd.native.unread import Unread
 from tidy_caravan.core.geometry.recipes import DEFAULT_TOLERANCE_MM, Fineness, make, stretch_of
 from tidy_caravan.core.scene import HIDDEN, OPEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
@@ -55,7 +56,10 @@ SKIPPED = (
     "BlendShape",
     "PhysicsScene",
     "RenderSettings",
+    "RenderProduct",
+    "RenderVar",
 )
+SETTINGS = ("PhysicsScene", "RenderSettings", "RenderProduct", "RenderVar")
 LIGHTS = (
     "DistantLight",
     "SphereLight",
@@ -104,6 +108,7 @@ class Reader:
         self._prims = 0
         self._last = clock.monotonic()
         self._moving = 0
+        self.unread = Unread(self.time)
         self._parts: dict[int, set[int]] = {}
         self._waiting: list[tuple[str, Any]] = []
         self._handed_down: dict[str, tuple[float, float, float] | None] = {}
@@ -130,6 +135,10 @@ class Reader:
         self.tell_composition()
         tell_rest(self.notes, self._told, "the stage")
         self.travels.behind("animated attributes", self._moving, "USD animation is not read; the first frame is taken")
+        self.unread.onto(self.travels)
+        layer = self.stage.GetRootLayer()
+        if layer.documentation or layer.comment:
+            self.travels.behind("descriptions of layers", 1, "nothing here reads them")
         for what, count in self.looks.lost.items():
             self.travels.behind(what, count, "the portable material has no place for it")
         up = str(UsdGeom.GetStageUpAxis(self.stage))
@@ -153,6 +162,7 @@ class Reader:
             tuple(self.lights),
             tuple(self.cameras),
             notes=tuple(self.notes),
+            extras={"extras": said} if (said := from_custom(layer.customLayerData)) else {},
             format="usd",
         )
 
@@ -227,6 +237,8 @@ class Reader:
         """Row of one prim; None when it and what is below it are no nodes."""
         kind = str(prim.GetTypeName())
         if kind in SKIPPED:
+            if kind in SETTINGS:
+                self.travels.behind(f"{kind} prims", 1, "they are settings of other programs")
             return None
         if kind in ("", "Scope") and not is_one_part(prim) and not prim.IsInstance():
             # holders of materials and of abstract prims are no groups of the scene
@@ -250,8 +262,7 @@ class Reader:
         here = rows.add(name, above, local, flags)
         if is_one_part(prim):
             self._parts.setdefault(id(rows), set()).add(here)
-        extra = self.data(prim)
-        if extra:
+        if extra := {**self.unread.look(prim, kind), **self.data(prim)}:
             rows.extras[here] = extra
         if kind in ("Xform", "PointInstancer", "Scope", ""):
             for said in prim.GetAuthoredPropertiesInNamespace("primvars"):
@@ -292,9 +303,9 @@ class Reader:
         placed: F64 = affine(matrix[None])[0]
         return placed
 
-    def data(self, prim: Any) -> Any:
+    def data(self, prim: Any) -> dict[str, Any]:
         """Custom data of a prim as JSON, without what says something of the prim as a prim."""
-        return (from_custom(prim.GetCustomData()) or None) if prim.HasAuthoredCustomData() else None
+        return from_custom(prim.GetCustomData()) if prim.HasAuthoredCustomData() else {}
 
     def content(self, prim: Any, kind: str, name: str, rows: Rows, here: int) -> None:
         if kind == "Mesh":

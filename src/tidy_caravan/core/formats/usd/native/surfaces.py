@@ -18,6 +18,7 @@ from tidy_caravan.core.words import counted, plural
 
 PRIMITIVES = ("Cube", "Sphere", "Cylinder", "Cone", "Capsule", "Plane", "Cylinder_1", "Capsule_1")
 NOT_UV = ("normals", "displayColor", "displayOpacity", "tangents")
+UV_TYPES = ("texCoord2f[]", "texCoord2d[]", "texCoord2h[]", "float2[]", "double2[]", "half2[]", "texCoord3f[]")
 Said = tuple[str, str, str]
 NOUNS = {"vertex": "points", "varying": "points", "faceVarying": "corners", "uniform": "faces"}
 UV_FIRST = ("st", "st0", "UVMap", "map1", "uv", "st1")
@@ -105,15 +106,7 @@ def uv_names(api: Any, wanted: tuple[str, ...]) -> list[str]:
     for primvar in api.GetPrimvarsWithValues():
         kind = primvar.GetTypeName()
         name = primvar.GetPrimvarName()
-        if name not in NOT_UV and str(kind) in (
-            "texCoord2f[]",
-            "texCoord2d[]",
-            "texCoord2h[]",
-            "float2[]",
-            "double2[]",
-            "half2[]",
-            "texCoord3f[]",
-        ):
+        if name not in NOT_UV and str(kind) in UV_TYPES:
             found.append(name)
     order = {n: i for i, n in enumerate((*wanted, *(u for u in UV_FIRST if u not in wanted)))}
     return sorted(found, key=lambda n: (order.get(n, len(order)), n))
