@@ -86,6 +86,11 @@ SPACES = (
     "info:",
 )
 """Those read or told elsewhere."""
+PLACES = {"xformOpOrder", "xformOp:transform"}
+"""Which nearly every prim has."""
+METADATA = {
+    "documentation": "descriptions of prims", "kind": "model kinds of prims", "assetInfo": "asset information of prims",
+}  # fmt: skip
 ZERO = {"horizontalApertureOffset", "verticalApertureOffset", "fStop", "exposure", "shutter:open", "shutter:close"}
 """Which say nothing while they are nought."""
 GROUPS = {
@@ -123,20 +128,21 @@ class Unread:
         """Counts what a prim says; returns what goes on as data."""
         data: dict[str, Any] = {}
         said: set[str] = set()
-        for given in prim.GetAuthoredProperties():
-            name = given.GetName()
-            if name.startswith(SPACES):
-                if name.startswith("inputs:") and given.ValueMightBeTimeVarying():
-                    self.moving["values of lights that change over time"] += 1
+        for name in prim.GetAuthoredPropertyNames():
+            if name in PLACES:
                 continue
             attribute = prim.GetAttribute(name)
+            if name.startswith(SPACES):
+                if name.startswith("inputs:") and attribute and attribute.ValueMightBeTimeVarying():
+                    self.moving["values of lights that change over time"] += 1
+                continue
             if attribute and attribute.ValueMightBeTimeVarying():
                 self.moving[moving_words(name)] += 1
             if name == "primvars:displayColor" and hides_colour(prim, attribute):
                 said.add("display colours of what has a material")
             if name in READ or (name.startswith("primvars:") and (kind in HOLDERS or is_read(prim, name))):
                 continue
-            if attribute and (given.IsCustom() or name.startswith(OWN)) and not name.startswith("primvars:"):
+            if attribute and (attribute.IsCustom() or name.startswith(OWN)) and not name.startswith("primvars:"):
                 found = attribute.Get(self.time)
                 if found is not None:
                     data[name.removeprefix(OWN)] = plain(found)
@@ -146,15 +152,11 @@ class Unread:
             if name == "stereoRole" and str(attribute.Get(self.time)) == "mono":
                 continue
             said.add(self.words(name, kind))
-        if any(str(s).startswith("Physics") for s in prim.GetAppliedSchemas()):
+        if prim.HasAuthoredMetadata("apiSchemas") and any(s.startswith("Physics") for s in prim.GetAppliedSchemas()):
             said.add("physics of prims")
-        if prim.HasAuthoredDocumentation():
-            said.add("descriptions of prims")
-        if prim.HasAuthoredMetadata("kind"):
-            said.add("model kinds of prims")
-        if prim.HasAuthoredAssetInfo():
-            said.add("asset information of prims")
-        self.counts.update(said)
+        said.update(what for word, what in METADATA.items() if prim.HasAuthoredMetadata(word))
+        if said:
+            self.counts.update(said)
         return data
 
     def words(self, name: str, kind: str) -> str:
