@@ -296,7 +296,7 @@ export function PackStation({
             )}
             {haul.package.remarks.length > 0 && (
               <>
-                <h2 className="font-semibold">Put right while writing</h2>
+                <h2 className="font-semibold">Lost or put right while writing</h2>
                 <List items={haul.package.remarks} />
               </>
             )}

@@ -31,7 +31,7 @@ def of_nodes(scene: Scene, ability: Ability) -> Iterator[str]:
         yield f"data of {plural(len(nodes.extras), 'node')} (what is said of parts stands in the manifest)"
     if not ability.layers and (count := int((nodes.layer >= 0).sum())):
         layers = len(np.unique(nodes.layer[nodes.layer >= 0]))
-        yield f"the layers of {plural(count, 'node')} ({layers})"
+        yield f"the {plural(layers, 'layer')} of {plural(count, 'node')} (that of each part stands in the manifest)"
     hidden = int(((nodes.flags & HIDDEN) > 0).sum())
     if hidden and not ability.visible:
         yield f"what is switched off: {plural(hidden, 'node')} and all below show"
