@@ -87,6 +87,16 @@ class Combined(unittest.TestCase):
         self.assertEqual(sorted(out.nodes.sources), [2, 3])
         self.assertEqual(out.nodes.sources[2].tolist(), [2, 4])
 
+    def test_data_of_what_is_no_more_by_itself_are_told(self) -> None:
+        scene = benches(6)
+        said = {2: {"row": "a"}, 4: {"row": "b"}, 5: {"row": "c"}}
+        scene = scene.but(nodes=replace(scene.nodes, extras=said))
+        for to, lost in (("mesh", 2), ("node", 0)):
+            step = parse_step({"kind": "combine_parts", "by": "parent", "to": to})
+            out, changes = step.apply(scene, StepContext(BUILT_IN[0]))
+            self.assertEqual(sum(c.count for c in changes if c.text.startswith("data of")), lost)
+            self.assertEqual(len(out.nodes.extras), 3 - lost)
+
     def test_never_across_treatments_data_or_what_moves(self) -> None:
         scene = benches(6)
         doors = PartSet(

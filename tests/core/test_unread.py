@@ -7,6 +7,9 @@ import unittest
 from collections.abc import Callable
 from typing import Any
 
+import ifcopenshell.api.pset as pset
+
+from tests.core.test_ifc import Model, at
 from tests.planted import kiosk
 from tests.support import read
 from tidy_caravan.core.formats import write
@@ -145,6 +148,29 @@ class Unread(unittest.TestCase):
 
         pairs = [*(("scene.mtl", x) for x in LINES), *(("scene.obj", x) for x in OBJ_LINES)]
         self.check(with_line, pairs, [*(("scene.mtl", x) for x in SILENT_LINES), ("scene.obj", "# by hand")])
+
+    def test_ply(self) -> None:
+        def text(change: str | None) -> dict[str, bytes]:
+            more = f"property float {change}\n" if change else ""
+            lines = "".join(f"{p}{' 1' if change else ''}\n" for p in ("0 0 0", "1 0 0", "0 1 0"))
+            head = f"ply\nformat ascii 1.0\nelement vertex 3\n{'property float x'}\nproperty float y\nproperty float z\n{more}"
+            body = f"element face 1\nproperty list uchar int vertex_indices\nend_header\n{lines}3 0 1 2\n"
+            return {"scene.ply": (head + body).encode()}
+
+        self.check(text, ["quality", "confidence"], [])
+
+    def test_ifc(self) -> None:
+        def model(change: str | None) -> dict[str, bytes]:
+            m = Model()
+            wall = m.element("wall", m.storey("ground", 0), at(0, 0, 0), m.block())
+            if change:
+                own = pset.add_pset(m.f, product=wall, name="Pset_WallCommon")
+                pset.edit_pset(m.f, pset=own, properties={change: "REI60"})
+            return {"scene.ifc": m.f.to_string().encode()}
+
+        self.assertNotEqual(told(model("AcousticRating"))[0], told(model(None))[0])  # in the travel list
+        self.assertEqual(told(model("FireRating"))[0], told(model(None))[0])  # which goes on as data
+        self.assertIn("REI60", str(told(model("FireRating"))[3]))
 
     def test_gltf(self) -> None:
         files = dict(write(kiosk(), "gltf", "scene").files)

@@ -85,6 +85,19 @@ class CombineParts(Step):
         members = np.concatenate(groups)
         after = before - len(members) + (len(out.nodes.parts) - (len(scene.nodes.parts) - len(members)))
         text = f"{plural(len(members), 'part')} became {plural(after - before + len(members), 'part')}"
+        # the head's data go on; a node that something hangs below stays with its own
+        said = set(out.nodes.source[list(out.nodes.extras)].tolist())
+        lost = [
+            i
+            for g in groups
+            for i in g[1:].tolist()
+            if i in scene.nodes.extras and int(scene.nodes.source[i]) not in said
+        ]
+        if lost:
+            words = (
+                f"data of {plural(len(lost), 'part')} stay behind: of what is put together, the first says what it is"
+            )
+            left.append(Change(text=words, count=len(lost), parts=identities_of(scene, np.array(lost))))
         return out, [Change(text=text, count=len(members), parts=identities_of(scene, members)), *left]
 
     def is_together(self, scene: Scene, group: I64) -> bool:

@@ -29,6 +29,11 @@ KINDS = {
 LONGEST_HEADER = 1 << 16
 LIST_NAMES = ("vertex_indices", "vertex_index")
 UV_NAMES = (("s", "t"), ("u", "v"), ("texture_u", "texture_v"))
+READ = {
+    "vertex": {*"xyz", "nx", "ny", "nz", "red", "green", "blue", "alpha", *(n for pair in UV_NAMES for n in pair)},
+    "face": {*LIST_NAMES, "texcoord", "part"},
+}
+"""Properties that are read, or that our own packages say for their receiver."""
 
 
 @dataclass(frozen=True)
@@ -93,6 +98,9 @@ def read(bundle: Bundle) -> Scene:
     for element in elements:
         if element.name not in ("vertex", "face", "tristrips") and element.count:
             travels.behind(f"element “{element.name[:40]}”", element.count, "has no meaning for a scene")
+        for p in element.properties if element.count and element.name in READ else ():
+            if p.name not in READ[element.name]:
+                travels.behind(f"“{p.name[:40]}” of each {element.name}", element.count, "nothing here reads it")
     local = np.eye(4)[None].copy()
     local[0, :3, 3] = origin
     nodes = make_nodes([-1], local, [PurePosixPath(bundle.main).stem], mesh=[0 if mesh else -1])

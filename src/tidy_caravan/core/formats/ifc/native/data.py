@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from typing import Any
 
 import ifcopenshell.util.element as elements
@@ -75,8 +76,9 @@ def switched_off(file: Any) -> set[int]:
     return out
 
 
-def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
-    """What people ask of an element: class, id, type, storey, size in metres, and the properties in SETS."""
+def data_of(entity: Any, storey: str, scale: float, left: Counter[str]) -> dict[str, Any]:
+    """What people ask of an element: class, id, type, storey, size in metres, and the properties in SETS. left: counts the
+    others by the set that they are in."""
     out: dict[str, Any] = {"class": entity.is_a(), "id": entity.GlobalId}
     if storey:
         out["storey"] = storey
@@ -89,7 +91,8 @@ def data_of(entity: Any, storey: str, scale: float) -> dict[str, Any]:
         if isinstance(value, (int, float)) and math.isfinite(value):
             out[name] = round(float(value) * scale, 9)
     if entity.is_a("IfcElement"):
-        for values in elements.get_psets(entity).values():
+        for name, values in elements.get_psets(entity).items():
+            left[name] += sum(value is not None and key not in ("id", *SETS) for key, value in values.items())
             for key in SETS:
                 if values.get(key) is not None and isinstance(values[key], (str, int, float, bool)):
                     out[key[0].lower() + key[1:]] = values[key]

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import multiprocessing
+from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -64,6 +65,8 @@ class Building:
     shift: dict[str, F64] = field(default_factory=dict)
     materials: list[Material] = field(default_factory=list)
     failed: list[tuple[Any, str]] = field(default_factory=list)
+    unasked: Counter[str] = field(default_factory=Counter)
+    """Properties that do not go on, by the set that they are in."""
     maps: bool = False
     """Whether the file has images or colours on its triangles, which the library leaves out."""
     slots: I32 = field(default_factory=lambda: np.zeros(0, np.int32))
@@ -234,7 +237,7 @@ class Building:
             columns.append(mesh)
             flags.append(HIDDEN if mesh >= 0 and entity.id() in off else 0)
             layers.append(storey if by_storey else layer_of.get(entity.id(), ""))
-            extras[here] = {"ifc": data_of(entity, storey, scale)}
+            extras[here] = {"ifc": data_of(entity, storey, scale, self.unasked)}
             return here
 
         # depth first, in the order of the file; relations may form cycles in damaged files
@@ -331,6 +334,10 @@ class Building:
         self.notes += name_what_stays(self.file, self.travels, self.looks.used)
         shown = len(self.shapes)
         self.travels.converted("solids, sweeps and mapped representations", shown, "meshes", "2 mm")
+        for name, count in sorted(self.unasked.items(), key=lambda one: -one[1])[:MOST_NOTED]:
+            self.travels.behind(
+                f"properties in “{name[:60]}”", count, "class, type, storey, size and what is asked most go on as data"
+            )
         self.travels.behind("elements whose geometry fails", len(self.failed) + len(self.skip), "see the findings")
         for product, why in self.failed[:MOST_NOTED]:
             self.notes.append(

@@ -67,7 +67,12 @@ def said_of(prim: Any) -> dict[str, Any]:
 def as_json(value: Any) -> Any:
     if isinstance(value, dict):
         return {k: as_json(v) for k, v in value.items()}
-    return value if isinstance(value, bool | int | float | str) else list(value)
+    if isinstance(value, bool | int | float | str):
+        return value
+    try:
+        return list(value)
+    except TypeError:  # of a kind that no package of ours has
+        return str(value)
 
 
 class Reader:

@@ -262,8 +262,11 @@ class Reader:
         here = rows.add(name, above, local, flags)
         if is_one_part(prim):
             self._parts.setdefault(id(rows), set()).add(here)
-        if extra := {**self.unread.look(prim, kind), **self.data(prim)}:
-            rows.extras[here] = extra
+        try:
+            if extra := {**self.unread.look(prim, kind), **self.data(prim)}:
+                rows.extras[here] = extra
+        except (ValueError, RuntimeError, TypeError, ArithmeticError):
+            self.travels.behind("data of prims", 1, "they hold something that the library cannot read")
         if kind in ("Xform", "PointInstancer", "Scope", ""):
             for said in prim.GetAuthoredPropertiesInNamespace("primvars"):
                 if not said.GetName().endswith(":indices"):
