@@ -40,9 +40,12 @@ def quay_dae() -> dict[str, bytes]:
     layer = np.array(
         [layers.index(next((v for k, v in LAYERS.items() if n.startswith(k)), "quay")) for n in names], np.int32
     )
+    used, mesh = np.unique(scene.nodes.mesh, return_inverse=True)
+    used, mesh = used[used >= 0], mesh - int((used < 0).sum())
     scene = scene.but(
         convention=Convention(0.01, "Y", "-Z", "right"),
-        nodes=replace(scene.nodes, layer=layer),
+        nodes=replace(scene.nodes, layer=layer, mesh=mesh.astype(np.int32)),
+        meshes=tuple(scene.meshes[i] for i in used.tolist()),
         layers=layers,
         roots=(),
     )
