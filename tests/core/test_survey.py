@@ -95,6 +95,7 @@ class Units(unittest.TestCase):
             (1.5, 5, "crate", 1.0),
             (1.5, 5, "door leaf", 1.0),  # of which none fits, whatever the unit
             (50.0, 1, "crate", 0.001),
+            (1.5, 1, "crate", 1.0),
             (400.0, 5, "crate", 0.001),
         ):
             with self.subTest(size=size, many=many, name=name):

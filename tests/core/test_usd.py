@@ -967,7 +967,7 @@ class Data(unittest.TestCase):
         prim = stage.quad("/a").GetPrim()
         for key, value in {
             "vector": Gf.Vec3d(1, 2, 3), "array": Vt.Vec2fArray([(1, 2), (3, 4)]), "texts": Vt.TokenArray(["a", "b"]),
-            "file": Sdf.AssetPath("./a.png"), "deep:er": 1.5, "matrix": Gf.Matrix2d(1, 2, 3, 4), "half": Vt.Half(0.5),
+            "file": Sdf.AssetPath("./a.png"), "deep:er": 1.5, "matrix": Gf.Matrix2d(1, 2, 3, 4), "half": Vt.Half(0.5), "long": Vt.FloatArray(200_000),
         }.items():  # fmt: skip
             prim.SetCustomDataByKey(key, value)
         stage.stage.GetRootLayer().Save()
@@ -977,6 +977,7 @@ class Data(unittest.TestCase):
             {
                 "vector": [1, 2, 3], "array": [[1, 2], [3, 4]], "texts": ["a", "b"], "file": "./a.png",
                 "deep": {"er": 1.5}, "matrix": [[1, 2], [3, 4]], "half": 0.5,
+                "long": "200000 values, more than data are kept of",
             },
         )  # fmt: skip
 

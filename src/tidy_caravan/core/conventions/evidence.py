@@ -338,7 +338,9 @@ def candidates(told: Told) -> list[Candidate]:
         if not odd_size(told) and not too_small_for_several(told):
             out[0] = out[0].model_copy(update={"likeliest": bool(span)})
         elif usual := [c for c in out if c.metres_per_unit in METRIC and 1 <= c.size <= 2000]:
-            first = min(usual, key=lambda c: abs(math.log(c.size / USUAL_M)))
+            # nobody draws in hundreds of metres without saying so
+            likely = [c for c in usual if c.metres_per_unit <= 1 or told.convention.declared] or usual
+            first = min(likely, key=lambda c: abs(math.log(c.size / USUAL_M)))
             out = [first, *(c for c in out if c is not first)]
     return out
 

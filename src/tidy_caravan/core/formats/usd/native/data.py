@@ -21,6 +21,9 @@ OWN = "userProperties:"
 OURS = ("tidyCaravan", "userDocBrief")
 """Keys that say something of the prim as a prim."""
 
+MOST_VALUES = 100_000
+"""Values of a list that goes on as data: what is longer is an array of another program's, and said to be one."""
+
 
 def as_custom(said: Any) -> tuple[dict[str, Any], bool]:
     """The dictionary of what is said, and whether any of it stands there as text. What is no object is one by itself."""
@@ -70,6 +73,8 @@ def plain(value: Any) -> Any:
     if isinstance(value, Tf.Enum | Sdf.TimeCode):
         return str(value)
     try:
+        if len(value) > MOST_VALUES:
+            return f"{len(value)} values, more than data are kept of"
         return [plain(v) for v in value]  # arrays, vectors, and matrices row by row
     except TypeError:
         return str(value)[:200]
