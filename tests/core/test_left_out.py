@@ -62,6 +62,14 @@ def changes(scene: Scene) -> Iterator[Change]:
     for key, said in (("copyright", "PFL"), ("extras", {"sheet": 4})):
         yield f"{key} of the file", scene.but(extras={"asset": {key: said}}), ""
     yield "data of the file", scene.but(extras={"extras": [1, 2]}), ""
+    nothing = {"positions": bulb.positions[:0], "indices": bulb.indices[:0], "material": bulb.material[:0], "normals": None, "uvs": ()}  # fmt: skip
+    yield (
+        "a part without triangles",
+        scene.but(
+            nodes=replace(nodes, mesh=np.append(nodes.mesh[:-1], 4)), meshes=(*scene.meshes, replace(bulb, **nothing))
+        ),
+        "",
+    )
     yield "clips", scene.but(clips=kiosk().clips), "clips"
     for what, values, words in (
         ("name", {"name": "lantern"}, ""),

@@ -32,6 +32,9 @@ def of_nodes(scene: Scene, ability: Ability) -> Iterator[str]:
     if not ability.layers and (count := int((nodes.layer >= 0).sum())):
         layers = len(np.unique(nodes.layer[nodes.layer >= 0]))
         yield f"the {plural(layers, 'layer')} of {plural(count, 'node')} (that of each part stands in the manifest)"
+    drawn = np.array([m.triangles > 0 for m in scene.meshes], np.bool_)
+    if empty := int((~drawn[nodes.mesh[nodes.parts]]).sum()) if len(drawn) else 0:
+        yield f"{plural(empty, 'part')} without triangles: what arrives are nodes that draw nothing"
     hidden = int(((nodes.flags & HIDDEN) > 0).sum())
     if hidden and not ability.visible:
         yield f"what is switched off: {plural(hidden, 'node')} and all below show"
