@@ -74,10 +74,10 @@ OPENUSD = {
         "bool physics:collisionEnabled = 1",
     ],
     "LOOKHEAD": ["customData = { int a = 1 }"],
-    "LOOK": ['custom string userProperties:maker = "x"'],
+    "LOOK": ['custom string userProperties:maker = "x"', 'custom string some:maker = "x"'],
     "SURFACE": [
         "float inputs:ior = 1.3", "float inputs:clearcoat = 0.5", "float inputs:occlusion = 0.5", "normal3f inputs:normal = (0, 1, 0)",
-        'token inputs:opacityMode = "presence"',
+        'token inputs:opacityMode = "presence"', "float inputs:roughness.timeSamples = { 0: 0.1, 1: 0.9 }",
     ],
     "LIGHT": ["float inputs:intensity.timeSamples = { 0: 10, 1: 20 }", "float inputs:diffuse = 0.5"],
     "CAMERA": [
@@ -99,7 +99,7 @@ COLLADA = [
     ("<unit", "<title>by hand</title>"), ("</contributor>", "<comments>by hand</comments>"),
     ("<diffuse>", "<ambient><color>1 0 0 1</color></ambient>"),
     ("</phong>", "<index_of_refraction><float>1.3</float></index_of_refraction>"),
-    ("</sampler2D>", "<border_color>1 0 0 1</border_color>"), ("</effect>", "<profile_GLSL/>"),
+    ("</sampler2D>", "<border_color>1 0 0 1</border_color>"), ("</sampler2D>", "<mipfilter>LINEAR</mipfilter>"), ("</effect>", "<profile_GLSL/>"),
     ("</visual_scene>", "<evaluate_scene/>"),
     ("</library_geometries>", '<geometry id="free"><mesh/></geometry>'),
     ("<scene>", '<library_kinematics_models><kinematics_model id="k"/></library_kinematics_models>'),
@@ -202,6 +202,7 @@ class Unread(unittest.TestCase):
             ("meshes", 0, "primitives", 0, "extras"), ("materials", 0, "pbrMetallicRoughness", "extras"),
             ("cameras", 0, "perspective", "extras"), ("animations", 0, "channels", 0, "extras"),
             ("animations", 0, "samplers", 0, "extras"), ("extras",), ("asset", "extras"),
+            ("extensions", "KHR_lights_punctual", "lights", 1, "spot", "extras"),
         ]  # fmt: skip
         paths += [
             (t, 0, "extensions", "BY_hand") for t in ("materials", "nodes", "meshes", "textures", "images", "cameras")

@@ -47,13 +47,8 @@ def of_nodes(scene: Scene, ability: Ability) -> Iterator[str]:
 def of_things(scene: Scene, ability: Ability) -> Iterator[str]:
     """Names, data and attributes of what nodes carry, and of the file."""
     textures = [*scene.images, *scene.textures, *(t.sampler for t in scene.textures if t.sampler)]
-    named = [
-        *((scene.meshes[m].name, n) for m, n in zip(scene.nodes.mesh.tolist(), scene.nodes.names, strict=True) if m >= 0),
-        *((scene.lights[k].name, n) for k, n in zip(scene.nodes.light.tolist(), scene.nodes.names, strict=True) if k >= 0),
-        *((scene.cameras[k].name, n) for k, n in zip(scene.nodes.camera.tolist(), scene.nodes.names, strict=True) if k >= 0),
-    ]  # fmt: skip
-    if NAMES not in ability.labels and (own := {name for name, node in named if name not in ("", node)}):
-        yield f"{plural(len(own), 'name')} of meshes, lights and cameras that are not those of their nodes"
+    if NAMES not in ability.labels and (own := names_of_their_own(scene)):
+        yield f"{plural(own, 'name')} of meshes, lights and cameras that are not those of their nodes"
     things: dict[str, list[Any]] = {
         "meshes": list(scene.meshes),
         "materials": list(scene.materials),
@@ -78,6 +73,17 @@ def of_things(scene: Scene, ability: Ability) -> Iterator[str]:
     odd = [t for t in scene.textures if t.sampler and not (t.sampler.mag in USUAL_FILTERS[0] and t.sampler.min in USUAL_FILTERS[1])]  # fmt: skip
     if odd and ability.look != "none" and not ability.filters:
         yield f"the filters of {plural(len(odd), 'image')}"
+
+
+def names_of_their_own(scene: Scene) -> int:
+    """Names of what nodes carry that are not those of the nodes."""
+    nodes, out = scene.nodes, set()
+    called = np.array(nodes.names, object)
+    for carried, things in ((nodes.mesh, scene.meshes), (nodes.light, scene.lights), (nodes.camera, scene.cameras)):
+        rows = np.flatnonzero(carried >= 0)
+        own = np.array([thing.name for thing in things], object)[carried[rows]]
+        out.update(own[(own != called[rows]) & (own != "")].tolist())
+    return len(out)
 
 
 def of_lights(scene: Scene, ability: Ability) -> Iterator[str]:

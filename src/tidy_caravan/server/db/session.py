@@ -120,8 +120,6 @@ def clean_json(value: Any) -> Any:
         return [clean_json(v) for v in value]
     if isinstance(value, dict):
         return {clean(k): clean_json(v) for k, v in value.items()}
-    if isinstance(value, int) and not -(2**63) <= value < 2**64:
-        return float(value) if abs(value) < 10**300 else str(value)[:300]  # which the writer of JSON has no room for
     return value
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from tidy_caravan.core.formats.collada.xml import Document, Element, label, number, numbers, text_of
+from tidy_caravan.core.formats.collada.xml import FILTERS, Document, Element, label, number, numbers, text_of
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.images import picture
 from tidy_caravan.core.formats.shared.travel import Travels
@@ -21,10 +21,6 @@ from tidy_caravan.core.space.srgb import linear
 
 MODELS = ("constant", "lambert", "phong", "blinn")
 WRAPS = {"WRAP": 10497, "MIRROR": 33648, "CLAMP": 33071, "BORDER": 33071, "NONE": 33071}
-FILTERS = {
-    "NEAREST": 9728, "LINEAR": 9729, "NEAREST_MIPMAP_NEAREST": 9984, "LINEAR_MIPMAP_NEAREST": 9985,
-    "NEAREST_MIPMAP_LINEAR": 9986, "LINEAR_MIPMAP_LINEAR": 9987,
-}  # fmt: skip
 
 
 @dataclass

@@ -17,23 +17,11 @@ LIBRARIES = {
 """Read, or told elsewhere."""
 ELSEWHERE = {"asset", "scene", "extra"}
 ABOUT = (
-    "title",
-    "subject",
-    "keywords",
-    "revision",
-    "contributor/author",
-    "contributor/comments",
-    "contributor/author_email",
-)
+    "title", "subject", "keywords", "revision", "contributor/author", "contributor/comments", "contributor/author_email",
+)  # fmt: skip
 SAMPLING = (
-    "border_color",
-    "mipmap_bias",
-    "mipmap_maxlevel",
-    "mip_bias",
-    "mip_min_level",
-    "mip_max_level",
-    "max_anisotropy",
-)
+    "border_color", "mipfilter", "mipmap_bias", "mipmap_maxlevel", "mip_bias", "mip_min_level", "mip_max_level", "max_anisotropy",
+)  # fmt: skip
 TAKEN = ("double_sided", "bump")
 """What is read of what programs add on their own."""
 
@@ -56,17 +44,18 @@ def tell_unread(document: Document, travels: Travels) -> None:
     for path, what, why in (
         (".//evaluate_scene", "settings of pictures", "they are for another renderer"),
         ("scene/instance_physics_scene", "physics scenes in use", "solver data"),
-        (".//index_of_refraction", "indices of refraction", "the portable material has none"),
-        (".//falloff_exponent", "softness of spots", "they fade evenly towards their edge"),
     ):
-        travels.behind(what, sum(bool(not numbers_are(e, (0.0, 1.0))) for e in root.iterfind(path)), why)
+        travels.behind(what, sum(1 for _ in root.iterfind(path)), why)
+    for path, usual, what, why in (
+        (".//index_of_refraction", (0.0, 1.0), "indices of refraction", "the portable material has none"),
+        (".//falloff_exponent", (0.0, 1.0), "softness of spots", "they fade evenly towards their edge"),
+        (".//linear_attenuation", (0.0,), "lights that fade by another law", "light fades with the square of the distance"),
+    ):  # fmt: skip
+        travels.behind(what, sum(not numbers_are(e, usual) for e in root.iterfind(path)), why)
     settings = sum(1 for s in root.iterfind(".//sampler2D") if any(s.find(word) is not None for word in SAMPLING))
     travels.behind("further settings of images", settings, "receivers choose them")
     ambient = sum(not numbers_are(e, (0.0, 0.0, 0.0, 1.0), whole=True) for e in root.iterfind(".//technique/*/ambient"))
     travels.behind("ambient colours", ambient, "receivers light the surroundings by their sky")
-    fading = [root.iterfind(f".//{word}_attenuation") for word in ("linear", "quadratic")]
-    dims = sum(not numbers_are(e, (0.0,)) for e in fading[0])
-    travels.behind("lights that fade by another law", dims, "light fades with the square of the distance")
     if root.find("library_controllers") is None:
         shown = {e.get("url") for e in root.iter("instance_geometry")}
         ids = [e.get("id") for e in root.iterfind("library_geometries/geometry")]

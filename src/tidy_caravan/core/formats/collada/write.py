@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from lxml import etree
 
-from tidy_caravan.core.formats.collada.xml import NAMESPACES
+from tidy_caravan.core.formats.collada.xml import FILTERS, NAMESPACES
 from tidy_caravan.core.formats.shared.images import portable, tinted
 from tidy_caravan.core.formats.shared.written import Written, texture_path
 from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
@@ -27,11 +27,7 @@ UP = {"X": "X_UP", "Y": "Y_UP", "Z": "Z_UP"}
 DATE = "2000-01-01T00:00:00Z"
 """The format demands a date; a fixed one keeps packages equal to the byte."""
 WRAPS = {10497: "WRAP", 33648: "MIRROR", 33071: "CLAMP"}
-FILTERS = {
-    9728: "NEAREST", 9729: "LINEAR", 9984: "NEAREST_MIPMAP_NEAREST", 9985: "LINEAR_MIPMAP_NEAREST",
-    9986: "NEAREST_MIPMAP_LINEAR", 9987: "LINEAR_MIPMAP_LINEAR",
-}  # fmt: skip
-"""Codes as in glTF 2.0, 5.26, in the words of COLLADA 1.4.1."""
+FILTERED = {code: word for word, code in FILTERS.items()}
 UNIT_NAMES = {1.0: "meter", 0.01: "centimeter", 0.001: "millimeter", 0.0254: "inch", 0.3048: "foot"}
 
 
@@ -225,8 +221,8 @@ def write_sampler(element: Any, sampler: Sampler | None) -> None:
         _add(element, "wrap_s", WRAPS.get(sampler.wrap_s, "WRAP"))
         _add(element, "wrap_t", WRAPS.get(sampler.wrap_t, "WRAP"))
     for word, code in (("minfilter", sampler.min), ("magfilter", sampler.mag)):
-        if code in FILTERS:
-            _add(element, word, FILTERS[code])
+        if code in FILTERED:
+            _add(element, word, FILTERED[code])
 
 
 def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | None], known: dict[str, str]) -> None:

@@ -62,6 +62,13 @@ def parse(data: bytes, where: str, notes: list[Note]) -> Element:
     return root
 
 
+FILTERS = {
+    "NEAREST": 9728, "LINEAR": 9729, "NEAREST_MIPMAP_NEAREST": 9984, "LINEAR_MIPMAP_NEAREST": 9985,
+    "NEAREST_MIPMAP_LINEAR": 9986, "LINEAR_MIPMAP_LINEAR": 9987,
+}  # fmt: skip
+"""Words of COLLADA 1.4.1 (fx_sampler_filter_common) for the codes of glTF 2.0, 5.26."""
+
+
 class Document:
     """A parsed file with its elements by id. Tags are compared by local name."""
 

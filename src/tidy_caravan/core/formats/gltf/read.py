@@ -176,14 +176,26 @@ def extensions_met(document: dict[str, Any]) -> Iterator[str]:
 
 def data_within(document: dict[str, Any]) -> int:
     """How many objects have data that no thing here can hold: primitives, channels, buffers and their like."""
+    punctual = extension(document, "KHR_lights_punctual")
+    placed = sum(
+        extension(n, "KHR_lights_punctual").get("extras") not in (None, {}) for n in entries(document, ("nodes",))
+    )
     holders = [
         *entries(document, ("accessors", "bufferViews", "buffers")),
         *within(document, ("meshes", "primitives")), *within(document, ("animations", "channels")),
         *within(document, ("animations", "samplers")),
         *(c.get(str(c.get("type"))) for c in entries(document, ("cameras",))),
         *(m.get("pbrMetallicRoughness") for m in entries(document, ("materials",))),
+        *(light.get("spot") for light in entries(punctual, ("lights",))),
     ]  # fmt: skip
-    return sum(isinstance(h, dict) and h.get("extras") not in (None, {}) for h in holders)
+    return placed + sum(isinstance(h, dict) and h.get("extras") not in (None, {}) for h in holders)
+
+
+def extension(holder: dict[str, Any], name: str) -> dict[str, Any]:
+    """What an object says by an extension; nothing where it does not."""
+    held = holder.get("extensions")
+    found = held.get(name) if isinstance(held, dict) else None
+    return found if isinstance(found, dict) else {}
 
 
 def entries(document: dict[str, Any], tables: tuple[str, ...]) -> Iterator[dict[str, Any]]:

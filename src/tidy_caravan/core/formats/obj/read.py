@@ -30,7 +30,7 @@ REAL = b"0123456789.eE+- \n"
 WHOLE = b"0123456789/ \n"
 BLANK, NEWLINE, SLASH = 32, 10, 47
 MOST_WORDS = 40
-"""Kinds of lines that are told; a file with more is none of this format."""
+"""Kinds of lines that are told one by one."""
 KEYWORDS = {word: int.from_bytes(word.ljust(2).encode(), "big") for word in ("v", "vt", "vn", "f")}
 Totals = tuple[int, int, int]
 
@@ -136,10 +136,10 @@ def read(bundle: Bundle) -> Scene:
         )
     travels = Travels()
     travels.from_notes(notes)
-    kept = ("l", "p", "curv", "surf")
-    for word, count in sorted(parsed.other.items())[:MOST_WORDS]:
-        if word not in kept:
-            travels.behind(f"“{word[:40]}” lines", count, "nothing here reads them")
+    others = [(w, n) for w, n in sorted(parsed.other.items()) if w not in ("l", "p", "curv", "surf")]  # told above
+    for word, count in others[:MOST_WORDS]:
+        travels.behind(f"“{word[:40]}” lines", count, "nothing here reads them")
+    travels.behind("lines of further kinds", sum(n for _, n in others[MOST_WORDS:]), "nothing here reads them")
     for word, count in materials.unread.items():
         travels.behind(f"“{word[:40]}” of materials", count, "the portable material has no place for it")
     whole = scene.but(

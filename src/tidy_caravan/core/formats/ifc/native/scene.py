@@ -334,10 +334,10 @@ class Building:
         self.notes += name_what_stays(self.file, self.travels, self.looks.used)
         shown = len(self.shapes)
         self.travels.converted("solids, sweeps and mapped representations", shown, "meshes", "2 mm")
-        for name, count in sorted(self.unasked.items(), key=lambda one: -one[1])[:MOST_NOTED]:
-            self.travels.behind(
-                f"properties in “{name[:60]}”", count, "class, type, storey, size and what is asked most go on as data"
-            )
+        sets, why = self.unasked.most_common(), "class, type, storey, size and what is asked most go on as data"
+        for name, count in sets[:MOST_NOTED]:
+            self.travels.behind(f"properties in “{name[:60]}”", count, why)
+        self.travels.behind("properties in further sets", sum(count for _, count in sets[MOST_NOTED:]), why)
         self.travels.behind("elements whose geometry fails", len(self.failed) + len(self.skip), "see the findings")
         for product, why in self.failed[:MOST_NOTED]:
             self.notes.append(

@@ -228,6 +228,8 @@ class Looks:
             if owner and UsdShade.Output.IsOutput(attribute) and owner.GetIdAttr().Get() == "UsdUVTexture":
                 return spare, self._texture(owner, attribute.GetBaseName())
             if not UsdShade.Output.IsOutput(attribute):
+                if attribute.ValueMightBeTimeVarying():
+                    self._lose("movement of materials")
                 found = attribute.Get(self.time)
                 return (spare if found is None else found), None
         return spare, None
@@ -298,11 +300,8 @@ class Looks:
 
 def own_attributes(prim: Any) -> list[Any]:
     """Attributes that no schema knows: what an artist or a program says of a material."""
-    return [
-        a
-        for a in prim.GetAuthoredAttributes()
-        if a.IsCustom() and ":" not in a.GetName().removeprefix(OWN) and a.HasValue()
-    ]
+    own = (a for a in prim.GetAuthoredAttributes() if a.IsCustom() and a.HasValue())
+    return [a for a in own if not a.GetName().startswith(("inputs:", "outputs:"))]
 
 
 def three(color: Any) -> tuple[float, float, float]:

@@ -16,75 +16,20 @@ from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.data import OWN, plain
 from tidy_caravan.core.formats.usd.native.surfaces import UV_TYPES
 
-READ = frozenset(
-    [
-        "visibility",
-        "purpose",
-        "xformOpOrder",
-        "doubleSided",
-        "extent",
-        "extentsHint",
-        "orientation",
-        "proxyPrim",
-        "points",
-        "faceVertexCounts",
-        "faceVertexIndices",
-        "normals",
-        "subdivisionScheme",
-        "interpolateBoundary",
-        "faceVaryingLinearInterpolation",
-        "triangleSubdivisionRule",
-        "holeIndices",
-        "creaseIndices",
-        "creaseLengths",
-        "creaseSharpnesses",
-        "cornerIndices",
-        "cornerSharpnesses",
-        "size",
-        "radius",
-        "height",
-        "axis",
-        "radiusTop",
-        "radiusBottom",
-        "width",
-        "length",
-        "curveVertexCounts",
-        "widths",
-        "type",
-        "basis",
-        "wrap",
-        "focalLength",
-        "horizontalAperture",
-        "verticalAperture",
-        "clippingRange",
-        "projection",
-        "treatAsPoint",
-        "treatAsLine",
-        "prototypes",
-        "protoIndices",
-        "positions",
-        "orientations",
-        "orientationsf",
-        "scales",
-        "ids",
-        "invisibleIds",
-        "primvars:normals",
-        "primvars:displayColor",
-        "primvars:tangents",
-    ]
-)
+READ = frozenset({
+    "visibility", "purpose", "xformOpOrder", "doubleSided", "extent", "extentsHint", "orientation", "proxyPrim",
+    "points", "faceVertexCounts", "faceVertexIndices", "normals", "subdivisionScheme", "interpolateBoundary",
+    "faceVaryingLinearInterpolation", "triangleSubdivisionRule", "holeIndices", "creaseIndices", "creaseLengths",
+    "creaseSharpnesses", "cornerIndices", "cornerSharpnesses", "size", "radius", "height", "axis", "radiusTop",
+    "radiusBottom", "width", "length", "curveVertexCounts", "widths", "type", "basis", "wrap", "focalLength",
+    "horizontalAperture", "verticalAperture", "clippingRange", "projection", "treatAsPoint", "treatAsLine",
+    "prototypes", "protoIndices", "positions", "orientations", "orientationsf", "scales", "ids", "invisibleIds",
+    "primvars:normals", "primvars:displayColor", "primvars:tangents",
+})  # fmt: skip
 """Names of properties that are read, or that follow from what is read."""
 SPACES = (
-    "xformOp:",
-    "material:binding",
-    "inputs:",
-    "light:",
-    "outputs:",
-    "skel:",
-    "primvars:skel:",
-    "subsetFamily:",
-    "info:",
-)
+    "xformOp:", "material:binding", "inputs:", "light:", "outputs:", "skel:", "primvars:skel:", "subsetFamily:", "info:",
+)  # fmt: skip
 """Those read or told elsewhere."""
 PLACES = {"xformOpOrder", "xformOp:transform"}
 """Which nearly every prim has."""
