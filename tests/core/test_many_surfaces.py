@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from tests.core.test_lots import some_mesh
 from tidy_caravan.core.arrival.many_surfaces import compared_many
-from tidy_caravan.core.arrival.surfaces import Pairing, asked, compared
+from tidy_caravan.core.arrival.surfaces import Pairing, asked, compared, difference, with_itself
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.work.heavy import Piece
 
@@ -118,7 +118,7 @@ class Together(unittest.TestCase):
         for name, value in other.items():
             if isinstance(value, float) and not isinstance(one[name], str):
                 self.assertAlmostEqual(one[name], value, delta=1e-6 + 1e-6 * abs(value), msg=f"{what}: {name}")
-            elif name == "uv":
+            elif name == "uv" and isinstance(value, list):
                 self.assertEqual([k for k, _ in one[name]], [k for k, _ in value], what)
                 np.testing.assert_allclose([v for _, v in one[name]], [v for _, v in value], rtol=1e-9, err_msg=what)
             else:
@@ -133,6 +133,20 @@ class Together(unittest.TestCase):
         for way, piece, found in zip(ways, pieces, compared_many(pieces), strict=True):
             if found is not None:
                 self.same(found.figures, compared(piece.arrays, **piece.parameters)[1], way)
+
+    @settings(deadline=None, max_examples=60)
+    @given(st.integers(0, 2**32 - 1))
+    def test_of_a_mesh_that_stays_is_said_what_comparing_it_with_itself_says(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        mesh = arrived(some_mesh(rng), str(rng.choice(WAYS)), rng)
+        map_ = np.eye(4)
+        map_[:3] = rng.normal(size=(3, 4)) * rng.choice([0.01, 100.0])
+        told, whole = with_itself(mesh, map_, 8, False), np.isfinite(mesh.positions).all()
+        self.assertEqual(told is None, not whole)
+        for kind in Pairing if told else ():
+            asked_ = difference(mesh, mesh, map_, map_, 1e-4, False, channels=4, tangents=True, pairing=kind)
+            asked_.length = 0.0  # as far from one as it was before
+            self.same(vars(told), vars(asked_), kind.name)
 
     def test_what_arrives_as_it_was_is_said_at_once(self) -> None:
         rng = np.random.default_rng(7)

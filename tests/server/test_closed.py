@@ -14,6 +14,8 @@ import threading
 import time
 import unittest
 import uuid
+from collections.abc import Coroutine
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -76,6 +78,12 @@ def says_http(port: int) -> bool:
         return False
 
 
+def by_itself(work: Coroutine[Any, Any, None]) -> None:
+    """Runs it in a thread of its own: a browser that earlier tests of this process opened has its loop in this one."""
+    with ThreadPoolExecutor(1) as thread:
+        thread.submit(asyncio.run, work).result()
+
+
 class Workers(unittest.TestCase):
     def test_nobody_without_the_credentials_of_this_start_gets_in(self) -> None:
         with TemporaryDirectory(dir="/var/tmp") as folder:
@@ -99,7 +107,7 @@ class Workers(unittest.TestCase):
                             self.subTest(port=port, scheme=scheme),
                             self.assertRaises((OSError, CommClosedError, ssl.SSLError)),
                         ):
-                            asyncio.run(self.enter(f"{scheme}://127.0.0.1:{port}"))
+                            by_itself(self.enter(f"{scheme}://127.0.0.1:{port}"))
 
     @staticmethod
     async def enter(address: str) -> None:
@@ -115,7 +123,7 @@ class Workers(unittest.TestCase):
             async with Scheduler(host="127.0.0.1", port=0, dashboard=False, protocol="tcp://") as open_:
                 await self.enter(open_.address)
 
-        asyncio.run(whole())
+        by_itself(whole())
 
     def test_a_foreign_scheduler_needs_tls_or_a_word(self) -> None:
         open_ = Settings(scheduler="tcp://127.0.0.1:8786")

@@ -126,6 +126,8 @@ def levels_proven(
         problems.append(
             f"the package names {plural(len(manifest.levels), 'level')} of detail, and {deepest(result)} were made"
         )
+    if not manifest.levels:
+        return problems, words
     nodes = replace(result.nodes, source=np.arange(len(result.nodes)), sources={}, origins={})
     whole = result.but(
         nodes=nodes,

@@ -8,9 +8,10 @@ import numpy as np
 
 from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
-from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of
+from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of, with_itself
 from tidy_caravan.core.formats.abilities import Ability
 from tidy_caravan.core.pace import Tell
+from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.work.heavy import Piece, Workshop
@@ -76,14 +77,25 @@ def contact(
     groups = np.split(order, begin[1:])
     firsts: list[int] = []
 
+    onto_a, onto_b = here.worlds[a] @ here.map4(), there.worlds[b] @ there.map4()
+    stays = (onto_a == onto_b).all(axis=(1, 2)) & ~turned & (not ability.laid_out)
+
+    def meshes_of(first: int) -> tuple[Mesh, Mesh]:
+        return source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
+
+    def as_it_stood(first: int, alone: bool) -> Difference | None:
+        mesh_a, mesh_b = meshes_of(first)
+        same = stays[first] and (mesh_a is mesh_b or mesh_a.id == mesh_b.id)
+        return with_itself(mesh_a, onto_a[first], ability.uv_sets, alone) if same else None
+
     def piece(first: int) -> Piece:
-        mesh_a, mesh_b = source.meshes[source.nodes.mesh[a[first]]], arrived.meshes[arrived.nodes.mesh[b[first]]]
+        mesh_a, mesh_b = meshes_of(first)
         uvs = expected_coordinates(source, mesh_a, mesh_b) if ability.laid_out and mesh_a.uvs and mesh_b.uvs else None
         return asked(
             mesh_a,
             mesh_b,
-            here.worlds[a[first]] @ here.map4(),
-            there.worlds[b[first]] @ there.map4(),
+            onto_a[first],
+            onto_b[first],
             float(limits[first]) / 1000,
             bool(turned[first]),
             ability.uv_sets,
@@ -104,10 +116,12 @@ def contact(
         first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
         firsts.append(first)
     others: list[tuple[int, I64]] = []
-    for members, first, outcome in zip(
-        groups, firsts, workshop.do(SURFACES, [piece(f) for f in firsts], tell), strict=True
-    ):
-        found = difference_of(outcome)
+    differences = [as_it_stood(f, len(members) == 1) for f, members in zip(firsts, groups, strict=True)]
+    open_ = [k for k, known in enumerate(differences) if known is None]
+    for k, outcome in zip(open_, workshop.do(SURFACES, [piece(firsts[k]) for k in open_], tell), strict=True):
+        differences[k] = difference_of(outcome)
+    for members, first, found in zip(groups, firsts, differences, strict=True):
+        assert found is not None
         if len(members) == 1:
             surface[first], normal[first] = found.distance * 1000, found.normal if ability.normals else 0.0
             found.missing_height *= 1000

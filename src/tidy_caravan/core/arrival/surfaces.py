@@ -283,6 +283,20 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
     return first @ turn.T, second, turn
 
 
+def with_itself(mesh: Mesh, map_: F64, sets: int, alone: bool) -> Difference | None:
+    """What `difference` says of a mesh that stands where it stood, without asking each of its corners. None where it has
+    to be asked: points are nowhere, or nothing is drawn. alone: nobody asks for its radius."""
+    if not mesh.triangles or not np.isfinite(mesh.positions).all():
+        return None
+    out = Difference(
+        slots=counted(mesh.material, mesh.material), uv=dict.fromkeys(range(min(sets, len(mesh.uvs))), 0.0)
+    )
+    if not alone:
+        used = mesh.positions[mesh.indices.ravel()] @ map_[:3, :3].T
+        out.radius = float(np.abs(used - used.mean(axis=0)).max())
+    return out
+
+
 SURFACES = Work(
     "surfaces", 4, f"{__name__}:compared", native=False, figures_only=True,
     together="tidy_caravan.core.arrival.many_surfaces:compared_many",
