@@ -30,7 +30,7 @@ from tidy_caravan.core.steps.density import fewer_triangles
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.surroundings import flicker, gaps, sides, world
 from tidy_caravan.core.survey import context, survey
-from tidy_caravan.core.work.heavy import Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
+from tidy_caravan.core.work.heavy import LONG, Done, Here, Outcome, Piece, Remembered, Results, Work, Workshop, key_of
 from tidy_caravan.core.work.idle import end_idle
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
 from tidy_caravan.core.work.nursery import report
@@ -336,6 +336,23 @@ class Heavy(unittest.TestCase):
         with self.assertRaises(Cancelled):
             Workshop(Counted(), kept).do(self.NATIVE, self.pieces(*([k + 10] for k in range(40))), stop)
         self.assertTrue(2 <= len(kept.made) < 40, len(kept.made))
+
+    def test_a_long_piece_can_be_ended_and_costs_nobody_else_whatever_it_does(self) -> None:
+        endless, fatal = (Work(n, 1, HERE + n, native=False) for n in ("hung", "died"))
+        long = dataclasses.replace(self.pieces([7])[0], size=LONG)
+        heard: list[float] = []
+
+        def stop(done: int, total: int) -> None:
+            heard.append(time.monotonic())
+            if len(heard) > 8:
+                raise Cancelled("stopped by the user")
+
+        with self.assertRaises(Cancelled):
+            Workshop(Here()).do(endless, [long], stop)
+        self.assertLess(np.diff(heard).max(), 1.0, "it is heard of all the time")
+        self.assertIn("signal 11", self.told(Workshop(Here()).do(fatal, [long]))[0])
+        out = Workshop(Here()).do(self.PLAIN, [*self.pieces([1, 2]), long, *self.pieces([4])])
+        self.assertEqual(self.told(out), [3.0, 7.0, 4.0])
 
     def test_a_lost_mesh_is_a_problem_on_that_mesh_only(self) -> None:
         class Unlucky(Here):

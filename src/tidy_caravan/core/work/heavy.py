@@ -130,8 +130,16 @@ class Crew(Protocol):
         ...  # fmt: skip
 
 
+LONG = 50_000
+"""Size from which on a piece may take a second and more: it is done in a child, which can be watched and ended."""
+SLOWEST = 2_000
+"""What of the size of such a piece is done in a second of processor time at least."""
+BYTES_EACH = 8 << 10
+"""Memory that it may take for each of its size."""
+
+
 class Here:
-    """The crew of one machine: child processes for native work, this process for the rest."""
+    """The crew of one machine: child processes for native work and for long pieces, this process for the rest."""
 
     def __init__(self, children: int | None = None) -> None:
         self.children = children
@@ -139,17 +147,24 @@ class Here:
     def share(
         self, work: Work, pieces: Sequence[tuple[str, Piece]], tell: Callable[[], None]
     ) -> Iterator[tuple[int, Outcome]]:
-        if not work.native:
-            for k, (_, piece) in enumerate(pieces):
-                tell()
-                yield k, perform(work.function, piece.arrays, piece.parameters)
-            return
         # the longest first, so that no process is left waiting for one big piece at the end
         order = sorted(range(len(pieces)), key=lambda k: -pieces[k][1].size)
+        memory, slowest = work.memory, np.inf
+        if not work.native:
+            order = [k for k in order if pieces[k][1].size >= LONG]
+            apart = set(order)
+            for k, (_, piece) in enumerate(pieces):
+                if k not in apart:
+                    tell()
+                    yield k, perform(work.function, piece.arrays, piece.parameters)
+            if not order:
+                return
+            memory, slowest = max(memory, BYTES_EACH * pieces[order[0]][1].size), SLOWEST
         calls = [
-            ((work.function, dict(p.arrays), dict(p.parameters)), p.seconds) for _, p in (pieces[k] for k in order)
+            ((work.function, dict(p.arrays), dict(p.parameters)), max(p.seconds, p.size / slowest))
+            for _, p in (pieces[k] for k in order)
         ]
-        with Pool(min(self.children or 2, len(calls)), work.memory) as pool:
+        with Pool(min(self.children or 2, len(calls)), memory) as pool:
             for k, outcome in pool.map(PERFORM, calls, tell):
                 yield order[k], outcome
 
