@@ -232,6 +232,26 @@ class Work(BrowserTest):
         expect(page.get_by_text("Stopped. What was there before is unchanged.")).to_be_visible()
         expect(page.get_by_text("not run yet").first).to_be_visible()
 
+    def test_cancelled_packing_leaves_no_package(self) -> None:
+        ball, g = trimesh.creation.icosphere(6), Gltf()
+        for k in range(4):
+            g.node(mesh=g.mesh(ball.vertices * (1 + k / 9), ball.faces.ravel()), translation=[4 * k, 0, 0])
+        with client() as c:
+            haul = begin(c, g.glb(), name="long packing.glb")
+            c.patch(f"/api/hauls/{haul['id']}", json={"route": {"steps": []}}, headers={"If-Match": '"1"'})
+            work(c, haul["id"], "run")
+        page = self.page
+        page.goto(f"{self.address}/hauls/{haul['id']}/pack")
+        page.get_by_label("Format").select_option("usda")
+        page.get_by_role("button", name="Pack", exact=True).click()
+        strip = page.get_by_role("status", name="Work in progress")
+        strip.get_by_role("button", name="Cancel").click()
+        expect(strip).to_have_count(0)
+        expect(page.get_by_text("Stopped. What was there before is unchanged.")).to_be_visible()
+        self.assertIsNone(page.request.get(f"{self.address}/api/hauls/{haul['id']}").json()["package"])
+        page.get_by_role("button", name="Pack", exact=True).click()
+        expect(page.get_by_role("link", name="Download")).to_be_visible(timeout=90_000)
+
     def test_the_proposed_route_is_reviewed_and_put_on_the_tape(self) -> None:
         ball = trimesh.creation.icosphere(2)
         faces = ball.faces.copy()
