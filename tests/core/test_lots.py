@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import unittest
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import lru_cache
 from importlib import import_module
@@ -16,14 +16,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_sides import as_mesh
+from tidy_caravan.core.geometry.lots import SMALL
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.steps.clean_vertices import CLEANED
 from tidy_caravan.core.steps.mend_geometry import AREALESS, REPEATED
 from tidy_caravan.core.steps.part_edges import PART
+from tidy_caravan.core.steps.turn_faces import TURN
 from tidy_caravan.core.surroundings.flicker import within_mesh, within_meshes
 from tidy_caravan.core.survey import context
 from tidy_caravan.core.survey.context import MeshFact, known_facts, measure_many, measure_mesh
-from tidy_caravan.core.work.heavy import Piece
+from tidy_caravan.core.work.heavy import Piece, Work
 from tidy_caravan.core.work.meshes import arrays_of, whole_of
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -154,6 +157,28 @@ def in_order(found: Mapping[str, AnyArray]) -> list[list[Any]]:
     return sorted(rows)
 
 
+def torn(mesh: Mesh, rng: np.random.Generator) -> Mesh:
+    """The same with a vertex for each corner, some of them a little off."""
+    out = mesh.with_vertices(
+        mesh.indices.reshape(-1), indices=np.arange(mesh.indices.size, dtype=np.uint32).reshape(-1, 3)
+    )
+    off = (
+        rng.normal(size=out.positions.shape)
+        * np.ptp(mesh.positions[mesh.used], axis=0).max()
+        * 10 ** rng.uniform(-7, -3)
+    )
+    return replace(out, positions=(out.positions + off * (rng.random((len(off), 1)) < 0.2)).astype(np.float32))
+
+
+def both_ways(work: Work, meshes: Sequence[Mesh], how: dict[str, Any]) -> list[tuple[Any, Any]]:
+    """What work says of each mesh when many are asked together, None or Done, and when it is asked alone."""
+    module, _, name = work.function.partition(":")
+    alone = getattr(import_module(module), name)
+    together = getattr(import_module(module), work.together.partition(":")[2])
+    found = together([Piece(m.id, whole_of(m), how) for m in meshes])
+    return [(one, alone(whole_of(m), **how)) for one, m in zip(found, meshes, strict=True)]
+
+
 @lru_cache
 def demo() -> tuple[Mesh, ...]:
     return landing().meshes
@@ -207,14 +232,22 @@ class Together(unittest.TestCase):
     def test_steps_leave_alone_what_they_would_leave_alone_by_itself(self, seed: int) -> None:
         rng = np.random.default_rng(seed)
         meshes = [some_mesh(rng) for _ in range(24)]
-        for work, how in ((REPEATED, {}), (AREALESS, {}), (PART, {"offset": 1e-4})):
-            module, _, name = work.function.partition(":")
-            alone = getattr(import_module(module), name)
-            together = getattr(import_module(module), work.together.partition(":")[2])
-            found = together([Piece(m.id, whole_of(m), how) for m in meshes])
-            for mesh, one in zip(meshes, found, strict=True):
+        meshes += [torn(m, rng) for m in meshes]
+        within = {"join_mm": float(10 ** rng.uniform(-3, 1)), "join": bool(rng.random() < 0.8), "unit_mm": 1000.0}
+        ways = [(TURN, {"how": how}) for how in ("agree", "outwards", "all")]
+        for work, how in (*ways, (CLEANED, within), (REPEATED, {}), (AREALESS, {}), (PART, {"offset": 1e-4})):
+            for one, alone in both_ways(work, meshes, how):
                 if one is not None:
-                    self.assertEqual(({}, one.figures), alone(whole_of(mesh), **how), work.name)
+                    self.assertEqual(({}, one.figures), alone, work.name)
+
+    def test_steps_say_at_once_of_the_landing_what_they_leave_alone(self) -> None:
+        meshes = [m for m in demo() if m.triangles <= SMALL and not m.attributes and not m.morphs]
+        clean = {"join_mm": 0.01, "join": True, "unit_mm": 1000.0}
+        for work, how in ((TURN, {"how": "agree"}), (TURN, {"how": "outwards"}), (CLEANED, clean)):
+            found = both_ways(work, meshes, how)
+            self.assertEqual([one.figures for one, _ in found if one], [alone[1] for one, alone in found if one])
+            stay = sum(not alone[0] for _, alone in found)
+            self.assertGreater(sum(one is not None for one, _ in found), 0.8 * stay, work.name)
 
     def test_a_fact_that_is_not_asked_together_is_asked_of_each(self) -> None:
         plain = [as_mesh(b) for b in BODIES[4:7]]

@@ -7,9 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
+from tidy_caravan.core.pace import Tell, nobody
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, AnyArray
-from tidy_caravan.core.space.convert import transform_mesh
+from tidy_caravan.core.space.convert import transform_meshes
 
 
 def data_of(mesh: Mesh) -> tuple[object, ...]:
@@ -23,14 +24,28 @@ def data_of(mesh: Mesh) -> tuple[object, ...]:
     )
 
 
-def combined(meshes: Sequence[Mesh], matrices: F64) -> Mesh:
+def combined(meshes: Sequence[Mesh], matrices: F64, tell: Tell = nobody) -> Mesh:
     """One mesh of several with the same data, under their matrices (K, 4, 4), triangles in their order, then sorted by
-    material so that each is one sub-mesh. Mirrored ones are turned over. Without provenance; `order_of` gives the order."""
-    placed = []
-    for mesh, matrix in zip(meshes, matrices, strict=True):
-        turned = transform_mesh(replace(mesh, morphs=()), matrix[:3, :3])
-        points = mesh.positions.astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
-        placed.append(replace(turned, positions=(points + 0.0).astype(np.float32)))
+    material so that each is one sub-mesh. Mirrored ones are turned over. Without provenance; `order_of` gives the order.
+    tell hears how many are placed."""
+    placed = list(meshes)
+    _, way = np.unique(matrices[:, :3, :3].reshape(len(matrices), 9), axis=0, return_inverse=True)
+    order = np.argsort(way.reshape(-1), kind="stable")
+    done = 0
+    for rows in np.split(order, np.flatnonzero(np.diff(way.reshape(-1)[order])) + 1):
+
+        def told(some: int, _: int, done: int = done) -> None:
+            tell(done + some, len(placed))
+
+        linear, own = matrices[rows[0], :3, :3], [meshes[k] for k in rows.tolist()]
+        turned = transform_meshes([replace(m, morphs=()) if m.morphs else m for m in own], linear, told)
+        counts = [m.vertices for m in own]
+        points = np.concatenate([m.positions for m in own]).astype(np.float64) @ linear.T
+        points += np.repeat(matrices[rows, :3, 3], counts, axis=0) + 0.0
+        parts = np.split(points.astype(np.float32), np.cumsum(counts)[:-1])
+        for k, mesh, positions in zip(rows.tolist(), turned, parts, strict=True):
+            placed[k] = replace(mesh, positions=positions)
+        done += len(rows)
     starts = np.concatenate([[0], np.cumsum([m.vertices for m in placed])[:-1]])
     order = order_of(meshes)
     first = placed[0]

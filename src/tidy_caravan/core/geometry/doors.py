@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tidy_caravan.core.geometry.leaf import own_axes
+from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import Mesh
@@ -54,6 +55,11 @@ class Shells:
     label: I64
     low: F64
     high: F64
+
+
+def no_doors(lot: Lot) -> Bool:
+    """(M,) meshes of a lot that are no door in its frame, for their triangles or the pieces they hang together in."""
+    return (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2) | (lot.pieces > MOST_SHELLS)
 
 
 def shells_of(mesh: Mesh, up: F64, label: I64 | None = None) -> Shells | None:

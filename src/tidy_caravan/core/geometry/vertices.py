@@ -66,16 +66,15 @@ def many_sided_lines(mesh: Mesh) -> F64:
     return out
 
 
-def joined(mesh: Mesh, tolerance: float, owner: I64 | None = None) -> I64:
+def joined(mesh: Mesh, tolerance: float | F64, owner: I64 | None = None) -> I64:
     """(V,) for each vertex the first that it is the same as: within the tolerance, in units of the mesh, and alike in
     normal, tangent, texture coordinates, colours, morphs and everything else. O(V log V).
 
     Vertices of one edge never become one, nor does anything further than a quarter of the shortest edge beside it. owner:
-    (V,) only vertices of one are the same, without a tolerance.
+    (V,) only vertices of one are the same; the tolerance is none then, or (M,) of each owner.
     """
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
-    from scipy.spatial import cKDTree
 
     count = mesh.vertices
     same = np.arange(count)
@@ -85,8 +84,8 @@ def joined(mesh: Mesh, tolerance: float, owner: I64 | None = None) -> I64:
         return same
     points = mesh.positions[rows].astype(np.float64)
     pairs = equal_places(points, [v[rows] for v in per_vertex(mesh)], None if owner is None else owner[rows])
-    if tolerance > 0:
-        more = cKDTree(points).query_pairs(tolerance, output_type="ndarray").astype(np.int64)
+    if np.any(tolerance > 0):
+        more = near_places(points, tolerance, None if owner is None else owner[rows])
         pairs = np.concatenate([pairs, more])
     if not len(pairs):
         return same
@@ -138,6 +137,20 @@ def rejoined(mesh: Mesh, made: dict[str, AnyArray]) -> dict[str, AnyArray]:
     to = np.where(gone, number[first], number)
     kept: dict[str, AnyArray] = {name: made[name][~gone] for name in ("normals", "tangents") if name in made}
     return {**made, **kept, "source": source[~gone], "indices": to[made["indices"]].astype(np.uint32)}
+
+
+def near_places(points: F64, tolerance: float | F64, owner: I64 | None) -> I64:
+    """(K, 2) points that are no further apart than the tolerance, or than that of their owner (M,) if they have the same."""
+    from scipy.spatial import cKDTree
+
+    if owner is None:
+        return cKDTree(points).query_pairs(float(np.max(tolerance)), output_type="ndarray").astype(np.int64)
+    each = np.asarray(tolerance, np.float64)[owner]
+    rows = np.flatnonzero(each > 0)
+    # in tolerances of the own mesh, meshes three of them apart along a fourth axis
+    there = np.column_stack([points[rows] / each[rows][:, None], 3.0 * owner[rows]])
+    found: I64 = cKDTree(there).query_pairs(1.0, output_type="ndarray").astype(np.int64)
+    return rows[found]
 
 
 def equal_places(points: F64, values: list[AnyArray], owner: I64 | None = None) -> I64:

@@ -330,12 +330,13 @@ def per_mesh_work(
 
 
 def untouched(
-    pieces: Sequence[Piece], sound: Callable[[Lot], Bool], figures: Mapping[str, Any]
+    pieces: Sequence[Piece], sound: Callable[[Lot, list[int]], Bool], figures: Mapping[str, Any]
 ) -> list[Outcome | None]:
-    """For work that asks small meshes together: those of a lot that are sound (M,) stay as they are, with these figures."""
+    """For work that asks small meshes together: those of a lot that are sound (M,) stay as they are, with these figures.
+    sound gets the lot and which pieces (M) are in it."""
     out: list[Outcome | None] = [None] * len(pieces)
     for rows, lot in lots_of([p.arrays for p in pieces]):
-        for k in np.array(rows)[sound(lot)].tolist():
+        for k in np.array(rows)[sound(lot, rows)].tolist():
             out[k] = Done({}, figures)
     return out
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.lots import SPARE, Lot
 from tidy_caravan.core.geometry.vertices import joined, not_finite
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -20,15 +21,33 @@ from tidy_caravan.core.steps.base import (
     parameter,
     per_mesh_work,
     step,
+    untouched,
 )
 from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import KEPT, SOURCE, whole_mesh_of, whole_of
 
-CLEANED = Work("clean vertices", 1, f"{__name__}:cleaned", native=False)
+CLEANED = Work(
+    "clean vertices", 1, f"{__name__}:cleaned", native=False, together=f"{__name__}:none_to_clean"
+)  # fmt: skip
 SIZE = 1e-4
 """Nothing is joined that is further apart than this part of the mesh's size."""
+
+
+def none_to_clean(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes, those that have nothing of it; what is nearly near enough is looked at alone."""
+
+    def sound(lot: Lot, rows: Sequence[int]) -> Bool:
+        asked = [pieces[k].parameters for k in rows]
+        bad = ~lot.used
+        if asked[0]["join"]:
+            reach = np.array([one["join_mm"] / one["unit_mm"] for one in asked])
+            first = joined(lot.all, np.minimum(reach, SIZE * lot.diagonal) * (1 + SPARE), lot.of_vertex)
+            bad |= first != np.arange(len(first))
+        return ~lot.marked(lot.of_vertex[bad])
+
+    return untouched(pieces, sound, {"gone": 0, "joined": 0, "loose": 0})
 
 
 def cleaned(

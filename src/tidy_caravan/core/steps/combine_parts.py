@@ -158,6 +158,10 @@ class CombineParts(Step):
         more: list[tuple[int, int]] = []  # of each further part the head and the mesh
         for k, group in enumerate(groups):
             context.progress(k, len(groups))
+
+            def tell(done: int, total: int, k: int = k) -> None:
+                context.progress(k * total + done, len(groups) * total)
+
             head = int(group[0])
             own = [meshes[nodes.mesh[i]] for i in group.tolist()]
             matrices = affine_inverse(nodes.world[head : head + 1]) @ nodes.world[group]
@@ -166,7 +170,7 @@ class CombineParts(Step):
                 origin_of(scene, i) or Origin.all_of(m.triangles) for i, m in zip(group.tolist(), own, strict=True)
             ]
             origin = joined(whole, [len(i) for i in ids]).taken(order_of(own))
-            mesh = replace(combined(own, matrices), name=own[0].name or nodes.names[head], origin=origin)
+            mesh = replace(combined(own, matrices, tell), name=own[0].name or nodes.names[head], origin=origin)
             for i in group.tolist():
                 sources.pop(i, None)
                 origins.pop(i, None)

@@ -70,12 +70,12 @@ def without_degenerates(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyAr
 
 def none_degenerate(pieces: Sequence[Piece]) -> list[Outcome | None]:
     """Work: the same of many small meshes, those that have nothing of it."""
-    return untouched(pieces, lambda lot: lot.ordinary, {"gone": 0})
+    return untouched(pieces, lambda lot, _: lot.ordinary, {"gone": 0})
 
 
 def none_repeated(pieces: Sequence[Piece]) -> list[Outcome | None]:
     """Work: the same of many small meshes, those that have nothing of it."""
-    return untouched(pieces, lambda lot: lot.apart, {"gone": 0, "unlike": 0})
+    return untouched(pieces, lambda lot, _: lot.apart, {"gone": 0, "unlike": 0})
 
 
 def without_repeated(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:

@@ -35,7 +35,7 @@ PART = Work("part edges", 2, f"{__name__}:taken_apart", native=False, together=f
 
 def none_shared(pieces: Sequence[Piece]) -> list[Outcome | None]:
     """Work: the same of many small meshes, those of which no edge has too many triangles."""
-    return untouched(pieces, lambda lot: lot.apart, {"before": 0, "after": 0})
+    return untouched(pieces, lambda lot, _: lot.apart, {"before": 0, "after": 0})
 
 
 def taken_apart(arrays: Mapping[str, AnyArray], offset: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:

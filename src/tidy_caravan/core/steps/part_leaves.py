@@ -7,7 +7,8 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.doors import Door, door_of, up_in
+from tidy_caravan.core.geometry.doors import Door, door_of, no_doors, up_in
+from tidy_caravan.core.geometry.lots import lots_of
 from tidy_caravan.core.geometry.pieces import base_of, pieces_of
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64
@@ -15,6 +16,7 @@ from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.steps.split_parts import Grown
 from tidy_caravan.core.words import plural
+from tidy_caravan.core.work.meshes import arrays_of
 
 
 @step
@@ -50,9 +52,15 @@ class PartLeaves(Step):
         grown = Grown(scene)
         frames = leaves = 0
         unsure: list[int] = []
-        used = np.unique(nodes.mesh[chosen])
-        for k, number in enumerate(used.tolist()):
+        used = np.unique(nodes.mesh[chosen]).tolist()
+        none: set[int] = set()
+        for rows, lot in lots_of([arrays_of(scene.meshes[i]) for i in used]):
+            context.progress(0, len(used))
+            none.update(used[rows[k]] for k in np.flatnonzero(no_doors(lot)).tolist())
+        for k, number in enumerate(used):
             context.progress(k, len(used))
+            if number in none:
+                continue
             users = np.flatnonzero(chosen & (nodes.mesh == number))
             mesh = scene.meshes[number]
             own_up = up_in(nodes.world[users[0]], axis_vector(scene.convention.up))

@@ -15,6 +15,7 @@ from tidy_caravan.core.geometry.projection import box, box_project, cylindrical,
 from tidy_caravan.core.geometry.stretched import as_it_looks, stretch_of, stretched_meshes, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
 from tidy_caravan.core.lightmap.unwrap import KEPT, LARGEST_MAP, UNWRAP, methods, time_limit
+from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import NO_LIGHTMAP, Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
 from tidy_caravan.core.scene.look import repeats_per_unit
@@ -95,16 +96,18 @@ class FirstUvs(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
-        frames, notes = self.frames(scene, np.flatnonzero(chosen & (scene.nodes.mesh >= 0)))
+
+        def wanted(mesh: Mesh) -> bool:
+            return mesh.triangles > 0 and (self.anew or not mesh.uvs)
+
+        for_it = np.array([*map(wanted, scene.meshes), False])[scene.nodes.mesh]
+        frames, notes = self.frames(scene, np.flatnonzero(chosen & for_it), alive(context.progress))
 
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             return {
                 "by": self.by, "along": self.along, "up": scene.convention.up,
                 "frame": np.round(frames[i], 9).reshape(-1).tolist(), "metres_per_repeat": self.metres_per_repeat,
             }  # fmt: skip
-
-        def wanted(mesh: Mesh) -> bool:
-            return mesh.triangles > 0 and (self.anew or not mesh.uvs)
 
         done = per_mesh_work(scene, chosen, context, PROJECTION, of, wanted)
         if not done.changed.any():
@@ -120,12 +123,12 @@ class FirstUvs(Step):
             *done.lost,
         ]
 
-    def frames(self, scene: Scene, rows: I64) -> tuple[dict[int, F64], dict[int, tuple[str, I64]]]:
+    def frames(self, scene: Scene, rows: I64, tell: Tell) -> tuple[dict[int, F64], dict[int, tuple[str, I64]]]:
         """By mesh the matrix from it to metres, and what is to be said of it."""
         nodes, metres = scene.nodes, scene.convention.metres_per_unit
         out: dict[int, F64] = {}
         notes: dict[int, tuple[str, I64]] = {}
-        for i, users, size, middle in in_the_middle(scene, rows):
+        for i, users, size, middle in paced(list(in_the_middle(scene, rows)), tell):
             world = nodes.world[users]
             frame = np.eye(4)
             frame[:3, :3] = stretch_of(nodes.world[middle, :3, :3]) * metres
@@ -386,7 +389,8 @@ class LightmapUvs(Step):
         """One attempt at every waiting mesh; returns those that failed."""
         channel = context.destination.lightmap_channel
         bare = [i for i in waiting if channel > 0 and not scene.meshes[i].uvs]
-        frames = FirstUvs().frames(scene, np.flatnonzero(np.isin(scene.nodes.mesh, bare)))[0]
+        rows = np.flatnonzero(np.isin(scene.nodes.mesh, bare))
+        frames = FirstUvs().frames(scene, rows, alive(context.progress))[0]
         ready = [
             box_project(scene.meshes[i], frames[i], scene.convention.up) if i in frames else scene.meshes[i]
             for i in waiting

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.vertices import rejoined
 from tidy_caravan.core.geometry.winding import sides_of, to_turn, turn_over
 from tidy_caravan.core.scene import Scene
@@ -21,14 +22,28 @@ from tidy_caravan.core.steps.base import (
     parameter,
     per_mesh_work,
     step,
+    untouched,
     with_meshes,
 )
 from tidy_caravan.core.surroundings.sides import SeenSides, Verdict, open_sheets, seen
 from tidy_caravan.core.words import plural
-from tidy_caravan.core.work.heavy import Work
+from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import everything_of, mesh_of, remade
 
-TURN = Work("turn faces", 2, f"{__name__}:turned_faces", native=False)
+TURN = Work("turn faces", 2, f"{__name__}:turned_faces", native=False, together=f"{__name__}:none_to_turn")
+
+
+def none_to_turn(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes, those that have nothing to turn."""
+    how = pieces[0].parameters["how"]
+
+    def sound(lot: Lot, rows: Sequence[int]) -> Bool:
+        shells = lot.shells
+        return lot.ordinary if how == "agree" else lot.ordinary & ~lot.marked(shells.owner[shells.inwards])
+
+    return (
+        [None] * len(pieces) if how == "all" else untouched(pieces, sound, {"turned": 0, "unsure": 0, "one_sided": 0})
+    )
 
 
 def turned_faces(arrays: Mapping[str, AnyArray], how: str) -> tuple[dict[str, AnyArray], dict[str, Any]]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.geometry.congruent import twice
-from tidy_caravan.core.geometry.doors import LEAST_OF_DOOR, MOST_SHELLS, Door, door_of, shells_of, up_in
+from tidy_caravan.core.geometry.doors import Door, door_of, no_doors, shells_of, up_in
 from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
@@ -104,8 +104,7 @@ def leaves_by_way(mesh: Mesh) -> list[float]:
 
 def leaves_of(lot: Lot) -> list[list[float] | None]:
     """The same of meshes that have too few or too many pieces for a door."""
-    none = (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2) | (lot.pieces > MOST_SHELLS)
-    return [[0.0] * 6 if one else None for one in none.tolist()]
+    return [[0.0] * 6 if none else None for none in no_doors(lot).tolist()]
 
 
 DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=2, surface=True, many=leaves_of)
