@@ -16,7 +16,7 @@ from tidy_caravan.core.copies.families import COPIES, FIGURES, like_others, radi
 from tidy_caravan.core.copies.prototypes import prototype
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, chunks
 from tidy_caravan.core.scene.held import shapes
 from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.provenance import Origin
@@ -31,6 +31,8 @@ TOLERANCE_MM = 0.5
 FIGURES_FROM = 1000
 """Vertices and triangles of a mesh from which on its figures are kept."""
 NO_FIGURES = (-1.0,)
+AT_ONCE = 200_000
+"""Vertices of meshes whose figures are found together."""
 RIGHT = 1e-12
 """By which the axes of a placement may be off right angles that come of multiplying such placements."""
 
@@ -125,7 +127,7 @@ def that_may_be_copies(
     if scale == "per_axis":
         return [members]
     if first.vertices + first.triangles < FIGURES_FROM:
-        figured = figures_with([scene.meshes[i] for i in members], far[members])
+        figured = figures_with([scene.meshes[i] for i in members], far[members], alive(tell))
         found = asked_again(
             workshop, "meshes like others", 1, digest_of(figured), lambda: {"rows": rows_like_others(*figured)}
         )
@@ -149,17 +151,19 @@ def that_may_be_copies(
     return [group for group in groups.values() if len(group) > 1]
 
 
-def figures_with(meshes: Sequence[Mesh], far: F64) -> tuple[F64, F64, F64, F64]:
+def figures_with(meshes: Sequence[Mesh], far: F64, tell: Tell) -> tuple[F64, F64, F64, F64]:
     """(N, K) figures of small meshes of one kind, (N, K) how far those of a copy may be off, (N, V) and (N,) their radii and
     the same; infinite ones cannot have copies at all. They stay with the meshes: to remember them elsewhere would cost more
     than they do."""
     fresh = [k for k, m in enumerate(meshes) if m.__dict__.get("_figures", NO_FIGURES)[0] != far[k]]
-    if fresh:
-        batch = unstacked(stacked([meshes[k] for k in fresh], far[fresh]))
+    for run in chunks(np.array([meshes[k].vertices for k in fresh]), AT_ONCE):
+        tell(int(run[0]), len(fresh))
+        some = [fresh[k] for k in run.tolist()]
+        batch = unstacked(stacked([meshes[k] for k in some], far[some]))
         normal = normal_form(batch, per_axis=False)
         values, spare = figures(batch, normal)
         values[~normal.usable] = np.inf
-        for k, *told in zip(fresh, values, spare, *radii_of(normal), strict=True):
+        for k, *told in zip(some, values, spare, *radii_of(normal), strict=True):
             meshes[k].__dict__["_figures"] = (far[k], *told)
     every = [m.__dict__["_figures"] for m in meshes]
     values, spare, radii, blur = (np.array([one[k] for one in every]) for k in range(1, 5))

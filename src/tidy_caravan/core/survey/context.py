@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.geometry.vertices import not_finite
-from tidy_caravan.core.pace import Tell
+from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, frozen
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, keys_of
@@ -151,7 +151,13 @@ class Context:
         # a mesh whose surface is known, and only its normals or coordinates are new, is asked about those alone
         results, meshes = self.workshop.results, self.scene.meshes
         asked, of_surface = {"facts": versions}, {"facts": surface}
-        keys = dict(zip(used, keys_of(WORK, [Piece(meshes[i].id, {}, asked) for i in used]), strict=True))
+        keys = dict(
+            zip(
+                used,
+                keys_of(WORK, [Piece(meshes[i].id, {}, asked) for i in paced(used, alive(self.tell))]),
+                strict=True,
+            )
+        )
         known = results.find(WORK, list(dict.fromkeys(keys.values())))
         found = {i: dict(done.figures) for i in used if isinstance(done := known.get(keys[i]), Done)}
         missing = [i for i in used if i not in found]
