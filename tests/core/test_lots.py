@@ -22,11 +22,12 @@ from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.clean_vertices import CLEANED
 from tidy_caravan.core.steps.mend_geometry import AREALESS, REPEATED
 from tidy_caravan.core.steps.part_edges import PART
+from tidy_caravan.core.steps.texture_coordinates import rescaled, rescaled_many
 from tidy_caravan.core.steps.turn_faces import TURN
 from tidy_caravan.core.surroundings.flicker import within_mesh, within_meshes
 from tidy_caravan.core.survey import context
 from tidy_caravan.core.survey.context import MeshFact, known_facts, measure_many, measure_mesh
-from tidy_caravan.core.work.heavy import Piece, Work
+from tidy_caravan.core.work.heavy import Done, Piece, Work
 from tidy_caravan.core.work.meshes import arrays_of, whole_of
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -239,6 +240,26 @@ class Together(unittest.TestCase):
             for one, alone in both_ways(work, meshes, how):
                 if one is not None:
                     self.assertEqual(({}, one.figures), alone, work.name)
+
+    @settings(deadline=None, max_examples=20)
+    @given(st.integers(0, 2**32 - 1))
+    def test_sets_are_scaled_to_the_bit_as_by_themselves(self, seed: int) -> None:
+        rng = np.random.default_rng(seed)
+        meshes = [m for m in (some_mesh(rng) for _ in range(24)) if m.uvs]
+        for size in (1.0, float(rng.uniform(0.1, 10))):
+            hows = [
+                {"metres": float(rng.choice([1.0, 0.01])), "metres_per_repeat": size, "slots": list(m.slots[: rng.integers(2)]),
+                 "repeats": rng.uniform(0.5, 2, len(m.slots)).tolist()} for m in meshes
+            ]  # fmt: skip
+            found = rescaled_many([Piece(m.id, arrays_of(m), how) for m, how in zip(meshes, hows, strict=True)])
+            self.assertTrue(any(found))
+            for mesh, how, one in zip(meshes, hows, found, strict=True):
+                self.assertFalse(one and how["slots"])
+                if isinstance(one, Done):
+                    arrays, figures = rescaled(arrays_of(mesh), **how)
+                    self.assertEqual((one.figures, [*one.arrays]), (figures, [*arrays]))
+                    for name, values in arrays.items():
+                        np.testing.assert_array_equal(one.arrays[name], values)
 
     def test_steps_say_at_once_of_the_landing_what_they_leave_alone(self) -> None:
         meshes = [m for m in demo() if m.triangles <= SMALL and not m.attributes and not m.morphs]

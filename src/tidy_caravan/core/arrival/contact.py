@@ -10,7 +10,7 @@ from tidy_caravan.core.arrival.flat import expected_coordinates
 from tidy_caravan.core.arrival.placed import Placed
 from tidy_caravan.core.arrival.surfaces import SURFACES, Difference, Pairing, asked, difference_of, with_itself
 from tidy_caravan.core.formats.abilities import Ability
-from tidy_caravan.core.pace import Tell
+from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool, determinants
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -116,7 +116,8 @@ def contact(
         first = int(members[np.lexsort([odd, np.round(astray[members], 9)])[0]])
         firsts.append(first)
     others: list[tuple[int, I64]] = []
-    differences = [as_it_stood(f, len(members) == 1) for f, members in zip(firsts, groups, strict=True)]
+    asked_of = paced(list(zip(firsts, groups, strict=True)), alive(tell))
+    differences = [as_it_stood(first, len(members) == 1) for first, members in asked_of]
     open_ = [k for k, known in enumerate(differences) if known is None]
     for k, outcome in zip(open_, workshop.do(SURFACES, [piece(firsts[k]) for k in open_], tell), strict=True):
         differences[k] = difference_of(outcome)

@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
-from tidy_caravan.core.geometry.faults import degenerate
+from tidy_caravan.core.geometry.faults import degenerate, uv_areas
 from tidy_caravan.core.geometry.shells import (
     FLAT,
     LEAST,
@@ -237,3 +237,14 @@ def lots_of(pieces: Sequence[Mapping[str, AnyArray]]) -> Iterator[tuple[list[int
                 some = sorted(set(some) - set(owner[bad].tolist()))
             if some:
                 yield some, Lot.of([pieces[k] for k in some])
+
+
+def uv_areas_of(lot: Lot) -> list[list[list[float]]]:
+    """`faults.uv_areas` of each mesh of a lot."""
+    span = int(lot.all.material.max()) + 2
+    key = lot.of_face * span + lot.all.material + 1
+    whole = replace(lot.all, material=np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int32))
+    out: list[list[list[float]]] = [[] for _ in range(len(lot))]
+    for named, sums in zip(np.unique(key).tolist(), uv_areas(whole).tolist(), strict=False):
+        out[named // span].append([float(named % span - 1), *sums[1:]])
+    return out

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
+from tidy_caravan.core.geometry.lots import lots_of, uv_areas_of
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
 from tidy_caravan.core.geometry.stretched import as_it_looks, stretch_of, stretched_meshes, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
@@ -33,7 +34,7 @@ from tidy_caravan.core.steps.base import (
 )
 from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import figure, plural
-from tidy_caravan.core.work.heavy import Piece, Work, content_of
+from tidy_caravan.core.work.heavy import Done, Outcome, Piece, Work, content_of
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import SOURCE, mesh_of
 
@@ -42,7 +43,7 @@ LISTED = 50
 
 
 PROJECTION = Work("projection", 2, f"{__name__}:projected", native=False)
-RESCALED = Work("scale of a UV set", 3, f"{__name__}:rescaled", native=False)
+RESCALED = Work("scale of a UV set", 4, f"{__name__}:rescaled", native=False, together=f"{__name__}:rescaled_many")
 AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
 ALIKE = 1e-5
 """Difference of matrices, relative, within which instances are aligned alike."""
@@ -180,6 +181,35 @@ def merged_notes(scene: Scene, told: list[tuple[str, I64]]) -> list[Change]:
     return out
 
 
+def rescaled_many(pieces: Sequence[Piece]) -> list[Outcome | None]:
+    """Work: the same of many small meshes whose set is scaled as a whole."""
+    out: list[Outcome | None] = [None] * len(pieces)
+    for rows, lot in lots_of([p.arrays for p in pieces]):
+        for k, areas in zip(rows, uv_areas_of(lot), strict=True):
+            if not pieces[k].parameters["slots"]:
+                factor = factor_of(np.array(areas).reshape(-1, 4), **pieces[k].parameters)
+                out[k] = Done(*scaled(pieces[k].arrays["uv0"], factor))
+    return out
+
+
+def factor_of(areas: F64, metres: float, metres_per_repeat: float, slots: list[int], repeats: list[float]) -> float:
+    """By how much the coordinates of a mesh grow, see `rescaled`: 0 where it has no area, 1 where it has that size. areas: as of
+    `uv_areas`."""
+    areas[:, 1] *= repeats
+    _, flat, solid, _ = areas[np.isin(areas[:, 0], slots or areas[:, 0])].sum(axis=0)
+    if not flat or not solid:
+        return 0.0
+    # to as many digits as do not depend on what it was asked together with
+    factor = float(f"{np.sqrt(solid) * metres / metres_per_repeat / np.sqrt(flat):.9g}")
+    return 1.0 if abs(factor - 1) < 1e-4 else factor
+
+
+def scaled(uv: AnyArray, factor: float) -> tuple[dict[str, AnyArray], dict[str, Any]]:
+    """What comes of a set that grows as a whole."""
+    made = {} if factor in (0.0, 1.0) else {"uv0": (uv.astype(np.float64) * factor).astype(np.float32)}
+    return made, {"factor": factor}
+
+
 def rescaled(
     arrays: Mapping[str, AnyArray], metres: float, metres_per_repeat: float, slots: list[int], repeats: list[float]
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
@@ -187,18 +217,11 @@ def rescaled(
     those that it is for, all where there are none; what they share with others gets vertices of its own. repeats: for each
     slot of the mesh in order, see `repeats_per_unit`."""
     mesh = mesh_of(arrays)
-    areas = uv_areas(mesh)
-    areas[:, 1] *= repeats
-    _, flat, solid, _ = areas[np.isin(areas[:, 0], slots or areas[:, 0])].sum(axis=0)
-    if not flat or not solid:
-        return {}, {"factor": 0.0}
-    factor = float(np.sqrt(solid) * metres / metres_per_repeat / np.sqrt(flat))
-    if abs(factor - 1) < 1e-4:
-        return {}, {"factor": 1.0}
-    uv, figures = mesh.uvs[0].astype(np.float64), {"factor": factor}
+    factor = factor_of(uv_areas(mesh), metres, metres_per_repeat, slots, repeats)
     mine = np.isin(mesh.material, slots) if slots else np.ones(mesh.triangles, np.bool_)
-    if mine.all():
-        return {"uv0": (uv * factor).astype(np.float32)}, figures
+    if mine.all() or factor in (0.0, 1.0):
+        return scaled(mesh.uvs[0], factor)
+    uv, figures = mesh.uvs[0].astype(np.float64), {"factor": factor}
     inner = np.unique(mesh.indices[mine])
     shared = np.intersect1d(inner, mesh.indices[~mine])
     number = np.arange(mesh.vertices)

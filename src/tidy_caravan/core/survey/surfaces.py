@@ -18,7 +18,7 @@ from tidy_caravan.core.geometry.faults import (
     told_apart,
     uv_areas,
 )
-from tidy_caravan.core.geometry.lots import Lot
+from tidy_caravan.core.geometry.lots import Lot, uv_areas_of
 from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.geometry.vertices import (
     equals,
@@ -58,17 +58,6 @@ def twice_of(lot: Lot) -> list[int]:
     first, used = joined(lot.all, 0.0, lot.of_vertex), lot.all.used
     kinds = np.unique(first[used])
     out: list[int] = (np.array(lot.counted(lot.of_vertex[used])) - lot.counted(lot.of_vertex[kinds])).tolist()
-    return out
-
-
-def uv_areas_of(lot: Lot) -> list[list[list[float]]]:
-    """`uv_areas` of each mesh."""
-    span = int(lot.all.material.max()) + 2
-    key = lot.of_face * span + lot.all.material + 1
-    whole = replace(lot.all, material=np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int32))
-    out: list[list[list[float]]] = [[] for _ in range(len(lot))]
-    for named, sums in zip(np.unique(key).tolist(), uv_areas(whole).tolist(), strict=False):
-        out[named // span].append([float(named % span - 1), *sums[1:]])
     return out
 
 
