@@ -58,8 +58,8 @@ class Shells:
 
 
 def no_doors(lot: Lot) -> Bool:
-    """(M,) meshes of a lot that are no door in its frame, for their triangles or the pieces they hang together in."""
-    return (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2) | (lot.pieces > MOST_SHELLS)
+    """(M,) meshes of a lot that are no door in its frame, for their few triangles or for being one piece."""
+    return (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2)
 
 
 def shells_of(mesh: Mesh, up: F64, label: I64 | None = None) -> Shells | None:

@@ -103,7 +103,7 @@ def leaves_by_way(mesh: Mesh) -> list[float]:
 
 
 def leaves_of(lot: Lot) -> list[list[float] | None]:
-    """The same of meshes that have too few or too many pieces for a door."""
+    """The same of meshes that have too few triangles or pieces for a door."""
     return [[0.0] * 6 if none else None for none in no_doors(lot).tolist()]
 
 
