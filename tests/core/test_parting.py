@@ -65,6 +65,18 @@ class Apart(unittest.TestCase):
         self.assertEqual(len(np.unique(shells_of(after).label[:4])), 1)
         self.assertNotIn(shells_of(after).label[4], shells_of(after).label[:4])
 
+    def test_triangles_without_area_on_the_edge_are_taken_along(self) -> None:
+        """Two of their corners stand at one place, by one vertex or by two."""
+        mesh = one(moved(0, 0, 0), moved(1, 1, 0), join=True)
+        here, there = np.flatnonzero((np.abs(mesh.positions[:, :2] - 0.5) < 1e-6).all(axis=1)).tolist()
+        twin = np.append(np.arange(mesh.vertices), here)
+        for flat in ([here, there, there], [here, len(twin) - 1, there], [here, len(twin) - 1, 0]):
+            faces = np.concatenate([mesh.indices, np.array([flat], np.uint32)])
+            whole = Mesh(mesh.positions[twin], faces, np.zeros(len(faces), np.int32))
+            self.assertEqual(many_sided_edges(whole), 1)
+            after = apply(whole)
+            self.assertEqual((many_sided_edges(after), after.triangles), (0, whole.triangles))
+
     def test_what_it_has_per_vertex_and_its_area_stay(self) -> None:
         mesh = one(moved(0, 0, 0), moved(1, 1, 0), moved(1, 0, 1), join=True)
         uv = np.random.default_rng(1).random((mesh.vertices, 2)).astype(np.float32)

@@ -95,7 +95,7 @@ def cut(mesh: Mesh, source: I64, indices: I64, positions: F64, offset: float) ->
     of_place: dict[int, list[int]] = defaultdict(list)
     touched = np.flatnonzero(np.isin(faces, list(torn)).any(axis=1))
     for f in touched.tolist():
-        for place in faces[f].tolist():
+        for place in dict.fromkeys(faces[f].tolist()):  # a triangle without area may be there with two corners
             if place in torn:
                 of_place[place].append(f)
     source, indices, moved = source.copy(), indices.copy(), positions.copy()
