@@ -80,6 +80,16 @@ class Found(unittest.TestCase):
                 self.assertEqual({n for _, n in found}, {pieces})
                 self.assertTrue(same_soup(out, scene))
 
+    def test_parts_that_stand_nowhere_are_in_none_and_hinder_nobody(self) -> None:
+        scene = village(6, 3, 4, strays=8)
+        points = scene.meshes[0].positions.copy()
+        points[3, 1] = np.nan
+        bad = replace(scene.meshes[0], positions=points)
+        column = np.where([n.startswith("stray") for n in scene.nodes.names], len(scene.meshes), scene.nodes.mesh)
+        broken = scene.but(meshes=(*scene.meshes, bad), nodes=replace(scene.nodes, mesh=column.astype(np.int32)))
+        found = groups(apply(broken))
+        self.assertEqual([size for _, size in found], [6] * 4)
+
     def test_rows_of_one_thing_are_none(self) -> None:
         mesh = as_mesh(trimesh.creation.box((0.4, 0.4, 1)), 0)
         local = np.stack([at(2.6 * k, 0, 14.0 * (k % 2)) for k in range(16)])

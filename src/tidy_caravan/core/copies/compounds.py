@@ -66,7 +66,14 @@ def compounds_in(
     scene: Scene, rows: I64, tolerance: float, tell: Callable[[int, int], None], turns: Mapping[int, Turns]
 ) -> list[Compound]:
     """Compounds among nodes, those with the most parts first. tolerance: of places, in scene units. turns: of the meshes
-    that look the same when turned; a copy of a group may have them turned so."""
+    that look the same when turned; a copy of a group may have them turned so. What has corners that are no numbers stands
+    nowhere, and is in none."""
+    kinds, kind = np.unique(scene.nodes.mesh[rows], return_inverse=True)
+    boxes = np.array([scene.meshes[m].bounds for m in paced(kinds.tolist(), alive(tell))]).reshape(-1, 6)
+    there = np.isfinite(boxes).all(axis=1)[kind.reshape(-1)] & np.isfinite(scene.nodes.world[rows]).all(axis=(1, 2))
+    rows = rows[there]
+    if len(rows) < 2:
+        return []
     finder = Finder(scene, rows, tolerance, turns, alive(tell))
     found: list[Compound] = []
     kinds, times = np.unique(finder.mesh, return_counts=True)
