@@ -105,11 +105,12 @@ def cut(mesh: Mesh, source: I64, indices: I64, positions: F64, offset: float) ->
         fans = grouped(own, near.get(place, []))
         fans.sort(key=lambda fan: (-len(fan), fan[0]))
         for fan in fans[1:]:
+            others = [p for f in fan for p in faces[f].tolist() if p != place]
+            if not others:  # all of it is in this one point, and stays there
+                continue
             into = points[faces[fan]].mean(axis=(0, 1)) - points[place]
             long = float(np.linalg.norm(into))
-            shortest = min(
-                float(np.linalg.norm(points[p] - points[place])) for f in fan for p in faces[f].tolist() if p != place
-            )
+            shortest = float(np.linalg.norm(points[others] - points[place], axis=1).min())
             step = min(offset, QUARTER * shortest)
             new = points[place] + (into / long * step if long > 0 else 0.0)
             copies: dict[int, int] = {}
