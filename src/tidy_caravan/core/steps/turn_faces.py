@@ -36,14 +36,15 @@ TURN = Work("turn faces", 2, f"{__name__}:turned_faces", native=False, together=
 def none_to_turn(pieces: Sequence[Piece]) -> list[Outcome | None]:
     """Work: the same of many small meshes, those that have nothing to turn."""
     how = pieces[0].parameters["how"]
+    if how == "all":
+        return [None] * len(pieces)
 
     def sound(lot: Lot, rows: Sequence[int]) -> Bool:
-        shells = lot.shells
-        return lot.ordinary if how == "agree" else lot.ordinary & ~lot.marked(shells.owner[shells.inwards])
+        if how == "agree":
+            return lot.ordinary
+        return lot.ordinary & ~lot.marked(lot.shells.owner[lot.shells.inwards])
 
-    return (
-        [None] * len(pieces) if how == "all" else untouched(pieces, sound, {"turned": 0, "unsure": 0, "one_sided": 0})
-    )
+    return untouched(pieces, sound, {"turned": 0, "unsure": 0, "one_sided": 0})
 
 
 def turned_faces(arrays: Mapping[str, AnyArray], how: str) -> tuple[dict[str, AnyArray], dict[str, Any]]:

@@ -151,13 +151,8 @@ class Context:
         # a mesh whose surface is known, and only its normals or coordinates are new, is asked about those alone
         results, meshes = self.workshop.results, self.scene.meshes
         asked, of_surface = {"facts": versions}, {"facts": surface}
-        keys = dict(
-            zip(
-                used,
-                keys_of(WORK, [Piece(meshes[i].id, {}, asked) for i in paced(used, alive(self.tell))]),
-                strict=True,
-            )
-        )
+        pieces = [Piece(meshes[i].id, {}, asked) for i in paced(used, alive(self.tell))]
+        keys = dict(zip(used, keys_of(WORK, pieces), strict=True))
         known = results.find(WORK, list(dict.fromkeys(keys.values())))
         found = {i: dict(done.figures) for i in used if isinstance(done := known.get(keys[i]), Done)}
         missing = [i for i in used if i not in found]
