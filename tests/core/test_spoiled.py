@@ -14,7 +14,7 @@ from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.steps import known_steps
 
 LONG = ("subdivide", "lightmap_uvs", "levels_of_detail")
-"""Steps that take their time over any mesh; `test_lightmap` and `test_levels` spoil theirs in ways of their own."""
+"""Steps that take their time over any mesh."""
 MESHES = 12
 
 

@@ -56,6 +56,7 @@ export function SceneView(props: Props) {
   return (
     <Canvas
       frameloop="demand"
+      // no more points than the screen has, also where the page is made small
       dpr={[0.5, 1.5]}
       gl={{ antialias: true, preserveDrawingBuffer: true, powerPreference: "high-performance" }}
       camera={{ fov: 40, near: 0.1, far: 5000 }}

@@ -13,7 +13,7 @@ import numpy as np
 
 from tidy_caravan.core.copies.placing import cleaned
 from tidy_caravan.core.copies.symmetry import Turns
-from tidy_caravan.core.pace import Tell, alive, paced
+from tidy_caravan.core.pace import alive, paced
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.transforms import affine_inverse
@@ -69,12 +69,13 @@ def compounds_in(
     that look the same when turned; a copy of a group may have them turned so. What has corners that are no numbers stands
     nowhere, and is in none."""
     kinds, kind = np.unique(scene.nodes.mesh[rows], return_inverse=True)
-    boxes = np.array([scene.meshes[m].bounds for m in paced(kinds.tolist(), alive(tell))]).reshape(-1, 6)
-    there = np.isfinite(boxes).all(axis=1)[kind.reshape(-1)] & np.isfinite(scene.nodes.world[rows]).all(axis=(1, 2))
-    rows = rows[there]
-    if len(rows) < 2:
+    boxes = np.array([scene.meshes[m].bounds for m in paced(kinds.tolist(), alive(tell))]).reshape(-1, 2, 3)
+    there = np.isfinite(boxes).all(axis=(1, 2))[kind.reshape(-1)] & np.isfinite(scene.nodes.world[rows]).all(
+        axis=(1, 2)
+    )
+    if there.sum() < 2:
         return []
-    finder = Finder(scene, rows, tolerance, turns, alive(tell))
+    finder = Finder(scene, rows[there], boxes[kind.reshape(-1)[there]], tolerance, turns)
     found: list[Compound] = []
     kinds, times = np.unique(finder.mesh, return_counts=True)
     # what is rare says most, and what has one side to it more than what looks the same from many; once says nothing
@@ -92,7 +93,8 @@ def compounds_in(
 class Finder:
     """Parts by mesh and place, those that belong to no compound yet being free."""
 
-    def __init__(self, scene: Scene, rows: I64, tolerance: float, turns: Mapping[int, Turns], tell: Tell) -> None:
+    def __init__(self, scene: Scene, rows: I64, boxes: F64, tolerance: float, turns: Mapping[int, Turns]) -> None:
+        """boxes: (N, 2, 3) of the meshes of the rows (N,), in their own space."""
         from scipy.spatial import cKDTree
 
         nodes = scene.nodes
@@ -101,8 +103,8 @@ class Finder:
         self.world: F64 = nodes.world[rows]
         self.turns = turns
         # pieces stand where their middle is, whatever their pivot does; turned copies of a mesh have that in common
-        kinds, kind = np.unique(self.mesh, return_inverse=True)
-        boxes = np.array([scene.meshes[m].bounds for m in paced(kinds.tolist(), tell)]).reshape(-1, 2, 3)
+        kinds, first, kind = np.unique(self.mesh, return_index=True, return_inverse=True)
+        boxes = boxes[first]
         middle, turned = boxes.mean(axis=1), np.full(len(kinds), -1, np.int64)
         most = max((len(t.matrix) for t in turns.values()), default=1)
         self.sides: F64 = np.tile(np.eye(3), (len(turns), most, 1, 1))

@@ -147,23 +147,21 @@ class Here:
     def share(
         self, work: Work, pieces: Sequence[tuple[str, Piece]], tell: Callable[[], None]
     ) -> Iterator[tuple[int, Outcome]]:
+        away = [work.native or p.size >= LONG for _, p in pieces]
+        for k, (_, piece) in enumerate(pieces):
+            if not away[k]:
+                tell()
+                yield k, perform(work.function, piece.arrays, piece.parameters)
         # the longest first, so that no process is left waiting for one big piece at the end
-        order = sorted(range(len(pieces)), key=lambda k: -pieces[k][1].size)
-        memory, slowest = work.memory, np.inf
-        if not work.native:
-            order = [k for k in order if pieces[k][1].size >= LONG]
-            apart = set(order)
-            for k, (_, piece) in enumerate(pieces):
-                if k not in apart:
-                    tell()
-                    yield k, perform(work.function, piece.arrays, piece.parameters)
-            if not order:
-                return
-            memory, slowest = max(memory, BYTES_EACH * pieces[order[0]][1].size), SLOWEST
-        calls = [
-            ((work.function, dict(p.arrays), dict(p.parameters)), max(p.seconds, p.size / slowest))
-            for _, p in (pieces[k] for k in order)
-        ]
+        order = sorted(np.flatnonzero(away).tolist(), key=lambda k: -pieces[k][1].size)
+        if not order:
+            return
+        calls, memory = [], work.memory
+        for _, p in (pieces[k] for k in order):
+            seconds = p.seconds
+            if not work.native:  # which says of itself what it takes
+                seconds, memory = max(seconds, p.size / SLOWEST), max(memory, BYTES_EACH * p.size)
+            calls.append(((work.function, dict(p.arrays), dict(p.parameters)), seconds))
         with Pool(min(self.children or 2, len(calls)), memory) as pool:
             for k, outcome in pool.map(PERFORM, calls, tell):
                 yield order[k], outcome
