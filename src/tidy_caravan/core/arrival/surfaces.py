@@ -284,8 +284,8 @@ def laid_on(a: F64, b: F64) -> tuple[F64, F64, F64]:
 
 
 def with_itself(mesh: Mesh, map_: F64, sets: int, alone: bool) -> Difference | None:
-    """What `difference` says of a mesh that stands where it stood, without asking each of its corners. None where it has
-    to be asked: points are nowhere, or nothing is drawn. alone: nobody asks for its radius."""
+    """What `difference` says of two meshes that are the same bit for bit in the same place, without asking each of their
+    corners. None where they have to be asked: points are nowhere, or nothing is drawn. alone: nobody asks for the radius."""
     if not mesh.triangles or not np.isfinite(mesh.positions).all():
         return None
     out = Difference(
