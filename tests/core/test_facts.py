@@ -10,12 +10,14 @@ from typing import Any
 
 import numpy as np
 import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.core.test_sides import as_mesh, at
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
 from tidy_caravan.core.survey import survey
-from tidy_caravan.core.survey.context import known_facts
+from tidy_caravan.core.survey.context import Context, known_facts
 from tidy_caravan.core.work.heavy import Outcome, Piece, Remembered, Work, Workshop, key_of
 
 
@@ -51,6 +53,24 @@ def posts(count: int = 30) -> Scene:
     )
 
 
+Picks = list[tuple[int, int]]
+NUMBERS = [f for f in known_facts().values() if isinstance(f.measure(posts(1).meshes[0]), int | float)]
+
+
+def several() -> list[Mesh]:
+    """Eight meshes, every other with a fault of its own."""
+    meshes = list(posts(8).meshes)
+    for k, change in enumerate((
+        lambda m: {"indices": m.indices[:, ::-1]}, lambda m: {"indices": np.concatenate([m.indices, m.indices[:2]])},
+        lambda m: {"uvs": ()}, lambda m: {"normals": m.normals * np.float32(0.5)},
+    )):  # fmt: skip
+        more = change(meshes[2 * k])
+        if "indices" in more:
+            more["material"] = np.zeros(len(more["indices"]), np.int32)
+        meshes[2 * k] = replace(meshes[2 * k], **more)
+    return meshes
+
+
 def told(scene: Scene, workshop: Workshop | None = None) -> list[Any]:
     return [f.model_dump() for f in survey(scene, BUILT_IN[0], workshop)]
 
@@ -79,6 +99,23 @@ class Kept(unittest.TestCase):
         bent = self.changed(scene, positions=lambda m: m.positions * np.float32(1.5))
         self.assertEqual(told(bent, workshop), told(bent))
         self.assertEqual(workshop.asked, {every: 3})
+
+    @settings(max_examples=10, deadline=None)
+    @given(st.lists(st.lists(st.tuples(st.integers(0, 7), st.integers(0, 3)), max_size=9), min_size=1, max_size=4))
+    def test_columns_of_other_meshes_in_another_order_are_those_of_asking_anew(self, scenes: list[Picks]) -> None:
+        kept, pool = Workshop(results=Remembered()), several()
+        for picks in scenes:
+            meshes = [pool[k] if how != 1 else replace(pool[k], normals=None) for k, how in picks]
+            parts = [k for k, (_, how) in enumerate(picks) if how != 2]  # the others are in no part's use
+            nodes = make_nodes([-1] * len(parts), np.tile(np.eye(4), (len(parts), 1, 1)), [""] * len(parts), mesh=parts)
+            scene = Scene(GLTF, nodes, tuple(meshes))
+            again, anew = Context(scene, BUILT_IN[0], kept), Context(scene, BUILT_IN[0])
+            for fact in known_facts().values():
+                if len(picks) % 2 or "set" in fact.name:  # not all of them are asked for each time
+                    self.assertEqual(again.each(fact), anew.each(fact), fact.name)
+            for fact in NUMBERS:
+                np.testing.assert_array_equal(again.numbers(fact), anew.numbers(fact), fact.name)
+                self.assertEqual(again.numbers(fact).shape, (len(meshes),))
 
     def test_what_is_said_to_hang_on_the_surface_alone_does(self) -> None:
         """Every such fact is the same for meshes that differ in all else."""

@@ -42,8 +42,8 @@ class Counts(BaseModel):
 def count(scene: Scene) -> Counts:
     """Figures of a scene; O(nodes + meshes)."""
     per_mesh = scene.instance_counts
-    triangles = np.array([m.triangles for m in scene.meshes], np.int64)
-    slots = np.array([len(m.slots) for m in scene.meshes], np.int64)
+    triangles = scene.triangle_counts
+    slots = scene.slot_counts
     nodes = scene.nodes
     drawn = nodes.mesh[(nodes.mesh >= 0) & ((nodes.flags & HIDDEN) == 0)]
     drawn_per_mesh = np.bincount(drawn, minlength=len(scene.meshes))
@@ -55,7 +55,7 @@ def count(scene: Scene) -> Counts:
         instances=int(per_mesh[per_mesh > 1].sum()),
         triangles=int((triangles * per_mesh).sum()),
         unique_triangles=int(triangles[used].sum()),
-        vertices=sum(scene.meshes[i].vertices for i in np.flatnonzero(used).tolist()),
+        vertices=int(scene.vertex_counts[used].sum()),
         materials=len(scene.materials),
         textures=len(scene.textures),
         lights=int((nodes.light >= 0).sum()),

@@ -173,13 +173,13 @@ def heavy_meshes(scene: Scene) -> list[bool]:
     limit = float(HEAVY_ALONE)
     if len(scene.meshes) > 1:
         limit = min(limit, max(HEAVY_TRIANGLES, HEAVY_RATIO * usual_triangles(scene)))
-    return [m.triangles >= limit for m in scene.meshes]
+    return [count >= limit for count in scene.triangle_counts.tolist()]
 
 
 def usual_triangles(scene: Scene) -> float:
     """What a mesh's triangles are compared with: their median, of two meshes those of the smaller."""
-    triangles = [m.triangles for m in scene.meshes]
-    return float(np.median(triangles) if len(triangles) > 2 else min(triangles))
+    triangles = scene.triangle_counts
+    return float(np.median(triangles) if len(triangles) > 2 else triangles.min())
 
 
 def of_kind(scene: Scene, kind: Kind) -> Bool:
@@ -271,7 +271,7 @@ def assigned(scene: Scene, sets: Sequence[PartSet]) -> I64:
 def figures_of(scene: Scene, sets: Sequence[PartSet]) -> list[SetFigures]:
     """One entry per set, in order."""
     winner = assigned(scene, sets)
-    triangles = np.append(np.array([m.triangles for m in scene.meshes], np.int64), 0)
+    triangles = np.append(scene.triangle_counts, 0)
     out = []
     for k, one in enumerate(sets):
         chosen = one.select(scene) & (scene.nodes.mesh >= 0)

@@ -137,7 +137,7 @@ def other_shapes(scene: Scene) -> Bool:
     """
     nodes = scene.nodes
     out = np.zeros(len(nodes), np.bool_)
-    simple = np.array([0 < m.triangles <= SIMPLE for m in scene.meshes] + [False])
+    simple = np.append((scene.triangle_counts > 0) & (scene.triangle_counts <= SIMPLE), False)
     rows = np.flatnonzero(simple[nodes.mesh] & ~moving(scene))
     if not len(rows) or not uneven(nodes.world[rows, :3, :3]).any():
         return out

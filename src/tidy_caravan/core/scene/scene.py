@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from operator import attrgetter
 from typing import Any
 
 import numpy as np
@@ -151,6 +152,35 @@ class Scene:
         if meshes:
             out[[i for i, _ in meshes]] = [m.bounds for _, m in meshes]
         return frozen(out)
+
+    @cached_property
+    def triangle_counts(self) -> I64:
+        """(M,) triangles of each mesh."""
+        return frozen(np.fromiter(map(attrgetter("triangles"), self.meshes), np.int64, len(self.meshes)))
+
+    @cached_property
+    def vertex_counts(self) -> I64:
+        """(M,) vertices of each mesh."""
+        return frozen(np.fromiter(map(attrgetter("vertices"), self.meshes), np.int64, len(self.meshes)))
+
+    @cached_property
+    def slot_kinds(self) -> tuple[list[tuple[int, ...]], I64]:
+        """The different sets of materials that meshes have, each in the order of `Mesh.slots`, and (M,) which is whose: what
+        depends on them alone is asked of few."""
+        every = list(map(attrgetter("slots"), self.meshes))
+        number = {slots: k for k, slots in enumerate(dict.fromkeys(every))}
+        return list(number), frozen(np.fromiter(map(number.__getitem__, every), np.int64, len(every)))
+
+    @cached_property
+    def slot_counts(self) -> I64:
+        """(M,) materials of each mesh."""
+        kinds, which = self.slot_kinds
+        return frozen(np.array([len(slots) for slots in kinds], np.int64)[which])
+
+    def by_slots(self, answer: Callable[[tuple[int, ...]], bool]) -> Bool:
+        """(M,) what is true of each mesh's materials."""
+        kinds, which = self.slot_kinds
+        return np.array([answer(slots) for slots in kinds], np.bool_)[which]
 
     @cached_property
     def instance_counts(self) -> I64:

@@ -124,27 +124,29 @@ def between(scene: Scene, workshop: Workshop, tell: Tell) -> Flicker | str:
 
 def looks_from_behind(scene: Scene, rows: I64) -> AnyArray:
     """(K,) numbers that stand for how the triangles of the nodes' meshes are drawn from behind."""
-    drawn = Drawn(scene)
-    out = np.zeros(len(scene.meshes), np.uint64)
-    for i in np.unique(scene.nodes.mesh[rows]).tolist():
-        out[i] = drawn.stands_for(scene.meshes[i])
-    return out[scene.nodes.mesh[rows]]
+    drawn = np.zeros(len(scene.meshes), np.bool_)
+    drawn[scene.nodes.mesh[rows]] = True
+    return Drawn(scene).stands_for(drawn)[scene.nodes.mesh[rows]]
 
 
 class Drawn:
     """How the triangles of a scene's meshes are drawn from behind."""
 
     def __init__(self, scene: Scene) -> None:
+        self.scene = scene
         self.sides = sides_of_slots(scene)
-        self._alike: dict[tuple[int, ...], int] = {}
 
-    def stands_for(self, mesh: Mesh) -> int:
-        """A number: alike for what is drawn alike, as most are, from one side everywhere or from both."""
-        if mesh.slots not in self._alike:
-            seen = np.unique(self.sides[list(mesh.slots)])
-            self._alike[mesh.slots] = int(seen[0]) if len(seen) == 1 else -1
-        alike = self._alike[mesh.slots]
-        return alike if alike >= 0 else int(hashlib.blake2b(self.of(mesh).data, digest_size=8).hexdigest(), 16)
+    def stands_for(self, wanted: Bool) -> U64:
+        """(M,) a number for each of the wanted meshes (M,), noughts for the others: alike for what is drawn alike, as most
+        are, from one side everywhere or from both."""
+        kinds, which = self.scene.slot_kinds
+        seen = [np.unique(self.sides[list(slots)]) for slots in kinds]
+        alike = np.array([one[0] if len(one) == 1 else -1 for one in seen], np.int64)[which]
+        out = np.where(wanted & (alike >= 0), alike, 0).astype(np.uint64)
+        for i in np.flatnonzero(wanted & (alike < 0)).tolist():
+            triangles = self.of(self.scene.meshes[i])
+            out[i] = int(hashlib.blake2b(triangles.data, digest_size=8).hexdigest(), 16)
+        return out
 
     def of(self, mesh: Mesh) -> AnyArray:
         """(F,)"""
@@ -238,16 +240,16 @@ def within(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> tuple[
     found out. Triangles that stand exactly on another are left to the check of repeated ones."""
     drawn = Drawn(scene)
     metres = scales(scene)
-    asked = [i for i in np.flatnonzero(wanted).tolist() if scene.meshes[i].triangles]
+    asked = np.flatnonzero(wanted & (scene.triangle_counts > 0))
     # where nothing of it changed one look says so: to ask of each mesh by itself costs more than most of them do
-    kind = {i: drawn.stands_for(scene.meshes[i]) for i in asked}
-    surfaces = "".join(scene.meshes[i].surface_id for i in asked)
-    kinds = np.array(list(kind.values()), np.uint64)
-    content = digest_of([np.array(asked, np.int64), surfaces, kinds, metres[asked]])
+    kinds = drawn.stands_for(wanted)[asked]
+    surfaces = "".join(scene.meshes[i].surface_id for i in asked.tolist())
+    content = digest_of([asked, surfaces, kinds, metres[asked]])
     told: dict[int, Overlaps] = {}
     lost: dict[int, str] = {}
 
     def each() -> dict[str, AnyArray] | str:
+        kind = dict(zip(asked.tolist(), kinds.tolist(), strict=True))
         some, unknown = asked_within(scene, workshop, tell, drawn, kind)
         told.update(some)
         lost.update(unknown)

@@ -162,13 +162,12 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
     """
     nodes = scene.nodes
     two_sided = two_sided_slots(scene)
-    from_both = {slots: bool(two_sided[list(slots)].all()) for slots in {m.slots for m in scene.meshes}}
-    asked = wanted & np.array([not from_both[m.slots] for m in scene.meshes], np.bool_)
+    asked = wanted & ~scene.by_slots(lambda slots: bool(two_sided[list(slots)].all()))
     rows = nodes.parts
     rows = rows[(nodes.flags[rows] & HIDDEN) == 0]
     if not asked.any() or not asked[nodes.mesh[rows]].any():
         return NOTHING
-    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[nodes.mesh[rows]]
+    triangles = scene.triangle_counts[nodes.mesh[rows]]
     sampled = asked[nodes.mesh[rows]] & (nth_of_kind(nodes.mesh[rows]) < INSTANCES)
     # what is looked at stays; of the rest the largest parts do, as far as there is room
     boxes = scene.part_bounds[np.searchsorted(nodes.parts, rows)]

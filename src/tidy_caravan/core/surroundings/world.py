@@ -197,7 +197,7 @@ def likenesses(scene: Scene, rows: AnyArray, more: Sequence[AnyArray] = ()) -> U
 
 def costs_of(scene: Scene, rows: AnyArray, pairs: I64) -> tuple[I64, F64]:
     """(K,) triangles of nodes, and (P,) what pairs of them cost to be looked at, those of a part shared by its pairs."""
-    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[scene.nodes.mesh[rows]]
+    triangles = scene.triangle_counts[scene.nodes.mesh[rows]]
     share = triangles / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(rows)), 1)
     cost: F64 = share[pairs].sum(axis=1) + 1
     return triangles, cost

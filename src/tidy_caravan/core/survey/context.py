@@ -7,14 +7,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray, frozen
+from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.survey.columns import Columns
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, keys_of
 from tidy_caravan.core.work.meshes import arrays_of, whole_mesh_of, whole_of
 
@@ -114,34 +113,25 @@ class Context:
     workshop: Workshop = field(default_factory=Workshop)
     tell: Tell = lambda done, total: None
     unknown: dict[int, str] = field(default_factory=dict)
-    _told: dict[str, list[Any]] = field(default_factory=dict, repr=False)
-    _numbers: dict[str, AnyArray] = field(default_factory=dict, repr=False)
 
     def each(self, fact: MeshFact) -> list[Any]:
         """The fact of every mesh, None for meshes that no part uses and for those it is not known of."""
-        name = fact.name
-        if name not in self._told:
-            self._told[name] = [None if found is None else found[name] for found in self._every]
-        return self._told[name]
+        return self._columns.told(fact.name)
 
     def numbers(self, fact: MeshFact) -> AnyArray:
         """(M,) a fact that is a number; 0 where there is none."""
-        if fact.name not in self._numbers:
-            self._numbers[fact.name] = frozen(np.array([found or 0 for found in self.each(fact)]))
-        return self._numbers[fact.name]
+        return self._columns.numbers(fact.name)
 
     @cached_property
-    def _every(self) -> list[dict[str, Any] | None]:
-        scene = self.scene
-        used = np.flatnonzero(scene.instance_counts > 0).tolist()
+    def _columns(self) -> Columns:
+        scene, last = self.scene, self.workshop.last
         versions = {name: f.version for name, f in sorted(_facts.items())}
         name = f"facts {versions}"
-        recalled = [self.workshop.recalled(scene.meshes[i]) for i in used]
-        out: list[dict[str, Any] | None] = [None] * len(scene.meshes)
-        for i, before in zip(used, recalled, strict=True):
-            out[i] = before.get(name)
-        for i, figures in self._asked([i for i in used if out[i] is None], versions).items():
-            out[i] = self.workshop.recalled(scene.meshes[i])[name] = figures
+        out = Columns.of(scene.meshes, scene.instance_counts > 0, last.get(name))
+        for i, figures in self._asked(out.unasked, versions).items():
+            out.every[i] = figures
+        if self.workshop.keeps:
+            last[name] = out
         return out
 
     def _asked(self, used: list[int], versions: dict[str, int]) -> dict[int, dict[str, Any]]:

@@ -88,8 +88,7 @@ def told(scene: Scene, done: Shared) -> list[Place]:
     kinds, family = np.unique(done.family[rows], return_inverse=True)
     size = np.array([m.nbytes for m in scene.meshes], np.int64)
     size_after = np.array([m.nbytes for m in after.meshes], np.int64)
-    slots = np.array([len(m.slots) for m in scene.meshes], np.int64)
-    slots_after = np.array([len(m.slots) for m in after.meshes], np.int64)
+    slots, slots_after = scene.slot_counts, after.slot_counts
 
     def per_family(mesh: I32 | I64, weight: I64) -> F64:
         pairs = np.unique(np.column_stack([family.reshape(-1), mesh[rows]]), axis=0)

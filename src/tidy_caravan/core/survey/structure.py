@@ -276,7 +276,7 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
     if len(parts) < 2:
         return
     shown = np.flatnonzero((scene.nodes.flags[parts] & HIDDEN) == 0)
-    triangles = np.array([m.triangles for m in scene.meshes], np.int64)[scene.nodes.mesh[parts]]
+    triangles = scene.triangle_counts[scene.nodes.mesh[parts]]
     shown = shown[triangles[shown] > 0]
     # by mesh first, so that of many in one place none hides behind others with as many triangles
     boxes, mesh = scene.part_bounds[shown], scene.nodes.mesh[parts[shown]]

@@ -477,7 +477,9 @@ def instances_apart(context: Context) -> Iterable[Finding]:
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
     shown = textured(scene)
-    pictured = np.array([bool(m.uvs) and bool(shown & set(m.slots)) for m in scene.meshes] + [False])
+    pictured = np.append(scene.by_slots(lambda slots: bool(shown & set(slots))), False)
+    for i in np.flatnonzero(pictured).tolist():
+        pictured[i] = bool(scene.meshes[i].uvs)
     rows = parts[pictured[nodes.mesh[parts]]]
     if not len(rows):
         return
@@ -543,10 +545,8 @@ def bad_lightmap_set(context: Context) -> Iterable[Finding]:
     wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
     wanted[nodes.mesh[(nodes.flags & NO_LIGHTMAP) == 0]] = True
     overlapping, outside = np.zeros(len(scene.meshes), np.bool_), np.zeros(len(scene.meshes), np.bool_)
-    asked = [
-        i for i, mesh in enumerate(scene.meshes)
-        if wanted[i] and len(mesh.uvs) > channel and mesh.triangles and not reading & set(mesh.slots)
-    ]  # fmt: skip
+    wanted[:-1] &= (scene.triangle_counts > 0) & ~scene.by_slots(lambda slots: bool(reading & set(slots)))
+    asked = [i for i in np.flatnonzero(wanted[:-1]).tolist() if len(scene.meshes[i].uvs) > channel]
 
     def of_set(mesh: Mesh) -> dict[str, AnyArray]:
         return {"uv": mesh.uvs[channel], "indices": mesh.indices}
@@ -580,7 +580,7 @@ def pictures(context: Context) -> Iterable[Finding]:
     if missing:
         textures = {i for i, t in enumerate(scene.textures) if t.image in missing}
         materials = {i for i, m in enumerate(scene.materials) if any(u.texture in textures for u in m.uses())}
-        hit = np.array([any(s in materials for s in m.slots) for m in scene.meshes], np.bool_)
+        hit = scene.by_slots(lambda slots: any(s in materials for s in slots))
         names = ", ".join(
             f"“{(scene.images[i].uri or scene.images[i].name or str(i))[:60]}”" for i in sorted(missing)[:3]
         )

@@ -223,10 +223,18 @@ class Workshop:
     """Whose scenes these are, such as a haul: what is kept about pairs is kept of each by itself."""
     _recalled: WeakKeyDictionary[Any, dict[Hashable, Any]] = field(default_factory=WeakKeyDictionary)
 
+    last: dict[Hashable, Any] = field(default_factory=dict)
+    """What was worked out of a scene as a whole, by what it is, for the next one, which has most of it as well."""
+
     def recalled(self, mesh: Any) -> dict[Hashable, Any]:
         """What was found out about a mesh here, by what was asked, for as long as the mesh lives: to look it up among the
         results takes longer. Empty where no results are kept."""
-        return self._recalled.setdefault(mesh, {}) if type(self.results) is not Results else {}
+        return self._recalled.setdefault(mesh, {}) if self.keeps else {}
+
+    @property
+    def keeps(self) -> bool:
+        """Whether results are kept for the next time."""
+        return type(self.results) is not Results
 
     def do(
         self, work: Work, pieces: Iterable[Piece], tell: Tell = lambda done, total: None, keep: bool = True

@@ -34,7 +34,7 @@ def check_room(scene: Scene, title: str, size: Callable[[Mesh], int]) -> None:
     uses = scene.instance_counts
     total = int(uses @ np.array([size(m) for m in scene.meshes], np.int64)) if len(scene.meshes) else 0
     if total > MOST_BYTES:
-        faces = int(uses @ np.array([m.triangles for m in scene.meshes], np.int64))
+        faces = int(uses @ scene.triangle_counts)
         raise TooLarge(
             f"{title} holds every copy of a mesh anew: {plural(faces, 'triangle')} come to about {total / 1e9:.1f} GB, and "
             f"{MOST_BYTES / 1e9:.1f} are the most; choose a format that shares meshes, such as GLB or OpenUSD, or send fewer parts",
