@@ -4200,7 +4200,7 @@ export interface components {
             axis: "x" | "y" | "z";
             /**
              * By
-             * @description shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles; picked: what is under the points, by itself
+             * @description shells: what hangs together, solids that touch one by one; vertices and size: halved until no piece has more; plane: cut through triangles; picked: what is under the points, by itself
              * @default shells
              * @enum {string}
              */

@@ -59,7 +59,8 @@ class Shells:
 
 def no_doors(lot: Lot) -> Bool:
     """(M,) meshes of a lot that are no door in its frame, for their few triangles or for being one piece."""
-    return (lot.triangles < LEAST_OF_DOOR) | (lot.pieces < 2)
+    out: Bool = (lot.triangles < LEAST_OF_DOOR) | (lot.plain_pieces == 1)
+    return out
 
 
 def shells_of(mesh: Mesh, up: F64, label: I64 | None = None) -> Shells | None:

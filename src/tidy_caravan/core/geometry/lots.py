@@ -196,6 +196,13 @@ class Lot:
         return LotShells(owner, triangles, shut, closed, inwards)
 
     @cached_property
+    def plain_pieces(self) -> I64:
+        """(M,) of how many pieces each is, as `pieces.by_shell` has them; 0 of those where solids may touch."""
+        by_edges = np.bincount(self.shells.owner, minlength=len(self))
+        out: I64 = np.where(self.apart & (self.pieces == by_edges), by_edges, 0)
+        return out
+
+    @cached_property
     def pieces(self) -> I64:
         """(M,) how many pieces of each hang together by places."""
         faces, places = self.welded

@@ -13,10 +13,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.geometry.shells import owned_edges, welded_faces
+from tidy_caravan.core.geometry.shells import first_alike, sorted_edges, welded_faces
+from tidy_caravan.core.geometry.solids import linked, touching_solids
 from tidy_caravan.core.geometry.vertices import many_sided
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.scene.arrays import F64, I64
 
 ROUNDS = 4
 ROUNDING = 8e-6
@@ -61,36 +62,12 @@ def parted(mesh: Mesh, offset: float) -> Parted | None:
 def cut(mesh: Mesh, source: I64, indices: I64, positions: F64, offset: float) -> tuple[I64, I64, F64]:
     """One round: every vertex of such an edge cut into the fans around it, all but the largest drawn in."""
     faces, places = welded_faces(mesh)
-    _, kept = many_sided(mesh)
     points = np.zeros((places, 3))
     points[faces.reshape(-1)] = positions[indices.reshape(-1)]
-    half, owner, key = owned_edges(faces[kept], places)
-    owner = kept[owner]
-    order = np.argsort(key, kind="stable")
-    begin = np.flatnonzero(np.concatenate([[True], key[order][1:] != key[order][:-1]]))
-    times = np.diff(np.append(begin, len(order)))
-    # who hangs together with whom over an edge: both triangles of a plain one, the pairs of the others
-    plain = begin[times == 2]
-    together = [np.column_stack([owner[order[plain]], owner[order[plain + 1]], key[order[plain]]])]
-    torn: set[int] = set()
-    for b, n in zip(begin[times > 2].tolist(), times[times > 2].tolist(), strict=True):
-        rows = order[b : b + n]
-        low, high = divmod(int(key[rows[0]]), places)
-        torn |= {low, high}
-        third = faces[owner[rows]].sum(axis=1) - low - high
-        forward = half[rows, 0] == low
-        pairs = around(points[low], points[high], points[third], forward)
-        together.append(
-            np.array([[owner[rows[i]], owner[rows[j]], key[rows[0]]] for i, j in pairs], np.int64).reshape(-1, 3)
-        )
-    links = np.concatenate(together)
-    ends = np.column_stack(np.divmod(links[:, 2], places))
+    torn = set(faces[np.isin(mesh.indices, many_sided(mesh)[0])].tolist())
     near: dict[int, list[tuple[int, int]]] = defaultdict(list)
-    for side in (0, 1):
-        hit = np.isin(ends[:, side], list(torn))
-        for place, one, other in zip(
-            ends[hit, side].tolist(), links[hit, 0].tolist(), links[hit, 1].tolist(), strict=True
-        ):
+    for place, one, other in zip(*(rows.tolist() for rows in bound(mesh)), strict=True):
+        if place in torn:
             near[place].append((one, other))
     of_place: dict[int, list[int]] = defaultdict(list)
     touched = np.flatnonzero(np.isin(faces, list(torn)).any(axis=1))
@@ -127,30 +104,35 @@ def cut(mesh: Mesh, source: I64, indices: I64, positions: F64, offset: float) ->
     return source, indices, moved
 
 
-def around(low: F64, high: F64, third: F64, forward: Bool) -> list[tuple[int, int]]:
-    """Pairs of triangles around the edge from low to high (K,) that enclose a solid: one that runs it backwards, then,
-    turning on about the edge, the next that is not taken and runs it forwards."""
-    axis = (high - low) / max(float(np.linalg.norm(high - low)), 1e-300)
-    out = third - low
-    out -= (out @ axis)[:, None] * axis
-    first = out[0] / max(float(np.linalg.norm(out[0])), 1e-300)
-    angle = np.arctan2(out @ np.cross(axis, first), out @ first)
-    # of two at one angle the one that closes a solid comes before the one that opens the next
-    order = np.lexsort((~forward, np.round(angle, 9))).tolist()
-    pairs: list[tuple[int, int]] = []
-    taken: set[int] = set()
-    waiting: list[int] = []
-    for i in order + order:
-        if i in taken:
-            continue
-        if not forward[i]:
-            if i not in waiting:
-                waiting.append(i)
-        elif waiting:
-            mate = waiting.pop()
-            pairs.append((mate, i))
-            taken |= {mate, i}
-    return pairs
+def bound(mesh: Mesh) -> tuple[I64, I64, I64]:
+    """(L,) places, and (L,) and (L,) triangles that hang together there: over an edge of it, because they are the two sides of
+    a sheet, or because one repeats the other."""
+    faces, _ = welded_faces(mesh)
+    first, _, whole = first_alike(mesh)
+    again = np.flatnonzero(whole & (first != np.arange(len(first))))
+    keep = whole.copy()
+    keep[again] = False
+    rows = np.flatnonzero(keep)
+    less = mesh.with_triangles(keep)
+    e = sorted_edges(less)
+    one, other, edge = linked(less, e)
+    own, side = rows[e.owner[edge]], e.half[edge] // max(len(rows), 1)
+    part, solid = touching_solids(less)
+    pairs = twins(less)
+    pairs = rows[pairs[~solid[part[pairs]].all(axis=1)]]
+    out = [(faces[own, (side + k) % 3], rows[one], rows[other]) for k in range(2)]
+    out += [(faces[pairs[:, 0], k], pairs[:, 0], pairs[:, 1]) for k in range(3)]
+    out += [(faces[again, k], again, first[again]) for k in range(3)]
+    place, left, right = (np.concatenate(column) for column in zip(*out, strict=True))
+    return place, left, right
+
+
+def twins(mesh: Mesh) -> I64:
+    """(K, 2) triangles that stand in one place and look opposite ways."""
+    plain = np.sort(welded_faces(mesh)[0], axis=1)
+    order = np.lexsort(plain.T)
+    same = np.flatnonzero((plain[order[1:]] == plain[order[:-1]]).all(axis=1))
+    return np.column_stack([order[same], order[same + 1]])
 
 
 def grouped(members: list[int], links: list[tuple[int, int]]) -> list[list[int]]:

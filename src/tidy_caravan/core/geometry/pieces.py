@@ -8,7 +8,9 @@ from dataclasses import replace
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
-from tidy_caravan.core.geometry.shells import components, welded_faces
+from tidy_caravan.core.geometry.shells import components, sorted_edges, welded_faces
+from tidy_caravan.core.geometry.shells import pieces_of as pieces_of_edges
+from tidy_caravan.core.geometry.solids import touching_solids
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray
 
@@ -25,12 +27,36 @@ def by_material(mesh: Mesh) -> I64:
 
 
 def by_shell(mesh: Mesh) -> I64:
-    """(F,) what hangs together by places that triangles share, counted in the order of the triangles. O(F log F)."""
+    """(F,) what hangs together by places that triangles share, counted in the order of the triangles; solids that touch are
+    several, and so is what is fixed to them. O(F log F)."""
     faces, places = welded_faces(mesh)
+    label = by_places(faces, places)
+    if pieces_of_edges(mesh)[0] == label.max(initial=-1) + 1 and sorted_edges(mesh).times.max(initial=0) <= 2:
+        return in_order(label)
+    part, solid = touching_solids(mesh)
+    alone = solid[part]
+    if not alone.any():
+        return in_order(label)
+    out = np.where(alone, part, len(solid))
+    rest = np.flatnonzero(~alone)
+    out[rest] += by_places(faces[rest], places)
+    # a triangle without three corners is of whatever it lies on
+    thin = (faces == np.roll(faces, 1, axis=1)).any(axis=1) & ~alone
+    only = np.ones(int(out.max()) + 1, np.bool_)
+    only[out[~thin]] = False
+    at = np.full(places, -1)
+    at[faces[alone].reshape(-1)] = np.repeat(out[alone], 3)
+    lost = np.flatnonzero(only[out])
+    out[lost] = np.where(at[faces[lost, 0]] >= 0, at[faces[lost, 0]], out[lost])
+    return in_order(out)
+
+
+def by_places(faces: I64, places: int) -> I64:
+    """(F,) what hangs together by places that triangles share."""
     a = np.concatenate([faces[:, 0], faces[:, 1]])
     b = np.concatenate([faces[:, 1], faces[:, 2]])
     _, label = components(a, b, places)
-    return in_order(label[faces[:, 0]])
+    return label[faces[:, 0]]
 
 
 def by_face(mesh: Mesh) -> I64:

@@ -30,7 +30,7 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import POSITIONS, SOURCE, whole_mesh_of, whole_of
 
-PART = Work("part edges", 3, f"{__name__}:taken_apart", native=False, together=f"{__name__}:none_shared")
+PART = Work("part edges", 4, f"{__name__}:taken_apart", native=False, together=f"{__name__}:none_shared")
 
 
 def none_shared(pieces: Sequence[Piece]) -> list[Outcome | None]:

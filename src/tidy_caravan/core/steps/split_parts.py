@@ -55,7 +55,7 @@ class SplitParts(Step):
     by: Literal["shells", "material", "storey", "cell", "vertices", "size", "plane", "picked"] = parameter(
         "shells",
         "By",
-        "shells: what hangs together; vertices and size: halved until no piece has more; plane: cut through triangles; "
+        "shells: what hangs together, solids that touch one by one; vertices and size: halved until no piece has more; plane: cut through triangles; "
         "picked: what is under the points, by itself",
     )
     storey_m: float = parameter(

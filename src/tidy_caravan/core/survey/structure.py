@@ -52,11 +52,11 @@ def loose_pieces(mesh: Mesh) -> list[float]:
 def loose_pieces_of(lot: Lot) -> list[list[float] | None]:
     """The same of ordinary meshes of less than a lump's pieces."""
     few = lot.triangles < LUMP[0]
-    found = np.where(few, 1, lot.pieces).tolist()
-    return [[float(n), 1.0] if n < LUMP[0] else None for n in found]
+    found = np.where(few, 1, lot.plain_pieces).tolist()
+    return [[float(n), 1.0] if 0 < n < LUMP[0] else None for n in found]
 
 
-LOOSE = mesh_fact("loose pieces", loose_pieces, surface=True, many=loose_pieces_of)
+LOOSE = mesh_fact("loose pieces", loose_pieces, version=2, surface=True, many=loose_pieces_of)
 
 
 @check("structure", "Lumps of many pieces")
@@ -107,7 +107,7 @@ def leaves_of(lot: Lot) -> list[list[float] | None]:
     return [[0.0] * 6 if none else None for none in no_doors(lot).tolist()]
 
 
-DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=2, surface=True, many=leaves_of)
+DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=3, surface=True, many=leaves_of)
 
 
 @check("structure", "Leaf and frame in one")
