@@ -278,7 +278,8 @@ def hall(b: Builder, k: Kit, top: int) -> None:
     )
     mesh = screen.mesh("timetable screen", scale=b.scale)
     span = mesh.positions / np.float32(b.scale)
-    uv = np.stack([(span[:, 0] + 2.4) / 4.8, 1 - span[:, 1] / 2.4], axis=1).astype(np.float32)
+    # planted: the board was mirrored with the wall that it was modelled on, and reads backwards
+    uv = np.stack([(2.4 - span[:, 0]) / 4.8, 1 - span[:, 1] / 2.4], axis=1).astype(np.float32)
     b.meshes.append(replace(mesh, uvs=(uv,)))
     b.node("timetable_screen", wall, len(b.meshes) - 1, (0, -0.12, 0.7))
 

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PIL import Image as Picture
 
 from tidy_caravan.core.geometry.faults import (
     broken_normals,
@@ -34,6 +32,7 @@ from tidy_caravan.core.scene import NO_LIGHTMAP, Material, Mesh, Scene, TextureU
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, ranges
 from tidy_caravan.core.scene.look import ROLES, reads, repeats_per_unit
 from tidy_caravan.core.selection import heavy_meshes
+from tidy_caravan.core.surroundings.content import picture_size
 from tidy_caravan.core.survey.base import Finding, Severity, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact, none_of
 from tidy_caravan.core.survey.faces import OPEN
@@ -610,12 +609,3 @@ def pictures(context: Context) -> Iterable[Finding]:
             unit="px",
             text=f"{plural(len(large), 'image is', 'images are')} larger than {destination.title} takes.",
         )
-
-
-def picture_size(data: bytes) -> tuple[int, int]:
-    """Width and height in pixels from the header, zeros when unreadable."""
-    try:
-        with Picture.open(io.BytesIO(data)) as picture:
-            return picture.size
-    except Exception:  # any damage in a picture's header: the size is simply unknown
-        return 0, 0

@@ -1,0 +1,140 @@
+"""Content surfaces of a scene: which parts show an image, by which materials, and how those that stand alike share a mesh."""
+
+from __future__ import annotations
+
+import io
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from tidy_caravan.core.geometry.content import Unrolled, largest_face, unrolled
+from tidy_caravan.core.geometry.pieces import by_face
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.look import Material, TextureUse, channel_of
+from tidy_caravan.core.space.axes import axis_vector
+
+ALIKE = 1e-5
+"""Part of its size by which parts may stand differently and still count as standing alike."""
+
+
+@dataclass(frozen=True)
+class Content:
+    """A mesh as some parts show it. users: (U,) nodes. linear: (3, 3) from it to metres in the world. slots: its materials
+    that show the image; places, aspects, pixels: of each what its texture does to coordinates (2, 3), its width by its
+    height, and both in pixels, noughts where there is no telling."""
+
+    mesh: int
+    users: I64
+    linear: F64
+    slots: tuple[int, ...]
+    places: tuple[F64, ...]
+    aspects: tuple[float, ...]
+    pixels: tuple[tuple[int, int], ...]
+
+
+def contents_of(scene: Scene, rows: I64, material: str = "", pixels: tuple[int, int] = (0, 0)) -> list[Content]:
+    """What the nodes of `rows` show, once for those that share a mesh and stand alike. material: only what is of that name.
+    pixels: of the image, where it is not the material's own. Without any image it is the whole mesh."""
+    nodes, metres = scene.nodes, scene.convention.metres_per_unit
+    up = axis_vector(scene.convention.up)
+    alike: dict[tuple[int, bytes], list[int]] = defaultdict(list)
+    for i in rows.tolist():
+        linear = nodes.world[i, :3, :3]
+        size = float(np.abs(linear).max()) or 1.0
+        seen = np.concatenate([(linear.T @ linear / size**2).reshape(-1), linear.T @ up / size, [np.log(size)]])
+        key = (np.rint(seen / ALIKE) + 0.0).tobytes() + (b"-" if np.linalg.det(linear) < 0 else b"+")
+        alike[int(nodes.mesh[i]), key].append(i)
+    out = []
+    for (m, _), users in alike.items():
+        slots = slots_of(scene, scene.meshes[m], material)
+        if not slots or not scene.meshes[m].triangles:
+            continue
+        uses = [main_use(scene.materials[s]) if s >= 0 else None for s in slots]
+        sizes = [pixels if pixels[0] and pixels[1] else pixels_of(scene, use) for use in uses]
+        out.append(
+            Content(
+                m,
+                np.array(users),
+                nodes.world[users[0], :3, :3] * metres,
+                slots,
+                tuple(placed(use) for use in uses),
+                tuple(w / h if w and h else 0.0 for w, h in sizes),
+                tuple(sizes),
+            )
+        )
+    return out
+
+
+def slots_of(scene: Scene, mesh: Mesh, material: str) -> tuple[int, ...]:
+    """The materials of a mesh that show the image: those of that name, else those with an image, else all."""
+    if material:
+        return tuple(s for s in mesh.slots if s >= 0 and scene.materials[s].name == material)
+    return tuple(s for s in mesh.slots if s >= 0 and main_use(scene.materials[s])) or mesh.slots
+
+
+def main_use(material: Material) -> TextureUse | None:
+    """The image that a material shows by the first UV set: of its colour, else of what glows."""
+    for use in (material.base_color_texture, material.emissive_texture):
+        if use is not None and channel_of(use) == 0:
+            return use
+    return None
+
+
+def placed(use: TextureUse | None) -> F64:
+    """(2, 3) what a texture's own offset, turn and scale make of coordinates (KHR_texture_transform); as they are where that
+    shows one point alone."""
+    if use is None or not use.scale[0] * use.scale[1]:
+        return np.eye(2, 3)
+    c, s = np.cos(use.rotation), np.sin(use.rotation)
+    return np.column_stack([np.array([[c, s], [-s, c]]) * use.scale, use.offset])
+
+
+def pixels_of(scene: Scene, use: TextureUse | None) -> tuple[int, int]:
+    """Width and height of the image, noughts where it cannot be told."""
+    image = scene.textures[use.texture].image if use is not None and 0 <= use.texture < len(scene.textures) else -1
+    data = scene.images[image].data if 0 <= image < len(scene.images) else None
+    return picture_size(data) if data is not None else (0, 0)
+
+
+@lru_cache(maxsize=256)
+def picture_size(data: bytes) -> tuple[int, int]:
+    """Width and height in pixels from the header, zeros when unreadable."""
+    from PIL import Image as Picture
+
+    try:
+        with Picture.open(io.BytesIO(data)) as picture:
+            return picture.size
+    except Exception:  # any damage in a picture's header: the size is simply unknown
+        return 0, 0
+
+
+def own_corners(mesh: Mesh, linear: F64, rows: I64) -> F64:
+    """(R, 3, 3) corners of triangles where they are drawn, apart from the place, a mirrored part's as it shows them."""
+    corners: F64 = (mesh.positions.astype(np.float64) @ linear.T)[mesh.indices[rows]]
+    return corners[:, ::-1] if np.linalg.det(linear) < 0 else corners
+
+
+def surface_in(mesh: Mesh, linear: F64, up: F64, ahead: F64, slots: Sequence[int]) -> tuple[I64, Unrolled] | None:
+    """(R,) the triangles that show the image, and them unrolled, corners in the order of the mesh. Where all of what the
+    materials cover is no such surface it is its largest flat face; None where there is none."""
+    rows = np.flatnonzero(np.isin(mesh.material, list(slots)))
+    corners = own_corners(mesh, linear, rows)
+    finite = np.isfinite(corners).all(axis=(1, 2))
+    rows, corners = rows[finite], corners[finite]
+    if not len(rows):
+        return None
+    found = unrolled(corners, up, ahead)
+    if found is None:
+        less = Mesh(mesh.positions, mesh.indices[rows], mesh.material[rows])
+        some = largest_face(corners, by_face(less), up)
+        rows, corners = rows[some], corners[some]
+        found = unrolled(corners, up, ahead)
+    if found is None:
+        return None
+    if np.linalg.det(linear) < 0:
+        found = Unrolled(found.points[:, ::-1], found.size, found.bent)
+    return rows, found
