@@ -17,6 +17,7 @@ from scipy.spatial.transform import Rotation
 from benchmarks.recall import shape
 from tidy_caravan.core.copies.compounds import compounds_in
 from tidy_caravan.core.copies.search import Shared, copies_in, movable, share
+from tidy_caravan.core.loading import seldom
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.work.heavy import Workshop
 
@@ -178,6 +179,7 @@ def rows_of_two(count: int) -> float:
 
 
 def measure(folder: Path) -> list[tuple[str, float, str, float]]:
+    seldom()  # as in every worker
     took, ratios = [], []
     worst = Judged(1.0, 1.0, PROTOTYPES, 0.0)
     for count in COUNTS:

@@ -93,6 +93,19 @@ class Found(unittest.TestCase):
         self.assertEqual(codes(clean), [])
         self.assertIs(fit(clean)[0], clean)
 
+    def test_along_the_axes_of_every_destination_it_is_the_same(self) -> None:
+        for to in BUILT_IN:
+            context = StepContext(to)
+            for uv, wanted in ((RIGHT, []), (RIGHT * [-1, 1] + [1, 0], ["uv.content"])):
+                made = scene(replace(sheet(), uvs=(np.asarray(uv, np.float32),)), at=[TURN(0.7, [0, 1, 0])])
+                there, _ = parse_step({"kind": "match_units_axes"}).apply(made, context)
+                found = [f for f in survey(there, to) if f.code.startswith("uv.content")]
+                self.assertEqual([f.code for f in found], wanted, to.name)
+                for f in found:
+                    self.assertIn("mirrored; the surface measures 4 × 2 m", f.text)
+                mended, _ = parse_step({"kind": "fit_content"}).apply(there, context)
+                self.assertEqual([f.code for f in survey(mended, to) if f.code.startswith("uv.content")], [])
+
     def test_what_is_no_content_is_not_asked(self) -> None:
         turned = replace(sheet(), uvs=(1 - RIGHT,))
         plain = scene(turned)

@@ -23,7 +23,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.lightmap.unwrap import methods, time_limit, unwrap
-from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measure, overlaps_inside
+from tidy_caravan.core.lightmap.verify import count_overlaps, island_gap, measure, overlaps_inside, smooth_seams
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps import StepContext
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
@@ -47,6 +47,29 @@ class Measure(unittest.TestCase):
         self.assertEqual((report.islands, report.overlaps, report.out_of_range), (2, 0, 0))
         self.assertAlmostEqual(report.gap_texels, 6.4, places=4)  # 0.025 of 256
         self.assertAlmostEqual(report.fill, 0.125, places=5)
+
+    def test_seams_across_smooth_surface_are_told_by_their_length(self) -> None:
+        count, high = 24, 2.0
+        turn = np.linspace(0, 2 * np.pi, count + 1)
+        ring = np.column_stack([np.cos(turn), np.sin(turn)])
+        ring[-1] = ring[0]
+        points = np.float32([(x, y, z) for z in (0.0, high) for x, y in ring])
+        k = np.arange(count)
+        faces = np.concatenate([np.stack([k, k + 1, k + count + 2], 1), np.stack([k, k + count + 2, k + count + 1], 1)])
+        uv = np.float32([(u / count, z) for z in (0.0, 1.0) for u in range(count + 1)])
+        across = 2 * np.sin(np.pi / count)
+        every = count * (high + np.hypot(high, across))
+        # its first and last column stand in one line, and are one seam
+        self.assertAlmostEqual(smooth_seams(uv, faces.astype(np.uint32), points), high / every, places=6)
+        halves = uv[faces.reshape(-1)].reshape(-1, 3, 2)
+        halves[(faces.max(axis=1) - count - 1) > count // 2] += np.float32(3)
+        own = np.arange(3 * len(faces), dtype=np.uint32).reshape(-1, 3)
+        cut = smooth_seams(halves.reshape(-1, 2), own, points[faces.reshape(-1)])
+        self.assertAlmostEqual(cut, 2 * high / every, places=6)
+        box = trimesh.creation.box()
+        loose = box.vertices[box.faces.reshape(-1)].astype(np.float32)
+        flat = trimesh.creation.box().vertices[:, :2][box.faces.reshape(-1)].astype(np.float32)
+        self.assertEqual(smooth_seams(flat, np.arange(36, dtype=np.uint32).reshape(-1, 3), loose), 0.0)
 
     @settings(max_examples=60, deadline=None)
     @given(st.lists(st.tuples(*[st.floats(0, 1, width=16)] * 6), min_size=2, max_size=9), st.floats(0.01, 2))

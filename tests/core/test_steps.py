@@ -45,6 +45,8 @@ def another(field: dict[str, Any]) -> Any:
         return next(v for v in field["enum"] if v != field["default"])
     if field["type"] == "array":
         return [[0.0, 0.5, 0.0]]
+    if field["type"] == "string":
+        return "another"
     low = field.get("minimum", field.get("exclusiveMinimum", 0) + 0.01)
     return low if low != field["default"] else low + 1.5
 

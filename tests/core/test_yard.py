@@ -23,6 +23,7 @@ OF_THE_WHOLE = {"uv.second-missing", "sharing.none", "speed.draw-calls", "materi
 FOR_A_PERSON = {
     "faces.one-sided": {"twisted_strap"},  # no turning makes two sides of one
     "transform.flattened": {"shadow_scaled_flat"},
+    "uv.content-shape": {"departures_display_twice_as_wide"},  # its image has to be made anew, or cut
     "scale.left": {"brick_pier_large"},  # it could not lose its scale before its mesh was its own
 }
 """What the proposed route leaves."""

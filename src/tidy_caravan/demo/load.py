@@ -18,6 +18,7 @@ from tidy_caravan.core.steps.base import Step, Where
 from tidy_caravan.core.steps.clean_vertices import CleanVertices
 from tidy_caravan.core.steps.combine_parts import CombineParts
 from tidy_caravan.core.steps.find_compounds import FindCompounds
+from tidy_caravan.core.steps.fit_content import FitContent
 from tidy_caravan.core.steps.levels_of_detail import LevelsOfDetail
 from tidy_caravan.core.steps.light_budget import LightBudget
 from tidy_caravan.core.steps.light_pages import LightPages
@@ -31,6 +32,7 @@ from tidy_caravan.core.steps.place_pivots import PlacePivots
 from tidy_caravan.core.steps.share_copies import ShareCopies
 from tidy_caravan.core.steps.split_parts import SplitParts
 from tidy_caravan.core.steps.texture_coordinates import FirstUvs, LightmapUvs
+from tidy_caravan.core.steps.tidy_tree import TidyTree
 from tidy_caravan.core.steps.turn_faces import TurnFaces
 from tidy_caravan.core.steps.what_travels import WhatTravels
 from tidy_caravan.core.survey.left import Left
@@ -60,6 +62,7 @@ def demo_route() -> list[dict[str, Any]]:
         MendNormals(),
         PlacePivots(where=Where(names=["piling_*"])),
         FirstUvs(),
+        FitContent(where=Where(names=["timetable_screen"])),
         CombineParts(by="parent", where=Where(names=["net_store_*"])),
         LightmapUvs(),
         LightBudget(texel_m=0.06, unseen=0.5),
@@ -80,7 +83,8 @@ def trades_route() -> list[dict[str, Any]]:
         MendNormals(),
         FirstUvs(),
         LightmapUvs(resolution=128),
-        TidyNames(),
+        TidyTree(),
+        TidyNames(group_prefix="GRP_"),
     ]
     return [as_json(s) for s in steps]
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 from collections.abc import Callable
 from dataclasses import replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -64,6 +64,8 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "uv.first-flat": ("sign_smeared",),
     "uv.scale": ("wall_panel_with_small_bricks", "brick_pier_large"),
     "uv.instance-scale": ("brick_pier", "brick_pier_large"),
+    "uv.content": ("tide_timetable_mirrored",),
+    "uv.content-shape": ("departures_display_twice_as_wide",),
     "sharing.loose-copies": ("hook_1", "hook_2"),
     "structure.lump": ("crates_in_one_lump",),
     "density.fine": ("table_top_of_many_triangles",),
@@ -256,8 +258,20 @@ def coordinates(y: Yard) -> None:
         y.put(f"wall_panel_{k}", box(0.8, 0.2 + 0.05 * k, 2.1, BRICK))
     y.put("wall_panel_with_small_bricks", box(0.7, 0.22, 2.0, BRICK))
     y.special["wall_panel_with_small_bricks"] = lambda m: replace(m, uvs=(m.uvs[0] * 3,))
+    for name, width, way in (("tide_timetable_mirrored", 0.5, -1), ("departures_display_twice_as_wide", 1.0, 1)):
+        x, north, _ = y.place()
+        y.put(f"{name.partition('_')[0]}_wall", box(1.2, 0.1, 1.2, WOOD), (x, north, 0))
+        y.put(name, sheet(width, 0.5, SIGN), (x, north - 0.08, 0.5))
+        y.special[name] = partial(once, way=way)
     pier = y.put("brick_pier", box(0.5, 0.55, 2.0, BRICK))
     y.sharing("brick_pier_large", pier, scale=(2.2,) * 3)
+
+
+def once(mesh: Mesh, way: int) -> Mesh:
+    """The sheet with its image on it once, as it should lie or mirrored."""
+    x, y = mesh.positions[:, 0], mesh.positions[:, 1]
+    u = 0.5 + way * (x - (x.min() + x.max()) / 2) / np.ptp(x)
+    return replace(mesh, uvs=(np.stack([u, 1 - (y - y.min()) / np.ptp(y)], axis=1).astype(np.float32),))
 
 
 def pieces(y: Yard) -> None:

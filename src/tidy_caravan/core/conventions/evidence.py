@@ -183,12 +183,16 @@ def name_stems(scene: Scene) -> tuple[list[str], I64]:
 
     What is looked for in names are words: numbers between them say nothing, and there are thousands of those.
     """
-    names = [scene.nodes.names[i][:MOST_LETTERS] for i in scene.nodes.parts.tolist()]
-    own = in_small_letters("\0".join(names)).split("\0")  # all in one, which is several times quicker
-    if len(own) != len(names):
-        own = [in_small_letters(name) for name in names]
+    own = stems_of([scene.nodes.names[i] for i in scene.nodes.parts.tolist()])
     number = {name: k for k, name in enumerate(dict.fromkeys(own))}
     return list(number), np.array([number[name] for name in own], np.int64)
+
+
+def stems_of(names: list[str]) -> list[str]:
+    """The same of each of some names."""
+    short = [name[:MOST_LETTERS] for name in names]
+    out = in_small_letters("\0".join(short)).split("\0")  # all in one, which is several times quicker
+    return out if len(out) == len(short) else [in_small_letters(name) for name in short]
 
 
 def in_small_letters(text: str) -> str:

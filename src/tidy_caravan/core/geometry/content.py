@@ -6,6 +6,7 @@ Everything is seen from the front: x to the right and y downwards, in metres, as
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,8 +23,29 @@ ONE_SIDED = 0.05
 """Part of its area that looks to one side on the whole, from which on a surface has a front."""
 UPRIGHT = 0.7
 """Cosine to the upright from which on a surface is bent about an upright axis."""
+LARGE = 0.15
+"""Part of a body's surface that its largest face has at least, to be what shows an image."""
 SAME = 1e-5
 """Part of its size within which corners stand in one line across a bent surface."""
+
+
+@dataclass(frozen=True)
+class Stance:
+    """How one stands before a surface. up: (3,) to the sky. ahead: (3,) where the upper edge is of what lies on the ground.
+    hand: 1 in right-handed axes, -1 in left-handed ones, in which the same products point the other way."""
+
+    up: F64
+    ahead: F64
+    hand: float
+
+    @classmethod
+    def of(cls, values: Sequence[float]) -> Stance:
+        """Of seven numbers, as `values` gives them."""
+        return cls(np.array(values[:3]), np.array(values[3:6]), float(values[6]))
+
+    @property
+    def values(self) -> list[float]:
+        return [*self.up.tolist(), *self.ahead.tolist(), self.hand]
 
 
 @dataclass(frozen=True)
@@ -35,20 +57,19 @@ class Unrolled:
     bent: bool
 
 
-def unrolled(corners: F64, up: F64, ahead: F64) -> Unrolled | None:
-    """A surface (F, 3, 3) that is flat or bent one way, in metres. up, ahead: (3,) the second for what lies on the ground,
-    whose upper edge is there. None where it has no front, or is bent both ways. O(F log F)."""
+def unrolled(corners: F64, stance: Stance) -> Unrolled | None:
+    """A surface (F, 3, 3) that is flat or bent one way, in metres. None where it has no front, or is bent both ways. O(F log F)."""
     across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     area = np.linalg.norm(across, axis=1)
     total = across.sum(axis=0)
     if not area.sum() > 0 or np.linalg.norm(total) < ONE_SIDED * area.sum():
         return None
     front = total / np.linalg.norm(total)
-    upwards = up - (up @ front) * front
+    upwards = stance.up - (stance.up @ front) * front
     if np.linalg.norm(upwards) < LYING:
-        upwards = ahead - (ahead @ front) * front
+        upwards = stance.ahead - (stance.ahead @ front) * front
     upwards /= np.linalg.norm(upwards)
-    right = np.cross(upwards, front)
+    right = stance.hand * np.cross(upwards, front)
     solid = area > 0
     each = across[solid] / area[solid, None]
     if (each @ front).min() >= FLAT:
@@ -64,10 +85,10 @@ def unrolled(corners: F64, up: F64, ahead: F64) -> Unrolled | None:
         return None
     if abs(axis @ upwards) >= UPRIGHT:
         axis = axis * np.sign(axis @ upwards)
-        rightwards = np.cross(axis, across)
+        rightwards = stance.hand * np.cross(axis, across)
         return settled(np.stack([along * grows(along, corners, rightwards), -(corners @ axis)], axis=2), True)
     axis = axis * np.sign(axis @ right)
-    downwards = np.cross(axis, across)
+    downwards = stance.hand * np.cross(axis, across)
     return settled(np.stack([corners @ axis, along * grows(along, corners, downwards)], axis=2), True)
 
 
@@ -185,11 +206,13 @@ def laid(surface: Unrolled, aspect: float, fit: str, turn: int, flip: str, scale
 
 
 def largest_face(corners: F64, label: I64, up: F64) -> I64:
-    """(K,) the triangles of the largest of flat faces (F,), of those that stand where any does."""
+    """(K,) the triangles of the largest of flat faces (F,), of those that stand where any does; none where it is no larger
+    than many others."""
     across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     count = int(label.max()) + 1
     area = np.bincount(label, np.linalg.norm(across, axis=1), minlength=count)
     way = np.column_stack([np.bincount(label, across[:, k], minlength=count) for k in range(3)])
     stands = np.abs(way @ up) <= UPRIGHT * np.linalg.norm(way, axis=1)
     chosen = np.where(stands, area, -1.0) if stands.any() else area
-    return np.flatnonzero(label == int(chosen.argmax()))
+    largest = int(chosen.argmax())
+    return np.flatnonzero(label == largest) if area[largest] >= LARGE * area.sum() else np.zeros(0, np.int64)

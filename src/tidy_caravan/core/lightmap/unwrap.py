@@ -18,7 +18,7 @@ from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.lightmap.charts import flat_pieces, island_of, unmirrored_in_place
 from tidy_caravan.core.lightmap.laying import laid
 from tidy_caravan.core.lightmap.strips import joined
-from tidy_caravan.core.lightmap.verify import UvReport, islands, measure, overlaps_inside
+from tidy_caravan.core.lightmap.verify import UvReport, islands, measure, overlaps_inside, smooth_seams
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, AnyArray
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
@@ -328,9 +328,11 @@ def job(
         width, height = was or (resolution, resolution)
         report = measure(arrays["existing"], indices, width, solid, positions, padding + 1, height)
         if report.clean and report.collapsed == 0 and report.gap_texels >= padding:
-            return {}, {"method": KEPT, **figures_of(report, width, height)}
+            cut = smooth_seams(arrays["existing"], indices, positions)
+            return {}, {"method": KEPT, "cut": cut, **figures_of(report, width, height)}
     made = unwrap(positions, indices, resolution, padding, method, most, square, arrays.get("first"), step)
-    figures = {"method": made.method, **figures_of(made.report, made.resolution, made.height)}
+    cut = smooth_seams(made.uv, made.indices, positions[made.source])
+    figures = {"method": made.method, "cut": cut, **figures_of(made.report, made.resolution, made.height)}
     return {"source": made.source, "indices": made.indices, "uv": made.uv}, figures
 
 
@@ -393,4 +395,4 @@ def figures_of(report: UvReport, resolution: int, height: int) -> dict[str, Any]
 
 KEPT = "kept"
 """Method of a set that was there and measures well."""
-UNWRAP = Work("lightmap unwrap", 12, "tidy_caravan.core.lightmap.unwrap:job")
+UNWRAP = Work("lightmap unwrap", 13, "tidy_caravan.core.lightmap.unwrap:job")

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.lightmap.charts import mirrored
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U32, Bool
 
@@ -21,6 +22,12 @@ FIRST_REACH = 1 / 512
 """Distance, as a part of the map, within which neighbouring islands are looked for first."""
 RANGE_TOLERANCE = 1e-6
 """How far outside 0–1 a coordinate may be, as a part of the map."""
+
+
+SMOOTH = float(np.cos(np.radians(20)))
+"""Cosine between triangles across whose edge a surface is smooth."""
+SAME_UV = 1e-6
+"""Part of the map within which two corners are one."""
 
 
 NARROW = 1e-6
@@ -120,6 +127,34 @@ def measure(
         uneven=uneven,
         thin=thin(corners[usable], label[usable], 1.0 / resolution) if usable.any() else 0,
     )
+
+
+def smooth_seams(uv: F32, indices: U32, positions: F32) -> float:
+    """Part of the length of all edges across which the surface is smooth, or flat, that a UV set (V, 2) is cut along: light
+    does not run on over them. 0 where no edge is smooth; a ball cannot do without. O(F log F)."""
+    _, place = np.unique(positions, axis=0, return_inverse=True)
+    faces = place.reshape(-1)[indices]
+    start, end = faces.T.reshape(-1), np.roll(faces, -1, axis=1).T.reshape(-1)
+    forward = start < end
+    key = np.minimum(start, end) * (int(faces.max(initial=0)) + 1) + np.maximum(start, end)
+    order = np.argsort(key, kind="stable")
+    first = (
+        np.flatnonzero(np.concatenate([[True], np.diff(key[order]) != 0, [True]]))
+        if len(key)
+        else np.zeros(1, np.int64)
+    )
+    two = first[:-1][np.diff(first) == 2]
+    one, other = order[two], order[two + 1]
+    count = len(indices)
+    normals = face_vectors(positions.astype(np.float64), indices)
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
+    smooth = ((normals[one % count] * normals[other % count]).sum(axis=1) >= SMOOTH) & (start[one] != end[one])
+    one, other = one[smooth], other[smooth]
+    corners = np.stack([indices.T.reshape(-1), np.roll(indices, -1, axis=1).T.reshape(-1)], axis=1)
+    mine, theirs = (np.where(forward[h][:, None], corners[h], corners[h][:, ::-1]) for h in (one, other))
+    apart = (np.abs(uv[mine] - uv[theirs]) > SAME_UV).any(axis=(1, 2))
+    long = np.linalg.norm(np.diff(positions.astype(np.float64)[mine], axis=1)[:, 0], axis=1)
+    return float(long[apart].sum() / long.sum()) if long.sum() > 0 else 0.0
 
 
 def slivers(corners: F64, size: float = 1.0) -> Bool:

@@ -8,11 +8,10 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.content import laid
+from tidy_caravan.core.geometry.content import Stance, laid
 from tidy_caravan.core.geometry.projection import box, split
 from tidy_caravan.core.scene import Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -23,7 +22,7 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.surroundings.content import Content, contents_of, surface_in
+from tidy_caravan.core.surroundings.content import Content, contents_of, stance_in, surface_in
 from tidy_caravan.core.words import figure, plural
 from tidy_caravan.core.work.heavy import Done, Piece, Work
 from tidy_caravan.core.work.meshes import SOURCE, arrays_of, mesh_of, remade
@@ -40,8 +39,7 @@ STRETCHED = 1.02
 def laid_out(
     arrays: Mapping[str, AnyArray],
     linear: list[float],
-    up: list[float],
-    ahead: list[float],
+    stance: list[float],
     slots: list[int],
     axis: Axis,
     places: list[list[float]],
@@ -49,10 +47,10 @@ def laid_out(
     how: Mapping[str, Any],
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
     """Work on one mesh: the first UV set of the surface that shows an image. linear: 3 × 3, from the mesh to metres in the
-    world. axis: the upright one there. slots: whose triangles show it. places: of each, six numbers of what its texture does to coordinates. aspects:
-    width by height of each image, 0 where unknown."""
+    world. stance: as of `Stance.values`. axis: the upright one there. slots: whose triangles show it. places: of each, six
+    numbers of what its texture does to coordinates. aspects: width by height of each image, 0 where unknown."""
     mesh = mesh_of(arrays)
-    found = surface_in(mesh, np.array(linear).reshape(3, 3), np.array(up), np.array(ahead), slots)
+    found = surface_in(mesh, np.array(linear).reshape(3, 3), Stance.of(stance), slots)
     if found is None:
         return {}, {"reason": "its surface is bent both ways, or goes all round"}
     rows, surface = found
@@ -129,7 +127,7 @@ class FitContent(Step):
         nodes = scene.nodes
         rows = np.flatnonzero(context.selected(self.where, scene) & (nodes.mesh >= 0))
         found = contents_of(scene, rows, self.material, (self.pixels_wide, self.pixels_high))
-        up, ahead = axis_vector(scene.convention.up), axis_vector(scene.convention.forward)
+        stance = stance_in(scene).values
         how = {
             "fit": self.fit, "turn": self.turn, "flip": self.flip, "scale": self.scale_percent / 100,
             "offset": [self.right_percent / 100, self.down_percent / 100],
@@ -139,7 +137,7 @@ class FitContent(Step):
                 scene.meshes[c.mesh].id,
                 arrays_of(scene.meshes[c.mesh]),
                 {
-                    "linear": np.round(c.linear, 9).reshape(-1).tolist(), "up": up.tolist(), "ahead": ahead.tolist(), "axis": scene.convention.up,
+                    "linear": np.round(c.linear, 9).reshape(-1).tolist(), "stance": stance, "axis": scene.convention.up,
                     "slots": list(c.slots), "places": [p.reshape(-1).tolist() for p in c.places],
                     "aspects": list(c.aspects), "how": how,
                 },

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Literal
 
@@ -55,15 +56,18 @@ class TidyNames(Step):
         "number: the first keeps its name, the others get a number behind it; group: each gets the name of the group it hangs in "
         "before its own",
     )
+    part_prefix: str = parameter("", "Prefix of parts", "Put before the names of parts that lack it", max_length=40)
+    light_prefix: str = parameter("", "Prefix of lights", "The same of lights", max_length=40)
+    camera_prefix: str = parameter("", "Prefix of cameras", "The same of cameras", max_length=40)
+    group_prefix: str = parameter("", "Prefix of groups", "The same of what holds others alone", max_length=40)
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.NAMES),)
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
-        names = unique_names(
-            scene, chosen, context.destination.name_pattern, context.destination.name_length, self.repeated == "group"
-        )
+        pattern, length = context.destination.name_pattern, context.destination.name_length
+        names = unique_names(scene, chosen, pattern, length, self.repeated == "group", self.prefixes(scene, pattern))
         changed = np.fromiter((a != b for a, b in zip(names, scene.nodes.names, strict=True)), np.bool_, len(names))
         if not changed.any():
             return scene, []
@@ -75,9 +79,22 @@ class TidyNames(Step):
             )
         ]
 
+    def prefixes(self, scene: Scene, pattern: str) -> list[str]:
+        """(N) what each node's name begins with, of allowed letters."""
+        nodes = scene.nodes
+        drawn, light, camera = nodes.mesh >= 0, nodes.light >= 0, nodes.camera >= 0
+        kind = np.select([drawn, light, camera, nodes.children_count > 0], [1, 2, 3, 4], 0)
+        allowed = re.compile(pattern)
+        each = ["", self.part_prefix, self.light_prefix, self.camera_prefix, self.group_prefix]
+        clean = [re.sub("_{2,}", "_", "".join(c if allowed.fullmatch(c) else "_" for c in prefix)) for prefix in each]
+        return [clean[k] for k in kind.tolist()]
 
-def unique_names(scene: Scene, chosen: Bool, pattern: str, limit: int, by_group: bool) -> list[str]:
-    """Names of all nodes, those of the chosen (N,) of allowed letters and no two alike but for their case. O(N)."""
+
+def unique_names(
+    scene: Scene, chosen: Bool, pattern: str, limit: int, by_group: bool, prefixes: Sequence[str]
+) -> list[str]:
+    """Names of all nodes, those of the chosen (N,) of allowed letters and no two alike but for their case. prefixes: (N) what
+    they begin with. O(N)."""
     names = list(scene.nodes.names)
     rows = np.flatnonzero(chosen).tolist()
     cleaned: dict[str, str] = {}
@@ -89,7 +106,8 @@ def unique_names(scene: Scene, chosen: Bool, pattern: str, limit: int, by_group:
 
     for i in rows:
         mesh = int(scene.nodes.mesh[i])
-        names[i] = clean(names[i]) or (clean(scene.meshes[mesh].name) if mesh >= 0 else "") or "part"
+        own = clean(names[i]) or (clean(scene.meshes[mesh].name) if mesh >= 0 else "") or "part"
+        names[i] = own if own.startswith(prefixes[i]) else (prefixes[i] + own)[:limit]
     times = Counter(map(str.lower, names))
     taken = {names[i].lower() for i in np.flatnonzero(~chosen).tolist()}
     grouped: set[int] = set()
@@ -110,7 +128,8 @@ def unique_names(scene: Scene, chosen: Bool, pattern: str, limit: int, by_group:
     for i in sorted((i for i in rows if i not in settled), key=scene.nodes.depth.tolist().__getitem__):
         base = names[i]
         if i in grouped and len(base) + 2 <= limit:
-            base = f"{clean(names[parent[i]])[: limit - len(base) - 1]}_{base}"
+            stem, group = base[len(prefixes[i]) :], clean(names[parent[i]]).removeprefix(prefixes[parent[i]])
+            base = f"{prefixes[i]}{group[: limit - len(base) - 1]}_{stem}"
         result = base
         while result.lower() in taken:
             counts[base.lower()] = counts.get(base.lower(), 1) + 1

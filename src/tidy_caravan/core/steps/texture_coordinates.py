@@ -38,6 +38,8 @@ from tidy_caravan.core.work.heavy import Done, Outcome, Piece, Work, content_of
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import SOURCE, mesh_of
 
+CUT = 0.02
+"""Part of the length of its smooth edges along which a mesh's lightmap set is cut, from which on that is told."""
 LISTED = 50
 """Meshes that are told one by one."""
 
@@ -506,6 +508,14 @@ class LightmapUvs(Step):
             parts = rows[np.isin(scene.nodes.mesh[rows], thin)]
             text = f"{plural(len(thin), 'mesh has', 'meshes have')} islands that are less than a texel wide on a map of that size"
             changes.append(Change(text=text, count=len(thin), parts=identities_of(scene, parts)))
+        if cut := [i for i in new if facts[i]["cut"] > CUT]:
+            parts = rows[np.isin(scene.nodes.mesh[rows], cut)]
+            most = max(cut, key=lambda i: float(facts[i]["cut"]))
+            text = (
+                f"{plural(len(cut), 'mesh is', 'meshes are')} cut across smooth surface, which shows as a line in the light: "
+                f"along {facts[most]['cut']:.0%} of its smooth edges “{scene.meshes[most].name or scene.meshes[most].id[:8]}”"
+            )
+            changes.append(Change(text=text, count=len(cut), parts=identities_of(scene, parts)))
         for i in [i for i in new if facts[i]["resolution"] > self.resolution][:LISTED]:
             parts = rows[scene.nodes.mesh[rows] == i]
             f = facts[i]

@@ -10,7 +10,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from tidy_caravan.core.geometry.content import Unrolled, largest_face, unrolled
+from tidy_caravan.core.geometry.content import Stance, Unrolled, largest_face, unrolled
 from tidy_caravan.core.geometry.pieces import by_face
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64
@@ -112,13 +112,20 @@ def picture_size(data: bytes) -> tuple[int, int]:
         return 0, 0
 
 
+def stance_in(scene: Scene) -> Stance:
+    """How one stands in a scene's world."""
+    convention = scene.convention
+    hand = 1.0 if convention.handedness == "right" else -1.0
+    return Stance(axis_vector(convention.up), axis_vector(convention.forward), hand)
+
+
 def own_corners(mesh: Mesh, linear: F64, rows: I64) -> F64:
     """(R, 3, 3) corners of triangles where they are drawn, apart from the place, a mirrored part's as it shows them."""
     corners: F64 = (mesh.positions.astype(np.float64) @ linear.T)[mesh.indices[rows]]
     return corners[:, ::-1] if np.linalg.det(linear) < 0 else corners
 
 
-def surface_in(mesh: Mesh, linear: F64, up: F64, ahead: F64, slots: Sequence[int]) -> tuple[I64, Unrolled] | None:
+def surface_in(mesh: Mesh, linear: F64, stance: Stance, slots: Sequence[int]) -> tuple[I64, Unrolled] | None:
     """(R,) the triangles that show the image, and them unrolled, corners in the order of the mesh. Where all of what the
     materials cover is no such surface it is its largest flat face; None where there is none."""
     rows = np.flatnonzero(np.isin(mesh.material, list(slots)))
@@ -127,12 +134,12 @@ def surface_in(mesh: Mesh, linear: F64, up: F64, ahead: F64, slots: Sequence[int
     rows, corners = rows[finite], corners[finite]
     if not len(rows):
         return None
-    found = unrolled(corners, up, ahead)
+    found = unrolled(corners, stance)
     if found is None:
         less = Mesh(mesh.positions, mesh.indices[rows], mesh.material[rows])
-        some = largest_face(corners, by_face(less), up)
+        some = largest_face(corners, by_face(less), stance.up)
         rows, corners = rows[some], corners[some]
-        found = unrolled(corners, up, ahead)
+        found = unrolled(corners, stance) if len(rows) else None
     if found is None:
         return None
     if np.linalg.det(linear) < 0:

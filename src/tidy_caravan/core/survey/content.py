@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 
 import numpy as np
 
+from tidy_caravan.core.conventions.evidence import in_small_letters, name_stems, stems_of, words_pattern
 from tidy_caravan.core.geometry.content import Shown, Unrolled, shown
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64
-from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.surroundings.content import Content, contents_of, main_use, surface_in
+from tidy_caravan.core.surroundings.content import Content, contents_of, main_use, stance_in, surface_in
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import Place, place
 from tidy_caravan.core.words import plural
 
-WORDS = re.compile(
-    r"(?:^|[^a-zäöüßéèà])(?:screen|display|monitor|timetable|time_table|departures?|arrivals?|projection|poster|billboard|television|"
-    r"tv|videowall|ledwall|signboard|noticeboard|scoreboard|fahrplan|anzeige|anzeigetafel|bildschirm|leinwand|plakat|écran|ecran|"
-    r"affiche|pantalla|cartel|schermo|orario|skärm|tidtabell|beeldscherm)s?(?:[^a-zäöüßéèà]|$)"
+WORDS = words_pattern(
+    "screen|display|monitor|timetable|time_table|departure|arrival|projection|poster|billboard|television|tv|videowall|video_wall|"
+    "ledwall|led_wall|signboard|noticeboard|scoreboard|fahrplan|anzeige|anzeigetafel|bildschirm|leinwand|plakat|écran|ecran|"
+    "affiche|pantalla|cartel|schermo|orario|skärm|tidtabell|beeldscherm"
 )
 """What names of parts, meshes or materials say of what shows content."""
 MOST = 2.0
@@ -96,10 +95,10 @@ def content_laid(context: Context) -> Iterable[Finding]:
 
 def laid_contents(scene: Scene) -> Iterable[tuple[Content, Unrolled, Shown]]:
     """Surfaces that show an image and are named for it, and how it lies on them; those that it covers many times are none."""
-    up, ahead = axis_vector(scene.convention.up), axis_vector(scene.convention.forward)
+    stance = stance_in(scene)
     for content in contents_of(scene, named(scene)):
         mesh = scene.meshes[content.mesh]
-        found = surface_in(mesh, content.linear, up, ahead, content.slots)
+        found = surface_in(mesh, content.linear, stance, content.slots)
         if found is None or not (found[1].size > 0).all() or not mesh.uvs:
             continue
         rows, surface = found
@@ -116,26 +115,22 @@ def laid_contents(scene: Scene) -> Iterable[tuple[Content, Unrolled, Shown]]:
 
 
 def named(scene: Scene) -> I64:
-    """Parts that show an image and that they, their mesh or their material are named for."""
+    """Parts that show an image and that they, their mesh or their material are named for. O(parts)."""
     nodes, parts = scene.nodes, scene.nodes.parts
     seen = {i for i, m in enumerate(scene.materials) if main_use(m) is not None}
     if not seen:
         return parts[:0]
-    parts = parts[scene.by_slots(lambda slots: bool(seen & set(slots)))[nodes.mesh[parts]]]
-    says: dict[str, bool] = {}
-
-    def speaks(name: str) -> bool:
-        if name not in says:
-            says[name] = bool(WORDS.search(name.lower()))
-        return says[name]
-
-    boards = {i for i in seen if speaks(scene.materials[i].name)}
-    known = {
-        m: speaks(scene.meshes[m].name) or bool(boards & set(scene.meshes[m].slots))
-        for m in np.unique(nodes.mesh[parts]).tolist()
-    }
-    rows = zip(parts.tolist(), nodes.mesh[parts].tolist(), strict=True)
-    return np.array([i for i, m in rows if known[m] or speaks(nodes.names[i])], np.int64)
+    boards = {i for i in seen if WORDS.search(in_small_letters(scene.materials[i].name))}
+    pictured = scene.by_slots(lambda slots: bool(seen & set(slots)))
+    known = scene.by_slots(lambda slots: bool(boards & set(slots)))
+    rows = np.flatnonzero(pictured & ~known)
+    stems = stems_of([scene.meshes[i].name for i in rows.tolist()])
+    says = {stem: bool(WORDS.search(stem)) for stem in dict.fromkeys(stems)}
+    known[rows] = [says[stem] for stem in stems]
+    own, which = name_stems(scene)
+    speaks = np.array([bool(WORDS.search(name)) for name in own], np.bool_)[which]
+    mesh = nodes.mesh[parts]
+    return parts[pictured[mesh] & (known[mesh] | speaks)]
 
 
 def faults_of(lay: Shown, content: Content) -> list[str]:
