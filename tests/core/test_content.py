@@ -131,7 +131,7 @@ class Found(unittest.TestCase):
     def test_turn_flip_scale_and_offset_as_seen_from_the_front(self) -> None:
         top_left, top_right = [0, 2, 0], [4, 2, 0]
         for how, left, right in (
-            ({"turn": "90"}, [0, 1], [0, 0]), ({"turn": "180"}, [1, 1], [0, 1]), ({"turn": "270"}, [1, 0], [1, 1]),
+            ({"turn": "quarter"}, [0, 1], [0, 0]), ({"turn": "half"}, [1, 1], [0, 1]), ({"turn": "three_quarters"}, [1, 0], [1, 1]),
             ({"flip": "sideways"}, [1, 0], [0, 0]), ({"flip": "upside_down"}, [0, 1], [1, 1]),
             ({"scalePercent": 50.0}, [-0.5, -0.5], [1.5, -0.5]),
             ({"rightPercent": 25.0, "downPercent": 50.0}, [-0.25, -0.5], [0.75, -0.5]),

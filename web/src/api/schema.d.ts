@@ -2471,7 +2471,7 @@ export interface components {
              */
             material: string;
             /**
-             * Height
+             * Image height
              * @description Of what is to be shown; 0: of the material's image
              * @default 0
              */
@@ -2483,7 +2483,7 @@ export interface components {
              */
             pixelsPerMetre: number;
             /**
-             * Width
+             * Image width
              * @description Of what is to be shown; 0: of the material's image
              * @default 0
              */
@@ -2502,11 +2502,11 @@ export interface components {
             scalePercent: number;
             /**
              * Turn
-             * @description Clockwise, as seen from the front
-             * @default 0
+             * @description Clockwise, as seen from the front, of a whole turn
+             * @default no
              * @enum {string}
              */
-            turn: "0" | "90" | "180" | "270";
+            turn: "no" | "quarter" | "half" | "three_quarters";
             where?: components["schemas"]["Where"];
         };
         /**

@@ -28,6 +28,7 @@ from tidy_caravan.core.work.heavy import Done, Piece, Work
 from tidy_caravan.core.work.meshes import SOURCE, arrays_of, mesh_of, remade
 
 LAID = Work("content", 1, f"{__name__}:laid_out", native=False)
+TURNS = {"no": 0, "quarter": 90, "half": 180, "three_quarters": 270}
 LISTED = 20
 """Surfaces that are told one by one."""
 SAME = 1e-6
@@ -105,16 +106,18 @@ class FitContent(Step):
         "fill: stretched to the surface; whole: all of the image shows, more of its texture beside it; cut: it keeps its "
         "shape and covers the surface, its edges do not show",
     )
-    turn: Literal["0", "90", "180", "270"] = parameter("0", "Turn", "Clockwise, as seen from the front", "°")
+    turn: Literal["no", "quarter", "half", "three_quarters"] = parameter(
+        "no", "Turn", "Clockwise, as seen from the front, of a whole turn"
+    )
     flip: Literal["no", "sideways", "upside_down"] = parameter("no", "Flip", "Mirror the image after it was turned")
     scale_percent: float = parameter(100.0, "Scale", "Size of the image on the surface", "%", gt=0, le=10_000)
     right_percent: float = parameter(0.0, "Offset right", "Of the surface's width", "%", ge=-1000, le=1000)
     down_percent: float = parameter(0.0, "Offset down", "Of the surface's height", "%", ge=-1000, le=1000)
     pixels_wide: int = parameter(
-        0, "Width", "Of what is to be shown; 0: of the material's image", "px", ge=0, le=100_000
+        0, "Image width", "Of what is to be shown; 0: of the material's image", "px", ge=0, le=100_000
     )
     pixels_high: int = parameter(
-        0, "Height", "Of what is to be shown; 0: of the material's image", "px", ge=0, le=100_000
+        0, "Image height", "Of what is to be shown; 0: of the material's image", "px", ge=0, le=100_000
     )
     pixels_per_metre: float = parameter(
         200.0, "Wanted resolution", "What size of image would have so many is told", "px/m", gt=0, le=100_000
@@ -129,7 +132,7 @@ class FitContent(Step):
         found = contents_of(scene, rows, self.material, (self.pixels_wide, self.pixels_high))
         stance = stance_in(scene).values
         how = {
-            "fit": self.fit, "turn": self.turn, "flip": self.flip, "scale": self.scale_percent / 100,
+            "fit": self.fit, "turn": TURNS[self.turn], "flip": self.flip, "scale": self.scale_percent / 100,
             "offset": [self.right_percent / 100, self.down_percent / 100],
         }  # fmt: skip
         pieces = [
@@ -176,7 +179,7 @@ class FitContent(Step):
         shape = "bent, " if figures["bent"] else ""
         text = f"“{mesh.name or mesh.id[:8]}” shows its image once: {shape}{wide:.3g} × {high:.3g} m"
         if pixels[0] and pixels[1]:
-            sides = (high, wide) if self.turn in ("90", "270") else (wide, high)
+            sides = (high, wide) if self.turn in ("quarter", "three_quarters") else (wide, high)
             off = (sides[0] / sides[1]) / (pixels[0] / pixels[1])
             text += f", {pixels[0]} × {pixels[1]} px, {pixels[0] / sides[0]:.0f} pixels a metre"
             if self.fit == "fill" and max(off, 1 / off) > STRETCHED:

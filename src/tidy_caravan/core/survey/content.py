@@ -67,8 +67,7 @@ def content_laid(context: Context) -> Iterable[Finding]:
             value=float(len(off)),
             limit=0.0,
             unit="surfaces",
-            text=f"On {plural(len(parts), 'part')} that by their names show an image exactly it does not show once, upright and as it is: "
-            f"{off[0].text}.",
+            text=f"{plural(len(parts), 'part is', 'parts are')} named for one image to show, which does not lie there once and upright: {off[0].text}.",
             parts=parts,
             guess=True,
             mend={
