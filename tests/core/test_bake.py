@@ -36,6 +36,7 @@ from tidy_caravan.core.scene import (
     make_nodes,
 )
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.selection import Assignment, PartSet, Rule, Treatment
 from tidy_caravan.core.space.convert import convert, keep_nodes
 from tidy_caravan.core.space.srgb import linear
 from tidy_caravan.core.steps import StepContext
@@ -699,6 +700,17 @@ class Bakes(unittest.TestCase):
         sheet = found.sheets[0]
         self.assertGreater(found.behind[0].max(), 0.9)
         self.assertTrue((found.behind[0][sheet.normals[:, 1] > 0.9] == 0).all())
+
+    def test_parts_for_their_shadow_alone_throw_it_and_have_no_map(self) -> None:
+        board = trimesh.creation.box((2, 0.1, 2), transform=at(0, 2, 0))
+        scene = scene_of([(plane(5), 0), (board, 0)], [GREY], [(Light("directional", intensity=1e4), DOWN)])
+        only = PartSet(id="s", name="S", rules=[Rule(names=["n1"])], treatment=Treatment(shadow_only=True))
+        context = StepContext(BUILT_IN[0], assignment=Assignment(scene, [only]))
+        lit, _ = LightmapUvs(resolution=64).apply(scene, context)
+        report = look_at(lit, 1, BakeAsk(samples=4, divide=1, bounces=0), Workshop()).report
+        self.assertEqual([p.name for p in report.parts], ["n0"])
+        self.assertEqual(lux(lit, [0, 0, 0], 4, bounces=0).max(), 0)
+        np.testing.assert_allclose(lux(lit, [4, 0, 0], 4, bounces=0), 1e4, rtol=1e-4)
 
     def test_what_is_taken_another_way_than_materials_say_is_told(self) -> None:
         glow = Material("screen", emissive=(1.0, 1.0, 1.0), emissive_texture=TextureUse(0))

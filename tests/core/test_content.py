@@ -113,6 +113,9 @@ class Found(unittest.TestCase):
         self.assertEqual(codes(named), [])
         tiled = scene(replace(sheet(), uvs=(7 * RIGHT,)))
         self.assertEqual(codes(tiled), [])
+        for other in (named, tiled):  # nor laid out, unless it is chosen
+            self.assertIs(fit(other)[0], other)
+            np.testing.assert_allclose(fit(other, material="board")[0].meshes[0].uvs[0], RIGHT, atol=1e-6)
         self.assertEqual(codes(plain.but(materials=(Material("board"),))), [])
         self.assertEqual(codes(plain), ["uv.content"])
 
@@ -189,14 +192,14 @@ class Surfaces(unittest.TestCase):
             np.testing.assert_allclose(np.abs(np.diff(along)), 1 / 20, atol=1e-5)
             np.testing.assert_allclose([uv.min(axis=0), uv.max(axis=0)], [[0, 0], [1, 1]], atol=1e-6)
         dome = as_mesh(trimesh.creation.icosphere(2).slice_plane([0, 0, 0], [0, 0, 1]))
-        same, told = fit(scene(dome))
+        same, told = fit(scene(dome), where={"names": ["screen*"]})
         self.assertEqual(same.meshes[0].id, dome.id)
         self.assertIn("bent both ways", told[0])
 
     def test_of_a_body_it_is_the_largest_upright_face_and_the_rest_stays(self) -> None:
         body = as_mesh(trimesh.creation.box([4, 2, 0.1]))
         body = replace(body, uvs=(np.full((body.vertices, 2), 0.25, np.float32),))
-        made, _ = fit(scene(body))
+        made, _ = fit(scene(body), where={"names": ["screen*"]})
         mesh = made.meshes[0]
         shows = np.ptp(mesh.uvs[0][mesh.indices], axis=1).max(axis=1) > 0.5
         self.assertEqual(int(shows.sum()), 2)

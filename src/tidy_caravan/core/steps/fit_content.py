@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.conventions.content import contents_meant
 from tidy_caravan.core.geometry.content import Stance, laid
 from tidy_caravan.core.geometry.projection import box, split
 from tidy_caravan.core.scene import Axis, Mesh, Scene
@@ -17,6 +18,7 @@ from tidy_caravan.core.steps.base import (
     Phase,
     Step,
     StepContext,
+    Where,
     identities_of,
     parameter,
     replace_meshes,
@@ -89,7 +91,7 @@ class FitContent(Step):
     """Lays an image on a surface exactly, as on a screen, a timetable, a poster or a projection wall: it covers it once,
     upright and not mirrored as seen from the front. A flat surface is laid out as it stands, one that is bent one way is
     unrolled; of a body it is the largest face that stands. What the texture's own offset, turn and scale do is reckoned
-    with. Parts that share a mesh and stand differently get one each where the image would not be upright on all.
+    with. For no parts in particular it is for those that are named for it, as the survey finds them. Parts that share a mesh and stand differently get one each where the image would not be upright on all.
     """
 
     title = "Fit content"
@@ -129,6 +131,9 @@ class FitContent(Step):
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         nodes = scene.nodes
         rows = np.flatnonzero(context.selected(self.where, scene) & (nodes.mesh >= 0))
+        if self.where == Where() and not self.material:
+            meant = [content.users for content, *_ in contents_meant(scene)]
+            rows = np.sort(np.concatenate([rows[:0], *meant]))
         found = contents_of(scene, rows, self.material, (self.pixels_wide, self.pixels_high))
         stance = stance_in(scene).values
         how = {

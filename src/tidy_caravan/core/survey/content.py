@@ -6,24 +6,14 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from tidy_caravan.core.conventions.evidence import in_small_letters, name_stems, stems_of, words_pattern
-from tidy_caravan.core.geometry.content import Shown, Unrolled, shown
-from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.arrays import I64
-from tidy_caravan.core.surroundings.content import Content, contents_of, main_use, stance_in, surface_in
+from tidy_caravan.core.conventions.content import contents_meant
+from tidy_caravan.core.geometry.content import Shown
+from tidy_caravan.core.surroundings.content import Content
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import Place, place
 from tidy_caravan.core.words import plural
 
-WORDS = words_pattern(
-    "screen|display|monitor|timetable|time_table|departure|arrival|projection|poster|billboard|television|tv|videowall|video_wall|"
-    "ledwall|led_wall|signboard|noticeboard|scoreboard|fahrplan|anzeige|anzeigetafel|bildschirm|leinwand|plakat|écran|ecran|"
-    "affiche|pantalla|cartel|schermo|orario|skärm|tidtabell|beeldscherm"
-)
-"""What names of parts, meshes or materials say of what shows content."""
-MOST = 2.0
-"""Repeats of an image up to which it may be meant to show once."""
 EDGE = 0.02
 """Part of the image by which its edge may be off that of the surface."""
 TURNED = 2.0
@@ -43,7 +33,9 @@ def content_laid(context: Context) -> Iterable[Finding]:
     uneven: list[Place] = []
     where: dict[bool, list[int]] = {False: [], True: []}
     worst = 1.0
-    for content, surface, lay in laid_contents(scene):
+    for content, surface, lay in contents_meant(scene):
+        if surface is None or lay is None:
+            continue  # other findings tell of sets that are missing or have no area
         users = content.users.tolist()
         faults = faults_of(lay, content)
         wide, high = surface.size
@@ -90,46 +82,6 @@ def content_laid(context: Context) -> Iterable[Finding]:
             parts=parts,
             places=uneven,
         )
-
-
-def laid_contents(scene: Scene) -> Iterable[tuple[Content, Unrolled, Shown]]:
-    """Surfaces that show an image and are named for it, and how it lies on them; those that it covers many times are none."""
-    stance = stance_in(scene)
-    for content in contents_of(scene, named(scene)):
-        mesh = scene.meshes[content.mesh]
-        found = surface_in(mesh, content.linear, stance, content.slots)
-        if found is None or not (found[1].size > 0).all() or not mesh.uvs:
-            continue
-        rows, surface = found
-        image = mesh.uvs[0].astype(np.float64)[mesh.indices[rows]]
-        slots = mesh.material[rows]
-        for slot, matrix in zip(content.slots, content.places, strict=True):
-            mine = slots == slot
-            image[mine] = image[mine] @ matrix[:, :2].T + matrix[:, 2]
-        if not np.isfinite(image).all() or np.ptp(image.reshape(-1, 2), axis=0).max() > MOST:
-            continue
-        lay = shown(surface, image)
-        if lay is not None:
-            yield content, surface, lay
-
-
-def named(scene: Scene) -> I64:
-    """Parts that show an image and that they, their mesh or their material are named for. O(parts)."""
-    nodes, parts = scene.nodes, scene.nodes.parts
-    seen = {i for i, m in enumerate(scene.materials) if main_use(m) is not None}
-    if not seen:
-        return parts[:0]
-    boards = {i for i in seen if WORDS.search(in_small_letters(scene.materials[i].name))}
-    pictured = scene.by_slots(lambda slots: bool(seen & set(slots)))
-    known = scene.by_slots(lambda slots: bool(boards & set(slots)))
-    rows = np.flatnonzero(pictured & ~known)
-    stems = stems_of([scene.meshes[i].name for i in rows.tolist()])
-    says = {stem: bool(WORDS.search(stem)) for stem in dict.fromkeys(stems)}
-    known[rows] = [says[stem] for stem in stems]
-    own, which = name_stems(scene)
-    speaks = np.array([bool(WORDS.search(name)) for name in own], np.bool_)[which]
-    mesh = nodes.mesh[parts]
-    return parts[pictured[mesh] & (known[mesh] | speaks)]
 
 
 def faults_of(lay: Shown, content: Content) -> list[str]:
