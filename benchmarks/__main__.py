@@ -18,6 +18,7 @@ from benchmarks import (
     ledger,
     light,
     lightmap,
+    lumps,
     reading,
     recall,
     rerun,
@@ -39,6 +40,7 @@ BENCHMARKS: dict[str, Callable[[Path], list[tuple[str, float, str, float]]]] = {
     "recall": recall.measure,
     "large": large.measure,
     "copies": copies.measure,
+    "lumps": lumps.measure,
     "unwrap": unwrap.measure_sets,
 }
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import unittest
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -11,6 +10,7 @@ from typing import Any
 
 import numpy as np
 import trimesh
+from benchmarks.lumps import lumped, pieces_of_each
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
@@ -20,7 +20,6 @@ from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import writable
-from tidy_caravan.core.geometry.pieces import by_shell
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
@@ -174,14 +173,6 @@ class Arrives(unittest.TestCase):
         self.assertLess(figures.unique_meshes, figures.parts / 8)
 
 
-def pieces_of_each(scene: Scene) -> Iterator[int]:
-    """How many pieces each part has in each of its materials, asked of it by itself."""
-    for i in scene.nodes.parts.tolist():
-        mesh = scene.meshes[scene.nodes.mesh[i]]
-        for slot in mesh.slots:
-            yield len(np.unique(by_shell(mesh.with_triangles(mesh.material == slot))))
-
-
 def shells(mesh: Mesh) -> Any:
     """(F,) shell of each triangle by an independent library; of each material by itself, as a lump has them."""
     label = np.zeros(mesh.triangles, np.int64)
@@ -195,25 +186,3 @@ def shells(mesh: Mesh) -> Any:
         )
         label[rows] = found[faces[:, 0]] * 100 + slot
     return label
-
-
-def lumped(scene: Scene) -> Scene:
-    """Everything of a material in one mesh, as a careless export has it."""
-    meshes = []
-    slots = sorted({int(s) for m in scene.meshes for s in m.slots})
-    for slot in slots:
-        points, faces, start = [], [], 0
-        for i in scene.nodes.parts.tolist():
-            mesh, world = scene.meshes[scene.nodes.mesh[i]], scene.nodes.world[i]
-            rows = np.flatnonzero(mesh.material == slot)
-            if not len(rows):
-                continue
-            used, own = np.unique(mesh.indices[rows], return_inverse=True)
-            own = own.reshape(-1, 3)
-            points.append(mesh.positions[used].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
-            faces.append((own[:, ::-1] if np.linalg.det(world[:3, :3]) < 0 else own) + start)
-            start += len(used)
-        flat = np.concatenate(faces)
-        meshes.append(Mesh(np.concatenate(points).astype(np.float32), flat.astype(np.uint32), np.full(len(flat), slot, np.int32)))  # fmt: skip
-    nodes = make_nodes(np.full(len(meshes), -1), np.tile(np.eye(4), (len(meshes), 1, 1)), [f"all of {s}" for s in slots], mesh=np.arange(len(meshes)))  # fmt: skip
-    return scene.but(nodes=nodes, meshes=tuple(meshes), lights=(), cameras=(), clips=(), skins=(), layers=(), roots=())
