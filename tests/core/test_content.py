@@ -223,6 +223,14 @@ class Surfaces(unittest.TestCase):
         image = (made.meshes[0].uvs[0] * use.scale) @ np.array([[c, s], [-s, c]]).T + use.offset
         np.testing.assert_allclose(image, RIGHT, atol=1e-6)
 
+    def test_an_image_that_is_read_from_another_set_is_told_and_left(self) -> None:
+        other = scene(replace(sheet(), uvs=(1 - RIGHT, RIGHT)), use=TextureUse(0, channel=1))
+        out, told = fit(other, where={"names": ["screen*"]})
+        self.assertIs(out, other)
+        self.assertEqual(told, ["1 part stays as it is: no image is read there from the first UV set"])
+        self.assertEqual(codes(other), [])
+        self.assertEqual(fit(other, material="another"), (other, []))
+
     def test_it_arrives_in_every_format(self) -> None:
         for fmt in sorted(writable()):
             with self.subTest(fmt=fmt):

@@ -2431,7 +2431,8 @@ export interface components {
          * @description Lays an image on a surface exactly, as on a screen, a timetable, a poster or a projection wall: it covers it once,
          *     upright and not mirrored as seen from the front. A flat surface is laid out as it stands, one that is bent one way is
          *     unrolled; of a body it is the largest face that stands. What the texture's own offset, turn and scale do is reckoned
-         *     with. For no parts in particular it is for those that are named for it, as the survey finds them. Parts that share a mesh and stand differently get one each where the image would not be upright on all.
+         *     with. For no parts in particular it is for those that are named for it, as the survey finds them. Parts that share a mesh
+         *     and stand differently get one each where the image would not be upright on all.
          */
         FitContent: {
             /**

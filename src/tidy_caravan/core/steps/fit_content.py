@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -12,7 +12,7 @@ from tidy_caravan.core.conventions.content import contents_meant
 from tidy_caravan.core.geometry.content import Stance, laid
 from tidy_caravan.core.geometry.projection import box, split
 from tidy_caravan.core.scene import Axis, Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import I64, AnyArray
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -91,7 +91,8 @@ class FitContent(Step):
     """Lays an image on a surface exactly, as on a screen, a timetable, a poster or a projection wall: it covers it once,
     upright and not mirrored as seen from the front. A flat surface is laid out as it stands, one that is bent one way is
     unrolled; of a body it is the largest face that stands. What the texture's own offset, turn and scale do is reckoned
-    with. For no parts in particular it is for those that are named for it, as the survey finds them. Parts that share a mesh and stand differently get one each where the image would not be upright on all.
+    with. For no parts in particular it is for those that are named for it, as the survey finds them. Parts that share a mesh
+    and stand differently get one each where the image would not be upright on all.
     """
 
     title = "Fit content"
@@ -145,7 +146,7 @@ class FitContent(Step):
                 scene.meshes[c.mesh].id,
                 arrays_of(scene.meshes[c.mesh]),
                 {
-                    "linear": np.round(c.linear, 9).reshape(-1).tolist(), "stance": stance, "axis": scene.convention.up,
+                    "linear": c.linear.reshape(-1).tolist(), "stance": stance, "axis": scene.convention.up,
                     "slots": list(c.slots), "places": [p.reshape(-1).tolist() for p in c.places],
                     "aspects": list(c.aspects), "how": how,
                 },
@@ -153,7 +154,7 @@ class FitContent(Step):
             )
             for c in found
         ]  # fmt: skip
-        out, changes = scene, []
+        out, changes = scene, self.passed_over(scene, rows, found)
         told: list[tuple[Content, Mapping[str, Any]]] = []
         kinds = [scene.meshes[c.mesh] for c in found]
         for content, mesh, outcome in zip(
@@ -175,6 +176,18 @@ class FitContent(Step):
         if not told:
             return scene, changes
         return out, [*(self.tell(scene, c, f) for c, f in told[:LISTED]), *self.rest(scene, told[LISTED:]), *changes]
+
+    def passed_over(self, scene: Scene, rows: I64, found: Sequence[Content]) -> list[Change]:
+        """Says which parts show an image by another set than the first, which this is not for."""
+        known = np.concatenate([rows[:0], *(c.users for c in found)])
+        shows = [bool(m.uses()) and self.material in ("", m.name) for m in scene.materials]
+        others = scene.by_slots(lambda slots: any(s >= 0 and shows[s] for s in slots))
+        left = np.setdiff1d(rows, known)
+        left = left[others[scene.nodes.mesh[left]]]
+        if not len(left):
+            return []
+        text = f"{plural(len(left), 'part stays as it is', 'parts stay as they are')}: no image is read there from the first UV set"
+        return [Change(text=text, count=len(left), problem=True, parts=identities_of(scene, left))]
 
     def tell(self, scene: Scene, content: Content, figures: Mapping[str, Any]) -> Change:
         """What the surface measures, and what of the image that makes."""

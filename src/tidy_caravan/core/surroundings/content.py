@@ -70,10 +70,15 @@ def contents_of(scene: Scene, rows: I64, material: str = "", pixels: tuple[int, 
 
 
 def slots_of(scene: Scene, mesh: Mesh, material: str) -> tuple[int, ...]:
-    """The materials of a mesh that show the image: those of that name, else those with an image, else all."""
+    """The materials of a mesh that show the image: those of that name, else those with an image; else, where there is none at
+    all, every one. None where an image is read from another set than the first."""
+    looks = [(s, scene.materials[s]) for s in mesh.slots if s >= 0]
     if material:
-        return tuple(s for s in mesh.slots if s >= 0 and scene.materials[s].name == material)
-    return tuple(s for s in mesh.slots if s >= 0 and main_use(scene.materials[s])) or mesh.slots
+        looks = [(s, look) for s, look in looks if look.name == material]
+    chosen = tuple(s for s, look in looks if main_use(look))
+    if chosen or any(look.uses() for _, look in looks):
+        return chosen
+    return tuple(s for s, _ in looks) if material else mesh.slots
 
 
 def main_use(material: Material) -> TextureUse | None:
