@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import shapely
 import trimesh
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tidy_caravan.core.geometry.parting import parted
@@ -74,6 +74,8 @@ class Touching(unittest.TestCase):
 
     @settings(max_examples=30, deadline=None)
     @given(CELLS, st.booleans())
+    @example({(0, 0, k): 2 for k in range(3)}, False)  # caps on each other, in the same triangles
+    @example({(0, 0, k): 3 for k in range(3)}, True)
     def test_taken_apart_each_is_closed(self, cells: dict[Any, int], join: bool) -> None:
         mesh, owner = lump([SHAPES[k].copy().apply_translation(cell) for cell, k in cells.items()], join)
         made = parted(mesh, 1e-4)
