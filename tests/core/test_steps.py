@@ -334,6 +334,38 @@ class Routes(unittest.TestCase):
                 tried += len(others)
         self.assertGreater(tried, 60)
 
+    def test_copies_share_their_meshes_after_every_step_and_choice(self) -> None:
+        rng = np.random.default_rng(2)
+        meshes = [as_mesh(trimesh.creation.box(rng.uniform(0.3, 2, 3)), k % 2) for k in range(3)]
+        meshes += [
+            as_mesh(trimesh.util.concatenate([trimesh.creation.box((1, 1, 1)), trimesh.creation.cylinder(0.2, 3)]), 1)
+        ]
+        which = np.arange(24) % 4
+        local = np.tile(np.eye(4), (24, 1, 1))
+        local[:, :3, 3] = np.column_stack([4.0 * (np.arange(24) % 6), np.full(24, 1.5), 4.0 * (np.arange(24) // 6)])
+        nodes = make_nodes([-1] * 24, local, [f"screen {k}" for k in range(24)], mesh=which)
+        scene = Scene(GLTF, nodes, tuple(meshes), (Material("oak"), Material("pine")))
+        kept, tried = Workshop(), 0
+        for kind, cls in known_steps().items():
+            if kind == "combine_parts":
+                continue  # makes one thing of several
+            fields = cls.model_json_schema(by_alias=True)["properties"]
+            choices = [(n, v) for n, f in fields.items() if n != "kind" for v in f.get("enum", ())]
+            for name, value in [("kind", kind), *choices]:
+                if (kind, value) in (("split_parts", "cell"), ("split_parts", "storey"), ("split_parts", "plane")):
+                    continue  # where a copy stands decides how it is cut
+                with self.subTest(kind=kind, choice=name, value=value):
+                    context = StepContext(BUILT_IN[0], workshop=kept)
+                    out, _ = parse_step({"kind": kind, name: value}).apply(scene, context)
+                    own: dict[int, set[tuple[int, ...]]] = {}
+                    for i in range(24):
+                        drawn = out.nodes.mesh[(out.nodes.source == i) & (out.nodes.mesh >= 0)]
+                        own.setdefault(int(which[i]), set()).add(tuple(sorted(drawn.tolist())))
+                    self.assertEqual([len(v) for v in own.values()], [1] * 4)
+                    self.assertNotIn({()}, own.values())
+                    tried += 1
+        self.assertGreater(tried, 80)
+
     def test_a_second_time_there_is_nothing_left_to_do(self) -> None:
         scenes = [
             read(trimesh_scene(3, 20, 5.0).export(file_type="glb")),
