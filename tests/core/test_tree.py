@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import trimesh
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_split import proven
@@ -123,11 +123,13 @@ class Prefixes(unittest.TestCase):
         again = nested()
         self.assertEqual(named(again.but(nodes=replace(again.nodes, names=tuple(names))), **how), names)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=120, deadline=None)
     @given(
-        st.lists(st.sampled_from(["wall", "SM_wall", "a" * 70, "", "Wand ü", "sm_wall", "_x_"]), min_size=8, max_size=8),
+        st.lists(st.sampled_from(["wall", "x_" * 30, "SM_wall", "a" * 70, "", "Wand ü", "sm_wall", "_x_"]), min_size=8, max_size=8),
         st.sampled_from(["SM_", "a b-", "__", "m" * 39, ""]), st.sampled_from(["number", "group"]),
     )  # fmt: skip
+    @example(["wall"] * 2 + ["a" * 70, "wall", "SM_wall", "x_" * 30, "wall", "wall"], "SM_", "group")
+    @example(["wall", "x_" * 30, "wall", "wall", "SM_wall", "a_" * 28, "SM_wall", "wall"], "SM", "group")
     def test_unique_and_the_same_a_second_time(self, names: list[str], prefix: str, repeated: str) -> None:
         scene = nested()
         how = {"partPrefix": prefix, "groupPrefix": "G_", "repeated": repeated}

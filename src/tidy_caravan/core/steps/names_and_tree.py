@@ -33,7 +33,12 @@ def tidy(name: str, pattern: str, length: int) -> str:
         allowed = re.compile(pattern)
         out = "".join(c if allowed.fullmatch(c) else "_" for c in plain)
     out = re.sub(r"_{2,}", "_", out).strip("_") if "_" in out else out
-    return out[:length]
+    return cut_off(out, length)
+
+
+def cut_off(name: str, length: int) -> str:
+    """A name of so many letters at most, which does not end in `_` for that: a second time it would lose it."""
+    return name if len(name) <= length else name[:length].rstrip("_")
 
 
 @step
@@ -107,7 +112,7 @@ def unique_names(
     for i in rows:
         mesh = int(scene.nodes.mesh[i])
         own = clean(names[i]) or (clean(scene.meshes[mesh].name) if mesh >= 0 else "") or "part"
-        names[i] = own if own.startswith(prefixes[i]) else (prefixes[i] + own)[:limit]
+        names[i] = own if own.startswith(prefixes[i]) else cut_off(prefixes[i] + own, limit)
     times = Counter(map(str.lower, names))
     taken = {names[i].lower() for i in np.flatnonzero(~chosen).tolist()}
     grouped: set[int] = set()
@@ -129,12 +134,13 @@ def unique_names(
         base = names[i]
         if i in grouped and len(base) + 2 <= limit:
             stem, group = base[len(prefixes[i]) :], clean(names[parent[i]]).removeprefix(prefixes[parent[i]])
-            base = f"{prefixes[i]}{group[: limit - len(base) - 1]}_{stem}"
+            group = group[: limit - len(base) - 1].rstrip("_")  # two in a row would be one a second time
+            base = f"{prefixes[i]}{group}_{stem.lstrip('_')}" if group else base
         result = base
         while result.lower() in taken:
             counts[base.lower()] = counts.get(base.lower(), 1) + 1
             ending = f"_{counts[base.lower()]}"
-            result = base[: limit - len(ending)] + ending
+            result = cut_off(base, limit - len(ending)) + ending
         taken.add(result.lower())
         names[i] = result
     return names
