@@ -8,6 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import in_small_letters, name_stems, stems_of, words_pattern
 from tidy_caravan.core.geometry.content import Shown, Unrolled, shown
+from tidy_caravan.core.pace import Tell, nobody, paced
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import I64
 from tidy_caravan.core.surroundings.content import Content, contents_of, main_use, stance_in, surface_in
@@ -22,11 +23,11 @@ MOST = 2.0
 """Repeats of an image up to which it may be meant to show once."""
 
 
-def contents_meant(scene: Scene) -> Iterator[tuple[Content, Unrolled | None, Shown | None]]:
+def contents_meant(scene: Scene, tell: Tell = nobody) -> Iterator[tuple[Content, Unrolled | None, Shown | None]]:
     """Surfaces that show an image and are named for it, and how it lies on them, None where that cannot be told; those that
-    it covers many times are none."""
+    it covers many times are none. tell hears how many were looked at."""
     stance = stance_in(scene)
-    for content in contents_of(scene, named(scene)):
+    for content in paced(contents_of(scene, named(scene)), tell):
         mesh = scene.meshes[content.mesh]
         found = surface_in(mesh, content.linear, stance, content.slots)
         if found is None or not mesh.uvs or not (found[1].size > 0).all():

@@ -11,6 +11,7 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.conventions.content import contents_meant
 from tidy_caravan.core.geometry.content import Stance, laid
 from tidy_caravan.core.geometry.projection import box, split
+from tidy_caravan.core.pace import alive, paced
 from tidy_caravan.core.scene import Axis, Mesh, Scene
 from tidy_caravan.core.scene.arrays import I64, AnyArray
 from tidy_caravan.core.steps.base import (
@@ -21,8 +22,8 @@ from tidy_caravan.core.steps.base import (
     Where,
     identities_of,
     parameter,
-    replace_meshes,
     step,
+    with_meshes,
 )
 from tidy_caravan.core.surroundings.content import Content, contents_of, stance_in, surface_in
 from tidy_caravan.core.words import figure, plural
@@ -133,7 +134,7 @@ class FitContent(Step):
         nodes = scene.nodes
         rows = np.flatnonzero(context.selected(self.where, scene) & (nodes.mesh >= 0))
         if self.where == Where() and not self.material:
-            meant = [content.users for content, *_ in contents_meant(scene)]
+            meant = [content.users for content, *_ in contents_meant(scene, alive(context.progress))]
             rows = np.sort(np.concatenate([rows[:0], *meant]))
         found = contents_of(scene, rows, self.material, (self.pixels_wide, self.pixels_high))
         stance = stance_in(scene).values
@@ -152,14 +153,14 @@ class FitContent(Step):
                 },
                 size=max(1, scene.meshes[c.mesh].triangles),
             )
-            for c in found
+            for c in paced(found, alive(context.progress))
         ]  # fmt: skip
-        out, changes = scene, self.passed_over(scene, rows, found)
+        changes = self.passed_over(scene, rows, found)
+        column, meshes = nodes.mesh.copy(), list(scene.meshes)
         told: list[tuple[Content, Mapping[str, Any]]] = []
         kinds = [scene.meshes[c.mesh] for c in found]
-        for content, mesh, outcome in zip(
-            found, kinds, context.workshop.do(LAID, pieces, context.progress), strict=True
-        ):
+        outcomes = context.workshop.do(LAID, pieces, context.progress)
+        for content, mesh, outcome in paced(list(zip(found, kinds, outcomes, strict=True)), alive(context.progress)):
             reason = outcome.figures.get("reason", "") if isinstance(outcome, Done) else outcome.reason
             if reason or not isinstance(outcome, Done):
                 text = f"“{mesh.name or mesh.id[:8]}” stays as it is: {reason}"
@@ -170,11 +171,12 @@ class FitContent(Step):
             made = remade(mesh, outcome.arrays)
             if made.id == mesh.id:
                 continue
-            place = int(out.nodes.mesh[content.users[0]])
-            out, _ = replace_meshes(out, content.users, {place: made})
+            column[content.users] = len(meshes)
+            meshes.append(made)
             told.append((content, outcome.figures))
         if not told:
             return scene, changes
+        out = with_meshes(scene, column, meshes, context.progress)
         return out, [*(self.tell(scene, c, f) for c, f in told[:LISTED]), *self.rest(scene, told[LISTED:]), *changes]
 
     def passed_over(self, scene: Scene, rows: I64, found: Sequence[Content]) -> list[Change]:
@@ -195,7 +197,9 @@ class FitContent(Step):
         mesh = scene.meshes[content.mesh]
         pixels = content.pixels[0]
         shape = "bent, " if figures["bent"] else ""
-        text = f"“{mesh.name or mesh.id[:8]}” shows its image once: {shape}{wide:.3g} × {high:.3g} m"
+        once = self.fit == "fill" and (self.scale_percent, self.right_percent, self.down_percent) == (100, 0, 0)
+        does = "shows its image once" if once else "has its image laid out"
+        text = f"“{mesh.name or mesh.id[:8]}” {does}: {shape}{wide:.3g} × {high:.3g} m"
         if pixels[0] and pixels[1]:
             sides = (high, wide) if self.turn in ("quarter", "three_quarters") else (wide, high)
             off = (sides[0] / sides[1]) / (pixels[0] / pixels[1])
@@ -211,5 +215,5 @@ class FitContent(Step):
         if not more:
             return []
         parts = np.concatenate([c.users for c, _ in more])
-        text = f"{figure(len(more))} more show theirs once, on {plural(len(parts), 'part')}"
+        text = f"{figure(len(more))} more have theirs laid out, on {plural(len(parts), 'part')}"
         return [Change(text=text, count=len(parts), parts=identities_of(scene, parts))]

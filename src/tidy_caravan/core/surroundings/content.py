@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import io
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
 from tidy_caravan.core.geometry.content import Stance, Unrolled, largest_face, unrolled
 from tidy_caravan.core.geometry.pieces import by_face
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, I64
+from tidy_caravan.core.scene.arrays import F64, I64, determinants
 from tidy_caravan.core.scene.look import Material, TextureUse, channel_of
 from tidy_caravan.core.space.axes import axis_vector
 
@@ -41,44 +39,54 @@ def contents_of(scene: Scene, rows: I64, material: str = "", pixels: tuple[int, 
     pixels: of the image, where it is not the material's own. Without any image it is the whole mesh."""
     nodes, metres = scene.nodes, scene.convention.metres_per_unit
     up = axis_vector(scene.convention.up)
-    alike: dict[tuple[int, bytes], list[int]] = defaultdict(list)
-    for i in rows.tolist():
-        linear = nodes.world[i, :3, :3]
-        size = float(np.abs(linear).max()) or 1.0
-        seen = np.concatenate([(linear.T @ linear / size**2).reshape(-1), linear.T @ up / size, [np.log(size)]])
-        key = (np.rint(seen / ALIKE) + 0.0).tobytes() + (b"-" if np.linalg.det(linear) < 0 else b"+")
-        alike[int(nodes.mesh[i]), key].append(i)
+    kinds, which = scene.slot_kinds
+    shown = [slots_of(scene, slots, material) for slots in kinds]
+    some = np.array([bool(slots) for slots in shown], np.bool_)[which] & (scene.triangle_counts > 0)
+    rows = rows[some[nodes.mesh[rows]]]
+    sizes: dict[int, tuple[int, int]] = {}  # the header of an image is read once for all that show it
     out = []
-    for (m, _), users in alike.items():
-        slots = slots_of(scene, scene.meshes[m], material)
-        if not slots or not scene.meshes[m].triangles:
-            continue
+    for users in standing_alike(scene, rows, up):
+        mesh = int(nodes.mesh[users[0]])
+        slots = shown[int(which[mesh])]
         uses = [main_use(scene.materials[s]) if s >= 0 else None for s in slots]
-        sizes = [pixels if pixels[0] and pixels[1] else pixels_of(scene, use) for use in uses]
-        out.append(
-            Content(
-                m,
-                np.array(users),
-                nodes.world[users[0], :3, :3] * metres,
-                slots,
-                tuple(placed(use) for use in uses),
-                tuple(w / h if w and h else 0.0 for w, h in sizes),
-                tuple(sizes),
-            )
-        )
+        for s, use in zip(slots, uses, strict=True):
+            if s not in sizes:
+                sizes[s] = pixels if pixels[0] and pixels[1] else pixels_of(scene, use)
+        every = tuple(sizes[s] for s in slots)
+        aspects = tuple(w / h if w and h else 0.0 for w, h in every)
+        linear = nodes.world[users[0], :3, :3] * metres
+        out.append(Content(mesh, users, linear, slots, tuple(placed(use) for use in uses), aspects, every))
     return out
 
 
-def slots_of(scene: Scene, mesh: Mesh, material: str) -> tuple[int, ...]:
+def standing_alike(scene: Scene, rows: I64, up: F64) -> list[I64]:
+    """The nodes in groups: those that share a mesh and look the same to who stands before them, but for their place and
+    heading. O(R log R)."""
+    if not len(rows):
+        return []
+    linear = scene.nodes.world[rows, :3, :3]
+    size = np.abs(linear).max(axis=(1, 2))
+    size[size == 0] = 1.0
+    unit = linear / size[:, None, None]
+    form = (np.swapaxes(unit, 1, 2) @ unit).reshape(-1, 9)
+    seen = np.rint(np.column_stack([form, np.swapaxes(unit, 1, 2) @ up, np.log(size)]) / ALIKE) + 0.0
+    keys = np.column_stack([scene.nodes.mesh[rows], determinants(linear) < 0, seen])
+    _, first, group = np.unique(keys, axis=0, return_index=True, return_inverse=True)
+    order = np.lexsort((rows, first[group.reshape(-1)]))
+    ends = np.flatnonzero(np.diff(first[group.reshape(-1)][order])) + 1
+    return np.split(rows[order], ends)
+
+
+def slots_of(scene: Scene, slots: tuple[int, ...], material: str) -> tuple[int, ...]:
     """The materials of a mesh that show the image: those of that name, else those with an image; else, where there is none at
     all, every one. None where an image is read from another set than the first."""
-    looks = [(s, scene.materials[s]) for s in mesh.slots if s >= 0]
+    looks = [(s, scene.materials[s]) for s in slots if s >= 0]
     if material:
         looks = [(s, look) for s, look in looks if look.name == material]
     chosen = tuple(s for s, look in looks if main_use(look))
     if chosen or any(look.uses() for _, look in looks):
         return chosen
-    return tuple(s for s, _ in looks) if material else mesh.slots
+    return tuple(s for s, _ in looks) if material else slots
 
 
 def main_use(material: Material) -> TextureUse | None:
@@ -105,7 +113,6 @@ def pixels_of(scene: Scene, use: TextureUse | None) -> tuple[int, int]:
     return picture_size(data) if data is not None else (0, 0)
 
 
-@lru_cache(maxsize=256)
 def picture_size(data: bytes) -> tuple[int, int]:
     """Width and height in pixels from the header, zeros when unreadable."""
     from PIL import Image as Picture

@@ -11,7 +11,7 @@ from tidy_caravan.core.geometry.content import Shown
 from tidy_caravan.core.surroundings.content import Content
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context
-from tidy_caravan.core.survey.places import Place, place
+from tidy_caravan.core.survey.places import MOST_PLACES, Place, place
 from tidy_caravan.core.words import plural
 
 EDGE = 0.02
@@ -31,9 +31,10 @@ def content_laid(context: Context) -> Iterable[Finding]:
     scene = context.scene
     off: list[Place] = []
     uneven: list[Place] = []
-    where: dict[bool, list[int]] = {False: [], True: []}
+    wrong: list[int] = []
+    stretched: list[int] = []
     worst = 1.0
-    for content, surface, lay in contents_meant(scene):
+    for content, surface, lay in contents_meant(scene, context.tell):
         if surface is None or lay is None:
             continue  # other findings tell of sets that are missing or have no area
         users = content.users.tolist()
@@ -41,16 +42,16 @@ def content_laid(context: Context) -> Iterable[Finding]:
         wide, high = surface.size
         if faults:
             off.append(told(content, f"{', '.join(faults)}; the surface measures {wide:.3g} × {high:.3g} m"))
-            where[False] += users
+            wrong += users
         elif (stretch := stretch_of(lay, content)) > STRETCHED:
             pixels = content.pixels[0]
-            best = f"{round(pixels[1] * wide / high)} × {pixels[1]} px" if high > 0 else ""
+            best = f"{round(pixels[1] * wide / high)} × {pixels[1]} px"
             text = f"{pixels[0]} × {pixels[1]} px on {wide:.3g} × {high:.3g} m; {best} would fit"
             uneven.append(told(content, text, stretch))
-            where[True] += users
+            stretched += users
             worst = max(worst, stretch)
     if off:
-        parts = sorted(where[False])
+        parts = sorted(wrong)
         yield Finding(
             code="uv.content",
             severity="warning",
@@ -66,10 +67,11 @@ def content_laid(context: Context) -> Iterable[Finding]:
                 "kind": "fit_content",
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
-            places=off,
+            places=off[:MOST_PLACES],
         )
     if uneven:
-        parts = sorted(where[True])
+        uneven.sort(key=lambda p: -(p.value or 0.0))
+        parts = sorted(stretched)
         yield Finding(
             code="uv.content-shape",
             severity="info",
@@ -80,7 +82,7 @@ def content_laid(context: Context) -> Iterable[Finding]:
             unit="×",
             text=f"On {plural(len(parts), 'part')} the image is stretched to its surface: {uneven[0].text}.",
             parts=parts,
-            places=uneven,
+            places=uneven[:MOST_PLACES],
         )
 
 
