@@ -48,7 +48,7 @@ def contents_of(scene: Scene, rows: I64, material: str = "", pixels: tuple[int, 
     for users in standing_alike(scene, rows, up):
         mesh = int(nodes.mesh[users[0]])
         slots = shown[int(which[mesh])]
-        uses = [main_use(scene.materials[s]) if s >= 0 else None for s in slots]
+        uses = [main_use(scene.materials[s]) if 0 <= s < len(scene.materials) else None for s in slots]
         for s, use in zip(slots, uses, strict=True):
             if s not in sizes:
                 sizes[s] = pixels if pixels[0] and pixels[1] else pixels_of(scene, use)
@@ -79,8 +79,9 @@ def standing_alike(scene: Scene, rows: I64, up: F64) -> list[I64]:
 
 def slots_of(scene: Scene, slots: tuple[int, ...], material: str) -> tuple[int, ...]:
     """The materials of a mesh that show the image: those of that name, else those with an image; else, where there is none at
-    all, every one. None where an image is read from another set than the first."""
-    looks = [(s, scene.materials[s]) for s in slots if s >= 0]
+    all, every one. None where an image is read from another set than the first. Triangles may name materials that the scene
+    does not have: those are as if they named none."""
+    looks = [(s, scene.materials[s]) for s in slots if 0 <= s < len(scene.materials)]
     if material:
         looks = [(s, look) for s, look in looks if look.name == material]
     chosen = tuple(s for s, look in looks if main_use(look))
