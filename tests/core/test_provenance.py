@@ -209,6 +209,7 @@ class Provenance(unittest.TestCase):
         scene = put_in(flat, 1, scene)
         for toys in ([{"does": "split"}], [{"does": "combine"}], [{"does": "split"}, {"does": "combine"}]):
             steps = [{"kind": "toy", **t} for t in toys] + [{"kind": k} for k in ("match_units_axes", *others)]
+            steps = [{**s, "edge_mm": 500} if s["kind"] == "subdivide" else s for s in steps]  # each triangle into 16
             route = Route.model_validate({"steps": steps})
             with self.subTest(toys=toys), TemporaryDirectory() as folder:
                 package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")

@@ -226,6 +226,7 @@ class OneCube(unittest.TestCase):
         planks = np.tile(np.diag([4.0, 0.2, 0.02, 1.0]), (40, 1, 1)) * rng.uniform(0.5, 2, (40, 1, 1))
         for mesh, matrices in ((stone, strewn), (heavy, drawn_out), (stone, planks)):
             matrices[:, 3, 3] = 1
+            matrices[:, 0, 3] = 20 * np.arange(40)  # apart: how they lie in each other is not what is asked
             scene = Scene(
                 GLTF, make_nodes([-1] * 40, matrices, ["part"] * 40, mesh=[0] * 40), (mesh,), (Material("a"),)
             )
