@@ -71,8 +71,8 @@ def triples(values: F64) -> str:
 
 
 def beach_usda() -> str:
-    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface, a lamp over it that
-    is a surface."""
+    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface, a tarpaulin that is
+    one polygon in no plane, a lamp that is a surface."""
     rng = np.random.default_rng(4)
     stones = []
     for k in range(5):
@@ -169,6 +169,17 @@ def Xform "beach"
         double3 xformOp:translate = (-26, -6, -0.35)
         float xformOp:rotateZ = 25
         uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:rotateZ"]
+    }}
+
+    def Mesh "tarpaulin" (
+        prepend apiSchemas = ["MaterialBindingAPI"]
+    )
+    {{
+        point3f[] points = [(-30.4, -6.2, -0.55), (-28.6, -6.2, -0.55), (-28.6, -4.8, 0.35), (-30.4, -4.8, -0.55)]
+        int[] faceVertexCounts = [4]
+        int[] faceVertexIndices = [0, 1, 2, 3]
+        uniform token subdivisionScheme = "none"
+        rel material:binding = </beach/Looks/boat_white>
     }}
 
     def RectLight "boat_work_lamp"

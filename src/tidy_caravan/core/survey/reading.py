@@ -10,6 +10,11 @@ from tidy_caravan.core.survey.context import Context
 
 SEVERITY: dict[str, Severity] = {"damaged": "error", "behind": "info", "converted": "info", "guess": "info"}
 TITLE = {"damaged": "Damaged in the file", "behind": "Stays behind", "converted": "Converted", "guess": "Assumed"}
+OF_CODE: dict[str, tuple[Severity, str]] = {
+    "faces.folded": ("info", "Polygons in no plane"),
+    "faces.crossing": ("warning", "Polygons that cross themselves"),
+}
+"""What is said better than by the kind of a note."""
 SHOWN = 4
 
 
@@ -24,10 +29,11 @@ def reading_notes(context: Context) -> Iterable[Finding]:
     for (kind, code), notes in groups.items():
         shown = " ".join(f"{n.where}: {n.text}" for n in notes[:SHOWN])
         more = f" And {len(notes) - SHOWN} more." if len(notes) > SHOWN else ""
+        severity, title = OF_CODE.get(code, (SEVERITY[kind], TITLE[kind]))
         yield Finding(
             code=code,
-            severity=SEVERITY[kind],
-            title=TITLE[kind],
+            severity=severity,
+            title=title,
             text=shown + more,
             count=len(notes),
             guess=kind == "guess",

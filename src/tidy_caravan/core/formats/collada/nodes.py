@@ -15,8 +15,10 @@ from tidy_caravan.core.formats.collada.skins import Posed, bound, posed, source_
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, number, numbers
 from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.bundle import Budget, Limits
+from tidy_caravan.core.formats.shared.folded import add_folds
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
+from tidy_caravan.core.geometry.folds import Folds, folds_of
 from tidy_caravan.core.geometry.own_origin import placed_at
 from tidy_caravan.core.scene import SHARP, Camera, Light, Mesh, Nodes, Note, make_nodes
 from tidy_caravan.core.scene.arrays import F64
@@ -63,6 +65,8 @@ class Builder:
     _quick: dict[tuple[Any, ...], tuple[int, F64]] = field(default_factory=dict)
     _thing: dict[str, int] = field(default_factory=dict)
     _told: dict[str, int] = field(default_factory=dict)
+    folded: dict[int, Folds] = field(default_factory=dict)
+    """By mesh, of its polygons."""
 
     def note(self, kind: Any, code: str, where: str, text: str) -> None:
         tell(self.notes, self._told, Note(kind, code, where[:120], text))
@@ -255,6 +259,7 @@ class Builder:
                 index = self._by_content.setdefault(mesh.id, len(self.meshes))
                 if index == len(self.meshes):
                     self.meshes.append(mesh)
+                    add_folds(self.folded, index, folds_of(geometry.points, geometry.corner, geometry.counts))
                 self._mesh[key] = index
         return self._mesh[key]
 

@@ -12,6 +12,7 @@ from tidy_caravan.core.formats.collada.nodes import Builder
 from tidy_caravan.core.formats.collada.unread import tell_unread
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, parse, text_of
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
+from tidy_caravan.core.formats.shared.folded import tell_folds
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.scene import Convention, Note, Root, Scene
 from tidy_caravan.core.scene.convention import Axis
@@ -68,6 +69,7 @@ def read(bundle: Bundle) -> Scene:
         travels.behind(
             "further visual scenes", len(roots) - 1, "the file shows another one; their parts are switched off"
         )
+    tell_folds(notes, builder.folded, builder.meshes, nodes.mesh, bundle.main)
     leave_behind(document, travels)
     tell_unread(document, travels)
     if builder.extras:

@@ -13,9 +13,11 @@ import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Budget, Bundle
+from tidy_caravan.core.formats.shared.folded import tell_folds
 from tidy_caravan.core.formats.shared.images import picture
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.folds import folds_of
 from tidy_caravan.core.geometry.own_origin import far_file, rebased
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Note, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I64, AnyArray, stored32
@@ -344,6 +346,7 @@ def surface(
         alpha = per_vertex("alpha")
         colors = np.column_stack([colors / scale, np.ones(len(colors)) if alpha is None else alpha[:, 0] / scale])
         colors = colors.astype(np.float32)
+    folds = folds_of(points, corner, counts)
     points, origin = rebased(points, corner, far=far_file(points))
     mesh, dropped = corner_mesh(
         points,
@@ -364,6 +367,8 @@ def surface(
                 f"{plural(dropped, 'face was', 'faces were')} left out: too few corners, corners that point at nothing, or positions that are no numbers.",
             )
         )
+    if mesh is not None and folds:
+        tell_folds(notes, {0: folds}, [mesh], [0], where)
     return mesh, origin
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 
 from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
+from tidy_caravan.core.formats.shared.folded import add_folds, tell_folds
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.data import from_custom
@@ -28,6 +29,7 @@ from tidy_caravan.core.formats.usd.native.surfaces import (
 )
 from tidy_caravan.core.formats.usd.native.templates import Expander, Rows, nodes_of
 from tidy_caravan.core.formats.usd.native.unread import Unread
+from tidy_caravan.core.geometry.folds import Folds
 from tidy_caravan.core.geometry.recipes import DEFAULT_TOLERANCE_MM, Fineness, make, stretch_of
 from tidy_caravan.core.scene import HIDDEN, OPEN, SCATTER, SHARP, Camera, Convention, Light, Mesh, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, I32
@@ -94,6 +96,8 @@ class Reader:
     lights: list[Light] = field(default_factory=list)
     cameras: list[Camera] = field(default_factory=list)
     templates: dict[str, Rows] = field(default_factory=dict)
+    folded: dict[int, Folds] = field(default_factory=dict)
+    """By mesh, of its polygons."""
 
     def __post_init__(self) -> None:
         self.stage = self.opened.stage
@@ -134,6 +138,7 @@ class Reader:
         self.make_as_fine_as_seen(nodes)
         self.tell_composition()
         tell_rest(self.notes, self._told, "the stage")
+        tell_folds(self.notes, self.folded, self.meshes, nodes.mesh, "the stage")
         self.travels.behind("animated attributes", self._moving, "USD animation is not read; the first frame is taken")
         self.unread.onto(self.travels)
         layer = self.stage.GetRootLayer()
@@ -413,6 +418,7 @@ class Reader:
             index = self._by_content.setdefault(surface.mesh.id, len(self.meshes))
             if index == len(self.meshes):
                 self.meshes.append(surface.mesh)
+                add_folds(self.folded, index, surface.folds)
             rows.mesh[here] = index
 
     def scatter(self, prim: Any, rows: Rows, here: int, name: str) -> None:

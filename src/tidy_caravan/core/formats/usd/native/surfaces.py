@@ -10,6 +10,7 @@ import numpy as np
 from pxr import UsdGeom
 
 from tidy_caravan.core.geometry.corners import corner_mesh
+from tidy_caravan.core.geometry.folds import FLAT, Folds, folds_of
 from tidy_caravan.core.geometry.recipes import Fineness, level_for, make
 from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.scene import Mesh, Recipe
@@ -38,6 +39,7 @@ class Surface:
     guess: str = ""
     converted: tuple[str, str, str] | None = None
     notes: tuple[Said, ...] = ()
+    folds: Folds = FLAT
 
 
 def value(attribute: Any, time: Any, spare: Any) -> Any:
@@ -155,6 +157,7 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
         if made is not None and made.recipe is not None:
             level = made.recipe.setting["level"]
             return Surface(made, sets, converted=("subdivision surfaces", f"meshes at level {level}", ""), notes=told)
+    folds = folds_of(points, corner, counts)
     out, dropped = as_it_stands(points, corner, counts, slots, data, name), 0
     if out is None:
         loose = data.at_corners(corner, counts)
@@ -173,8 +176,8 @@ def read_mesh(prim: Any, time: Any, material: I32 | int, wanted: tuple[str, ...]
         silent = cage_recipe(mesh, time, scheme, points, corner, counts, slots, data.at_corners(corner, counts).uvs)
         if silent is not None:
             out = replace(out, recipe=replace(silent, setting={"level": 0}))
-        return Surface(out, sets, dropped, guess="scheme", notes=told)
-    return Surface(out, sets, dropped, notes=told)
+        return Surface(out, sets, dropped, guess="scheme", notes=told, folds=folds)
+    return Surface(out, sets, dropped, notes=told, folds=folds)
 
 
 def as_it_stands(points: F64, corner: I64, counts: I64, slots: I32, data: Corners, name: str) -> Mesh | None:
