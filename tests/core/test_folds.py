@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -17,7 +18,8 @@ from tests.support import read
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_path, load
 from tidy_caravan.core.geometry.folds import FOLDED_DEG, Folds, folds_of
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.route import Route, run
+from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.survey import survey
 
 SQUARE = [[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]]
@@ -122,6 +124,18 @@ class Told(unittest.TestCase):
         lines = [f"v {x} {y} {z}" for x, y, z in self.POINTS.tolist()]
         faces = ["o all", "f 1 2 3 4", "f 5 6 7 8", "f 9 10 11 12", "o flat", "f 1 2 3 4"]
         self.check(read("\n".join([*lines, *faces, ""]).encode(), "a.obj"))
+
+    def test_the_part_is_the_same_one_behind_a_route(self) -> None:
+        lines = [f"v {x} {y} {z}" for x, y, z in self.POINTS.tolist()]
+        faces = ["o flat", "f 1 2 3 4", "o folded", "f 5 6 7 8", "o flat_too", "f 1 2 3 4"]
+        scene = read("\n".join([*lines, *faces, ""]).encode(), "a.obj")
+        hidden = scene.but(nodes=replace(scene.nodes, flags=np.array([HIDDEN, 0, 0], np.uint8)))
+        steps = [{"kind": "what_travels"}, {"kind": "tidy_tree", "by": "root"}]
+        done, _ = run(hidden, Route.model_validate({"steps": steps}), BUILT_IN[0])
+        for one in (hidden, done):
+            (finding,) = (f for f in survey(one, BUILT_IN[0]) if f.code == "faces.folded")
+            self.assertEqual([one.nodes.names[i] for i in finding.parts], ["folded"])
+        self.assertNotEqual(done.nodes.names, hidden.nodes.names)
 
     def test_ply(self) -> None:
         head = "ply\nformat ascii 1.0\nelement vertex 12\nproperty float x\nproperty float y\nproperty float z\n"

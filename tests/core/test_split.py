@@ -131,6 +131,19 @@ class Split(unittest.TestCase):
         self.assertEqual([c.text for c in changes], ["1 part with a skin or morph targets stay whole"])
 
 
+class Limits(unittest.TestCase):
+    def test_a_mesh_beyond_sixteen_bits_is_split_where_the_destination_has_no_more(self) -> None:
+        scene = scene_of({"ball": (trimesh.creation.icosphere(subdivisions=7), np.eye(4)), "box": (BOX(), at(3, 0, 0))})
+        self.assertNotIn("limit.vertices", {f.code for f in survey(scene, BUILT_IN[0])})
+        to = BUILT_IN[0].model_copy(update={"index_bits": 16})
+        (finding,) = (f for f in survey(scene, to) if f.code == "limit.vertices")
+        self.assertEqual((finding.parts, finding.value), ([0], 163_842))
+        out, _ = parse_step(finding.mend).apply(scene, StepContext(to))  # type: ignore[arg-type]
+        self.assertLessEqual(max(m.vertices for m in out.meshes), 65_535)
+        self.assertTrue(same_soup(out, scene))
+        self.assertNotIn("limit.vertices", {f.code for f in survey(out, to)})
+
+
 class Arrives(unittest.TestCase):
     def test_in_every_format_whole_or_shared_again(self) -> None:
         scene = scene_of({f"row {k}": (crates(), at(0, 0, 5 * k)) for k in range(2)})

@@ -71,8 +71,8 @@ def triples(values: F64) -> str:
 
 
 def beach_usda() -> str:
-    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface, a tarpaulin that is
-    one polygon in no plane, a lamp that is a surface."""
+    """Ground, thousands of strewn stones, a mooring rope, a buoy, a rowing boat as a subdivision surface, a cover that is one
+    polygon in no plane, a lamp that is a surface."""
     rng = np.random.default_rng(4)
     stones = []
     for k in range(5):
@@ -171,7 +171,7 @@ def Xform "beach"
         uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:rotateZ"]
     }}
 
-    def Mesh "tarpaulin" (
+    def Mesh "boat_cover" (
         prepend apiSchemas = ["MaterialBindingAPI"]
     )
     {{

@@ -82,6 +82,13 @@ class Nodes:
         out: I64 = np.unique(np.concatenate([own, *more]))
         return out[out >= 0]
 
+    def made_of(self, ids: AnyArray) -> I64:
+        """(K,) nodes that came from nodes of the source (ids), by themselves or with others."""
+        out = np.isin(self.source, ids)
+        for i, several in self.sources.items():
+            out[i] |= bool(np.isin(several, ids).any())
+        return np.flatnonzero(out)
+
     @cached_property
     def depth(self) -> I32:
         """(N,) edges to the root, by pointer doubling: O(N log depth)."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+import numpy as np
+
 from tidy_caravan.core.scene import Note
 from tidy_caravan.core.survey.base import Finding, Severity, check
 from tidy_caravan.core.survey.context import Context
@@ -20,7 +22,8 @@ SHOWN = 4
 
 @check("reading", "Notes of the reader")
 def reading_notes(context: Context) -> Iterable[Finding]:
-    """One finding per kind and code of note, with the first few places spelled out."""
+    """What the reader left out, converted or guessed, polygons in no plane or across themselves among it: one finding per
+    code, with the first few places spelled out."""
     scene = context.scene
     groups: dict[tuple[str, str], list[Note]] = {}
     for note in scene.notes:
@@ -37,5 +40,5 @@ def reading_notes(context: Context) -> Iterable[Finding]:
             text=shown + more,
             count=len(notes),
             guess=kind == "guess",
-            parts=sorted({i for n in notes for i in n.nodes if i < len(scene.nodes)}),
+            parts=scene.nodes.made_of(np.array(sorted({i for n in notes for i in n.nodes}), np.int64)).tolist(),
         )

@@ -177,6 +177,7 @@ def empty_nodes(context: Context) -> Iterable[Finding]:
 
 @check("tree", "Unused meshes and materials")
 def unused(context: Context) -> Iterable[Finding]:
+    """Meshes that no part draws and materials that no mesh has: nothing is lost with them."""
     scene = context.scene
     meshes = int((scene.instance_counts == 0).sum())
     if meshes:
@@ -237,6 +238,7 @@ def named(letter: str) -> str:
 
 @check("names", "Forbidden characters and length")
 def name_characters(context: Context) -> Iterable[Finding]:
+    """Names that the destination does not take: empty, longer than it allows, or with characters outside its pattern."""
     scene, destination = context.scene, context.destination
     # the pattern is a class of letters: what it makes of a name follows from the letters in it
     allowed, names, longest = re.compile(destination.name_pattern), scene.nodes.names, destination.name_length
@@ -323,6 +325,7 @@ def corner_on_corner(scene: Scene, a: int, b: int) -> bool:
 
 @check("speed", "Draw calls")
 def draw_calls(context: Context) -> Iterable[Finding]:
+    """What the scene costs to draw: by parts and the materials on them, and with instancing by meshes and their materials."""
     scene = context.scene
     figures = count(scene)
     yield Finding(
@@ -336,8 +339,9 @@ def draw_calls(context: Context) -> Iterable[Finding]:
     )
 
 
-@check("limits", "Index and texture limits")
+@check("limits", "Index limits")
 def limits(context: Context) -> Iterable[Finding]:
+    """Meshes with more vertices than the 16-bit indices of a destination reach."""
     scene, destination = context.scene, context.destination
     if destination.index_bits == 16:
         over = np.array([m.vertices > 65_535 for m in scene.meshes], np.bool_)
@@ -352,4 +356,5 @@ def limits(context: Context) -> Iterable[Finding]:
                 unit="vertices",
                 text=f"{plural(int(over.sum()), 'mesh has', 'meshes have')} more vertices than 16-bit indices reach.",
                 parts=parts_with(scene, over),
+                mend={"kind": "split_parts", "by": "vertices", "vertices": 65_535},
             )

@@ -141,6 +141,7 @@ def only_if(numbers: AnyArray, text: str) -> str:
 
 @check("geometry", "Degenerate triangles")
 def degenerate_triangles(context: Context) -> Iterable[Finding]:
+    """Triangles that are a line or a point for the size of their mesh: they show nothing, and spoil normals and unwraps."""
     scene = context.scene
     return per_mesh_finding(
         scene,
@@ -247,6 +248,7 @@ def many_sided(context: Context) -> Iterable[Finding]:
 
 @check("normals", "Missing normals")
 def missing_normals(context: Context) -> Iterable[Finding]:
+    """Meshes without normals, for which every receiver makes its own, smooth or flat."""
     scene = context.scene
     return per_mesh_finding(
         scene,
@@ -264,6 +266,7 @@ def missing_normals(context: Context) -> Iterable[Finding]:
 
 @check("normals", "Broken normals")
 def bad_normals(context: Context) -> Iterable[Finding]:
+    """Stored normals that are nought, no numbers or not of unit length; triangles whose normals all point against them."""
     scene = context.scene
     yield from per_mesh_finding(
         scene,
@@ -336,6 +339,7 @@ def disagreeing_faces(context: Context) -> Iterable[Finding]:
 
 @check("texture coordinates", "Missing first UV set")
 def missing_first_uv(context: Context) -> Iterable[Finding]:
+    """Meshes without any UV set: images have no place on them."""
     scene = context.scene
     return per_mesh_finding(
         scene,
@@ -506,6 +510,7 @@ def instances_apart(context: Context) -> Iterable[Finding]:
 
 @check("texture coordinates", "Missing lightmap UV set")
 def missing_second_uv(context: Context) -> Iterable[Finding]:
+    """Meshes without a set at the lightmap channel, but heavy ones and those that are left without light on purpose."""
     scene, destination = context.scene, context.destination
     channel = destination.lightmap_channel
     # heavy meshes are not unwrapped unless asked for, and what a set spares lacks nothing either
@@ -574,6 +579,7 @@ def bad_lightmap_set(context: Context) -> Iterable[Finding]:
 
 @check("textures", "Missing and oversized images")
 def pictures(context: Context) -> Iterable[Finding]:
+    """Images that are not there or cannot be read, and such as are larger than the destination takes."""
     scene, destination = context.scene, context.destination
     missing = {i for i, image in enumerate(scene.images) if image.data is None}
     if missing:

@@ -58,6 +58,7 @@ def stays_behind(context: Context) -> Iterable[Finding]:
 
 @check("travel", "Switched-off parts")
 def switched_off(context: Context) -> Iterable[Finding]:
+    """Parts that are switched off in the source: they stay behind unless asked for."""
     scene = context.scene
     nodes = scene.nodes
     rows = nodes.parts[(nodes.flags[nodes.parts] & HIDDEN) > 0]

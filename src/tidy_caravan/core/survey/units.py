@@ -289,6 +289,7 @@ def far_from_origin(context: Context) -> Iterable[Finding]:
 
 @check("transforms", "Mirrored, sheared and flattened nodes", sees="stored")
 def odd_transforms(context: Context) -> Iterable[Finding]:
+    """Parts drawn mirrored, where the destination does not take that; sheared by a parent that is stretched; of no thickness."""
     scene, destination = context.scene, context.destination
     nodes = scene.nodes
     parts = nodes.parts
