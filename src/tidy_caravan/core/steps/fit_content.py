@@ -200,14 +200,14 @@ class FitContent(Step):
         once = self.fit == "fill" and (self.scale_percent, self.right_percent, self.down_percent) == (100, 0, 0)
         does = "shows its image once" if once else "has its image laid out"
         text = f"“{mesh.name or mesh.id[:8]}” {does}: {shape}{wide:.3g} × {high:.3g} m"
+        sides = (high, wide) if self.turn in ("quarter", "three_quarters") else (wide, high)
         if pixels[0] and pixels[1]:
-            sides = (high, wide) if self.turn in ("quarter", "three_quarters") else (wide, high)
             off = (sides[0] / sides[1]) / (pixels[0] / pixels[1])
             text += f", {pixels[0]} × {pixels[1]} px, {pixels[0] / sides[0]:.0f} pixels a metre"
             if self.fit == "fill" and max(off, 1 / off) > STRETCHED:
                 text += f"; it is stretched to {100 * off:.0f} % of its width"
         want = self.pixels_per_metre
-        text += f"; {round(wide * want)} × {round(high * want)} px would be {want:g} a metre"
+        text += f"; {round(sides[0] * want)} × {round(sides[1] * want)} px would be {want:g} a metre"
         return Change(text=text, count=len(content.users), parts=identities_of(scene, content.users))
 
     @staticmethod
