@@ -177,10 +177,11 @@ def overlaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], 
 
 
 def gaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fault: bool) -> None:
-    """Walls on slabs, panels side by side, beams on posts; clean ones touch, stand well clear or go in."""
+    """Walls on slabs, panels side by side, beams on posts; clean ones touch, stand well clear or go in. Ground that slopes in
+    two sheets that lie apart, and panels of which one vertex does not meet the other's; clean ones meet."""
     import trimesh
 
-    box, kind = trimesh.creation.box, int(rng.integers(0, 3))
+    box, kind = trimesh.creation.box, int(rng.integers(0, 5))
     w, h = rng.uniform(0.6, 3, 2)
     off = (
         rng.uniform(0.00015, 0.0048)
@@ -193,10 +194,29 @@ def gaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], faul
     elif kind == 1:
         site.put(box([w, h, 0.2]), place(at(0, h / 2 + 0.3, 0)), fault)
         site.put(box([w, 0.9 * h, 0.18]), place(at(w + off, h / 2 + 0.3, 0)), fault)
-    else:
+    elif kind == 2:
         post = trimesh.creation.cylinder(0.2, h, sections=int(rng.integers(6, 40)))
         site.put(post, place(at(0, 0.3 + h / 2, 0, FLAT)), fault)
         site.put(box([2, 0.3, 0.6]), place(at(0, 0.3 + h + 0.15 + off, 0)), fault)
+    elif kind == 3:
+        cells, (a, b) = int(rng.integers(4, 12)), rng.uniform(0.2, 1, 2)
+        away = np.abs(rng.normal(size=3)) + [0.2, 0, 0]
+        away *= off / np.linalg.norm(away) if fault else 0
+        for left in (-5.0, 0.0):
+            ground = sheet(5, 6, cells)
+            ground.vertices += [left + 2.5, 0, 0]
+            x, y, _ = ground.vertices.T
+            ground.vertices = np.column_stack([x, y, 0.3 * np.sin(a * x) * np.cos(b * y) + 0.1 * x]) + away * (
+                left == 0
+            )
+            site.put(ground, place(at(0, 1.5, 0, FLAT)), fault)
+    else:
+        left, right = (box([w, h, 0.2]).apply_translation([side * w / 2, 0, 0]) for side in (-1, 1))
+        points, move = right.vertices.copy(), np.abs(rng.normal(size=3)) + [0.5, 0, 0]
+        inner = np.flatnonzero(points[:, 0] < w / 2)[int(rng.integers(0, 4))]
+        points[inner] += move * np.sign(points[inner] + [1, 0, 0]) / np.linalg.norm(move) * (off if fault else 0)
+        site.put(left, place(at(0, h / 2 + 0.3, 0)), fault)
+        site.put(trimesh.Trimesh(points, right.faces, process=False), place(at(0, h / 2 + 0.3, 0)), fault)
 
 
 KINDS: dict[str, tuple[Callable[..., None], tuple[str, ...]]] = {

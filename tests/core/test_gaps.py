@@ -42,7 +42,85 @@ def beveled() -> Any:
     return trimesh.convex.convex_hull(np.concatenate([corners * [0.992, 1, 0.992], corners * [1, 0.992, 1]]))
 
 
+def hills(x: Any, y: Any) -> Any:
+    return 0.3 * np.sin(x * 0.5) * np.cos(y * 0.4)
+
+
+def tile(low: float, form: Any = hills, cells: int = 10) -> Any:
+    """Ten metres of ground from x = low on, as a sheet over x and y."""
+    x, y = (g.ravel() for g in np.meshgrid(np.linspace(low, low + 10, cells + 1), np.linspace(0, 10, cells + 1), indexing="ij"))  # fmt: skip
+    k = (np.arange(cells)[:, None] * (cells + 1) + np.arange(cells)).ravel()
+    faces = np.concatenate([np.column_stack([k, k + cells + 1, k + cells + 2]), np.column_stack([k, k + cells + 2, k + 1])])  # fmt: skip
+    return trimesh.Trimesh(np.column_stack([x, y, form(x, y)]), faces, process=False)
+
+
+def jambs(kind: str) -> tuple[Any, Any, int]:
+    """Two pieces of a kind that meet where x = 0, the second on the right, and a vertex of that by which they do."""
+    if kind == "panels":
+        one = BOX([3, 2.5, 0.2])
+        left, right = one.copy().apply_translation([-1.5, 0, 0]), one.copy().apply_translation([1.5, 0, 0])
+        return left, right, int(np.argmin(right.vertices @ [9, -1, -1]))
+    if kind == "sheets":
+        square = np.array([[0, 0, 0], [3, 0, 0], [3, 2.5, 0], [0, 2.5, 0]], float)
+        faces = [[0, 1, 2], [0, 2, 3]]
+        left, right = (trimesh.Trimesh(square + [x, 0, 0], faces, process=False) for x in (-3, 0))
+        return left, right, 3
+    form = hills if kind == "hills" else lambda x, y: 0.2 * x + 0 * y
+    return tile(-10, form), tile(0, form), 4
+
+
 class Found(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(
+        st.sampled_from(["panels", "sheets", "slope", "hills"]),
+        st.integers(0, 2**31),
+        st.floats(0.3, 4.5),
+    )
+    def test_a_vertex_that_does_not_meet_the_other_pieces(self, kind: str, seed: int, off_mm: float) -> None:
+        """Moved away from it, not along the edge that both have; without that nothing is said."""
+        left, right, number = jambs(kind)
+        rng = np.random.default_rng(seed)
+        move = rng.normal(size=3)
+        move[0] = abs(move[0]) + 0.5 * np.linalg.norm(move[1:])
+        place = at(*rng.uniform(-50, 50, 3), (rng.uniform(0, 6), rng.normal(size=3)))
+        self.assertEqual(widths(scene_of({"left": (left, place), "right": (right, place)})), {})
+        points = right.vertices.copy()
+        points[number] += move / np.linalg.norm(move) * off_mm / 1000
+        off = trimesh.Trimesh(points, right.faces, process=False)
+        scene = scene_of({"left": (left, place), "right": (off, place)})
+        found = widths(scene)
+        self.assertIn(("right", "left"), found)
+        self.assertAlmostEqual(found["right", "left"][0], off_mm, delta=0.02)
+        out, _ = parse_step({"kind": "close_gaps"}).apply(scene, StepContext())
+        self.assertEqual(widths(out), {})
+
+    def test_what_has_vertices_beside_anothers_and_leaves_none_open(self) -> None:
+        quiet = {
+            "a taller book": (
+                (BOX([0.04, 0.25, 0.2]), at(0, 0.125, 0)),
+                (BOX([0.04, 0.253, 0.2]), at(0.04, 0.1265, 0)),
+            ),
+            "a thicker wall": ((BOX([3, 2.5, 0.2]), at(0, 0, 0)), (BOX([3, 2.5, 0.204]), at(3, 0, 0.002))),
+            "other vertices along a border": ((tile(-10), at(0, 0, 0)), (tile(0, cells=5), at(0, 0, 0))),
+            "ground on other cells": (
+                (tile(-10, lambda x, y: 0 * x), at(0, 0, 0)),
+                (tile(0, lambda x, y: 0 * x, 7), at(0, 0.002, 0)),
+            ),
+            "bevelled": ((beveled(), at(0, 0, 0)), (beveled(), at(0.992, 0, 0))),
+        }
+        for name, (one, other) in quiet.items():
+            with self.subTest(name):
+                self.assertEqual(widths(scene_of({"one": one, "other": other})), {})
+
+    def test_borders_of_sheets_that_slope_are_apart_all_along(self) -> None:
+        """Also where the one is behind the plane of the other, which ends there."""
+        for shift in ([0.002, 0, 0], [0.0015, 0, 0.001], [0.0012, 0.0003, -0.0015]):
+            found = widths(scene_of({"a": (tile(-10), at(0, 0, 0)), "b": (tile(0), at(*shift))}))
+            for pair in (("a", "b"), ("b", "a")):
+                self.assertEqual(len(found[pair]), 11)
+                self.assertGreater(min(found[pair]), 0.9)
+                self.assertLess(max(found[pair]), 1000 * np.linalg.norm(shift) + 0.01)
+
     def test_a_part_above_the_floor_leaves_its_height(self) -> None:
         for height in (0.0002, 0.003, 0.0049):
             found = widths(standing(crate=(BOX([1, 1, 1]), at(0, 0.5 + height, 0))))
@@ -154,6 +232,19 @@ class Closed(unittest.TestCase):
             "c": (BOX([0.2, 1, 2]), at(-1.1015, 0.503, 0.9)),
         }
         self.close(standing(**wall))
+
+    def test_tiles_of_ground_that_lie_unevenly_close_at_once(self) -> None:
+        """Up to four corners meet, each of which may go to another."""
+        for seed in range(8):
+            rng = np.random.default_rng(seed)
+            scale = 10 ** rng.uniform(-4, -2.8)
+            parts = {
+                f"tile {i} {j}": (tile(10 * i, lambda x, y, j=j: hills(x, y + 10 * j), 4), at(*(np.array([0, 10 * j, 0]) + rng.normal(scale=scale, size=3))))
+                for i in range(3) for j in range(3)
+            }  # fmt: skip
+            scene = scene_of(parts)
+            self.assertTrue(widths(scene))
+            self.close(scene)
 
     def test_instances_that_move_alike_stay_shared(self) -> None:
         scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.503, 0)))

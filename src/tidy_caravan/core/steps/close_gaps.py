@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Literal
 
@@ -26,8 +28,10 @@ from tidy_caravan.core.steps.base import (
 from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
 from tidy_caravan.core.words import plural
 
-ROUNDS = 4
+ROUNDS = 8
 """A corner may have a gap to several others; each round closes one of them."""
+MOVES = 4
+"""How often a vertex is moved at most."""
 
 
 @step
@@ -49,19 +53,21 @@ class CloseGaps(Step):
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Vertices were moved onto what they all but met by a step."
-        return (Effect(Aspect.POSITIONS, self.most_mm * ROUNDS, why), Effect(Aspect.SHARING))
+        return (Effect(Aspect.POSITIONS, self.most_mm * MOVES, why), Effect(Aspect.SHARING))
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         start, moved = scene, np.zeros(len(scene.nodes), np.bool_)
         vertices, widest = 0, 0.0
+        settled = Counter[tuple[int, int]]()
         for _ in range(ROUNDS):
             found = gaps(scene, context.workshop, context.progress, self.least_mm, self.most_mm)
             if isinstance(found, str):
                 return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
-            rows = movers(found, chosen)
+            rows = movers(found, chosen, settled)
             if not rows.any():
                 break
+            settled.update(zip(found.part[rows].tolist(), found.vertex[rows].tolist(), strict=True))
             scene, count = snapped(scene, found, rows, chosen, context.progress)
             vertices += count
             widest = max(widest, float(found.distance[rows].max()) * 1000)
@@ -73,17 +79,27 @@ class CloseGaps(Step):
         return scene, [Change(text=text, count=vertices, parts=identities_of(scene, parts))]
 
 
-def movers(found: Gaps, chosen: Bool) -> Bool:
-    """(K,) the vertices to move: of both sides of a gap those of the smaller piece, or those that there are."""
+def movers(found: Gaps, chosen: Bool, settled: Mapping[tuple[int, int], int]) -> Bool:
+    """(K,) the vertices to move: of both sides of a gap those of the smaller piece, or those that there are. settled: by part
+    and vertex how often those were moved already: the other side comes to them, where it can."""
     usable = chosen[found.part]
     own, other = found.piece.T
-    smaller = (found.size[:, 0] < found.size[:, 1]) | ((found.size[:, 0] == found.size[:, 1]) & (own > other))
-    pairs = np.sort(found.piece, axis=1)
-    _, number = np.unique(pairs, axis=0, return_inverse=True)
+    _, number = np.unique(np.sort(found.piece, axis=1), axis=0, return_inverse=True)
     number = number.reshape(-1)
-    preferred = np.zeros(int(number.max(initial=-1)) + 1, np.bool_)
-    preferred[number[usable & smaller]] = True
-    out: Bool = usable & (smaller | ~preferred[number])
+    count = int(number.max(initial=-1)) + 1
+
+    def of_pair(rows: Bool) -> Bool:
+        """(K,) whether the pair of pieces has any of the rows."""
+        out: Bool = np.bincount(number[rows], minlength=count)[number] > 0
+        return out
+
+    if settled:
+        where = zip(found.part.tolist(), found.vertex.tolist(), strict=True)
+        moves = np.array([settled.get(one, 0) for one in where], np.int64)
+        free = usable & (moves == 0)
+        usable &= free | (~of_pair(free) & (moves < MOVES))
+    smaller = (found.size[:, 0] < found.size[:, 1]) | ((found.size[:, 0] == found.size[:, 1]) & (own > other))
+    out: Bool = usable & (smaller | ~of_pair(usable & smaller))
     return out
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -35,7 +36,7 @@ from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
-GAPS = Work("gaps between pieces", 2, f"{__name__}:gaps_between", memory=6 << 30)
+GAPS = Work("gaps between pieces", 3, f"{__name__}:gaps_between", memory=6 << 30)
 LEAST_MM = 0.1
 MOST_MM = 5.0
 SIZE = 1 / 50
@@ -45,6 +46,8 @@ AROUND = 3.0
 MOST_PIECES = 200
 """Pieces of one mesh from which on it is taken whole: leaves and gravel are no joints."""
 FACING = 1e-6
+ASIDE = 0.99
+"""Part of a distance, across the surface, below which a place lies beside a border or an edge of it."""
 CHUNK = 1 << 21
 
 
@@ -291,6 +294,7 @@ class Scan:
         where = np.zeros((len(pair), 3))
         front = np.zeros(len(pair))
         normal = np.zeros((len(pair), 3))
+        whose = np.zeros(len(pair), np.int64)
         ends = np.cumsum(count)
         for at in range(0, int(ends[-1]) if len(ends) else 0, CHUNK):
             rows = np.arange(np.searchsorted(ends, at, side="right"), np.searchsorted(ends, at + CHUNK, side="right"))
@@ -319,12 +323,30 @@ class Scan:
             better = far[first] < best[hit]
             first, hit = first[better], hit[better]
             best[hit], where[hit], normal[hit], front[hit] = far[first], q[first], n[first], before[first]
-        touching = (best < self.least) | (front < -1e-6 * self.limit[pair])
-        gap = (best >= self.least) & (best <= self.limit[pair]) & ~touching
-        gap &= ~self.crossing(mine, mine_pair, pair, vertex, where, normal, gap)
+            whose[hit] = which[first]
+        behind = front < -1e-6 * self.limit[pair]
+        aside = np.abs(front) < ASIDE * best
+        within = (best >= self.least) & (best <= self.limit[pair])
+        # off an open border there is neither before nor behind
+        off = aside & behind & (best <= reach)
+        off[off] = self.on_border(theirs, theirs_pair, pair[off], whose[off], where[off])
+        touching = (best < self.least) | (behind & ~off)
+        gap = within & ~touching
+        crossing = self.crossing(mine, mine_pair, pair, vertex, where, normal, gap, off)
+        past = crossing & aside & ~off
+        if past.any():  # past a border there is no surface to cross either
+            past[past] = self.on_border(theirs, theirs_pair, pair[past], whose[past], where[past])
+            crossing &= ~past | self.crossing(mine, mine_pair, pair, vertex, where, normal, past, past)
+        gap &= ~crossing
         gap &= ~beside(pair, self.points[vertex], touching & (best < np.inf), gap, self.limit)
-        gap &= self.along(mine, mine_pair, pair, vertex, gap)
-        behind = np.isfinite(best) & (front < -self.least)
+        joint = self.along(mine, mine_pair, pair, vertex, gap)
+        gap &= joint
+        # of single ones also what lies next to an edge that it goes past
+        single = within & (aside | ~touching)
+        single &= ~beside(pair, self.points[vertex], touching & (best < np.inf) & ~single, single, self.limit)
+        lone, meets, away = self.unmet(mine, mine_pair, theirs, theirs_pair, pair, vertex, single & ~gap)
+        where[lone], best[lone], gap[lone] = meets, away, True
+        behind = np.isfinite(best) & (front < -self.least) & ~off
         return pair[gap], vertex[gap], best[gap], where[gap], pair[behind], vertex[behind]
 
     def rows_of(self, pair: I64, vertex: I64, rows: I64) -> Callable[[I64, I64], tuple[Bool, I64]]:
@@ -355,8 +377,61 @@ class Scan:
                 out[row[both]] = out[next_[both]] = True
         return out
 
-    def crossing(self, mine: I64, mine_pair: I64, pair: I64, vertex: I64, where: F64, normal: F64, gap: Bool) -> Bool:
-        """(K,) True where an edge from the vertex goes on through the surface next to it: the pieces run into each other."""
+    def unmet(
+        self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64, pair: I64, vertex: I64, alone: Bool
+    ) -> tuple[I64, F64, F64]:
+        """Of vertices (K,) without another gap beside them those that are meant to meet a vertex of the other piece: from both
+        an edge leads to where vertices of both stand in one place. Not where one edge is but longer than the other. Their
+        rows, and the place and distance of what they should meet."""
+        rows = np.flatnonzero(alone)
+        if not len(rows):
+            return rows, np.zeros((0, 3)), np.zeros(0)
+        there = Corners(self, theirs, theirs_pair, np.unique(pair[rows]))
+        away, nearest = there.nearest(self.points[vertex[rows]], pair[rows])
+        near = away <= self.limit[pair[rows]]
+        rows, nearest = rows[near], nearest[near]
+        meant, longer = np.zeros(len(pair), np.bool_), np.zeros(len(pair), np.bool_)
+        meets = np.zeros(len(pair), np.int64)
+        meets[rows] = nearest
+        find = self.rows_of(pair, vertex, rows)
+        own = self.faces[mine]
+        for a, b in ((0, 1), (1, 2), (2, 0), (1, 0), (2, 1), (0, 2)) if len(rows) else ():
+            known, row = find(mine_pair, own[:, a])
+            row, end = row[known], self.points[own[known, b]]
+            apart, met = there.nearest(end, pair[row])
+            both = apart < self.least
+            both[both] = there.run(met[both], meets[row[both]])
+            row, end = row[both], end[both]
+            start, other = self.points[vertex[row]], there.points[meets[row]]
+            along = (end - start) / np.maximum(np.linalg.norm(end - start, axis=1), 1e-300)[:, None]
+            across = np.linalg.norm(np.cross(other - start, along), axis=1)
+            meant[row] = True
+            longer[row[across < self.least]] = True
+        chosen = np.flatnonzero(meant & ~longer)
+        far = np.linalg.norm(self.points[vertex[chosen]] - there.points[meets[chosen]], axis=1)
+        return chosen, there.points[meets[chosen]], far
+
+    def on_border(self, theirs: I64, theirs_pair: I64, pair: I64, whose: I64, where: F64) -> Bool:
+        """(N,) whether places on triangles (rows of `theirs`) are on an edge that no other triangle of the piece has."""
+        if not len(pair):
+            return np.zeros(0, np.bool_)
+        there = Corners(self, theirs, theirs_pair, np.unique(pair))
+        own = there.number_of(self, theirs[whose], theirs_pair[whose])
+        exact = 1e-6 * self.limit[pair]
+        out: Bool = np.zeros(len(pair), np.bool_)
+        for a, b in ((0, 1), (1, 2), (2, 0)):
+            start, end = there.points[own[:, a]], there.points[own[:, b]]
+            along = (end - start) / np.maximum(np.linalg.norm(end - start, axis=1), 1e-300)[:, None]
+            off = np.linalg.norm(np.cross(where - start, along), axis=1)
+            out |= there.open(own[:, a], own[:, b]) & (off <= exact)
+            out |= there.ends[own[:, a]] & (np.linalg.norm(where - start, axis=1) <= exact)
+        return out
+
+    def crossing(
+        self, mine: I64, mine_pair: I64, pair: I64, vertex: I64, where: F64, normal: F64, gap: Bool, off: Bool
+    ) -> Bool:
+        """(K,) True where an edge from the vertex goes on through the surface next to it: the pieces run into each other.
+        off: what lies off a border, past which there is no surface."""
         out = np.zeros(len(pair), np.bool_)
         rows = np.flatnonzero(gap)
         if not len(rows):
@@ -373,7 +448,55 @@ class Scan:
             share = np.where(through, before / np.where(through, before - after, 1.0), 0.0)
             place = start + (end - start) * share[:, None]
             through &= np.linalg.norm(place - where[row], axis=1) <= AROUND * self.limit[pair[row]]
+            through &= ~off[row] | (np.einsum("ki,ki->k", place - where[row], start - where[row]) < 0)
             out[row[through]] = True
+        return out
+
+
+class Corners:
+    """The vertices of the other piece of some pairs, each place once, and its edges. points: (P, 3). ends: (P,) those that an
+    edge ends at which only one triangle has."""
+
+    def __init__(self, scan: Scan, triangles: I64, of_pair: I64, pairs: I64) -> None:
+        asked = np.isin(of_pair, pairs)
+        self.span = int(scan.place.max(initial=0)) + 1
+        keys = of_pair[asked, None] * self.span + scan.place[scan.faces[triangles[asked]]]
+        self.keys, first, number = np.unique(keys.ravel(), return_index=True, return_inverse=True)
+        number = number.reshape(keys.shape)
+        self.points = scan.points[scan.faces[triangles[asked]].ravel()[first]]
+        # pairs are told apart by a fourth coordinate that is further than any gap
+        self.far = float(scan.limit.max()) * AROUND * 4
+        self.pair = self.keys // self.span
+        run = np.sort(np.concatenate([number[:, [0, 1]], number[:, [1, 2]], number[:, [2, 0]]]), axis=1)
+        self.edges, count = np.unique(run[:, 0] * len(first) + run[:, 1], return_counts=True)
+        self.lone = self.edges[count == 1]
+        self.ends = np.zeros(len(first), np.bool_)
+        self.ends[self.lone // len(first)] = self.ends[self.lone % len(first)] = True
+
+    def number_of(self, scan: Scan, triangles: I64, pair: I64) -> I64:
+        """(N, 3) rows of the corners of such triangles of such pairs."""
+        out: I64 = np.searchsorted(self.keys, pair[:, None] * self.span + scan.place[scan.faces[triangles]])
+        return out
+
+    @cached_property
+    def tree(self) -> Any:
+        from scipy.spatial import cKDTree
+
+        return cKDTree(np.column_stack([self.points, self.pair * self.far]))
+
+    def nearest(self, points: F64, pair: I64) -> tuple[F64, I64]:
+        """(N,) the distance of the nearest vertex of the pair's other piece, and its row."""
+        away, row = self.tree.query(np.column_stack([points, pair * self.far]))
+        return np.asarray(away, np.float64), np.asarray(row, np.int64)
+
+    def run(self, one: I64, other: I64) -> Bool:
+        """(N,) whether an edge leads from one to the other."""
+        out: Bool = np.isin(np.minimum(one, other) * len(self.points) + np.maximum(one, other), self.edges)
+        return out
+
+    def open(self, one: I64, other: I64) -> Bool:
+        """(N,) whether that is one of a single triangle."""
+        out: Bool = np.isin(np.minimum(one, other) * len(self.points) + np.maximum(one, other), self.lone)
         return out
 
 
