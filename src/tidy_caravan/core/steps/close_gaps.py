@@ -36,7 +36,7 @@ MOVES = 4
 
 @step
 class CloseGaps(Step):
-    """Moves vertices onto the surface that they all but touch. Of two pieces the smaller one's vertices move, where it has
+    """Moves vertices onto the surface that they all but touch, or onto the vertex that they all but meet. Of two pieces the smaller one's vertices move, where it has
     some at the gap. Parts that share a mesh go on sharing it where all of them are moved alike."""
 
     title = "Close gaps"

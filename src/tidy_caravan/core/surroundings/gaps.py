@@ -1,7 +1,8 @@
 """Gaps that light leaks through: pieces that all but touch, a tenth of a millimetre to some millimetres apart.
 
 A piece is what hangs together in a part. Measured from the vertices of each to the surface of the other. What touches,
-goes into the other, or lies on it as a whole (a label) leaves no gap; nor do strewn things among themselves.
+goes into the other, or lies on it as a whole (a label) leaves no gap; nor do strewn things among themselves. A joint is
+as long as an edge, but for vertices that are meant to meet: both pieces have one there, and are joined at the next.
 """
 
 from __future__ import annotations
