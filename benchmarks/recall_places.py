@@ -178,10 +178,11 @@ def overlaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], 
 
 def gaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], fault: bool) -> None:
     """Walls on slabs, panels side by side, beams on posts; clean ones touch, stand well clear or go in. Ground that slopes in
-    two sheets that lie apart, and panels of which one vertex does not meet the other's; clean ones meet."""
+    two sheets that lie apart, panels of which one vertex does not meet the other's, and walls under a roof of one sheet that
+    looks either way; clean ones meet."""
     import trimesh
 
-    box, kind = trimesh.creation.box, int(rng.integers(0, 5))
+    box, kind = trimesh.creation.box, int(rng.integers(0, 6))
     w, h = rng.uniform(0.6, 3, 2)
     off = (
         rng.uniform(0.00015, 0.0048)
@@ -210,6 +211,11 @@ def gaps(site: Site, rng: np.random.Generator, place: Callable[[Any], Any], faul
                 left == 0
             )
             site.put(ground, place(at(0, 1.5, 0, FLAT)), fault)
+    elif kind == 4:
+        roof = sheet(2 * w, 2 * w)
+        site.put(box([w, h, 0.2]), place(at(0, h / 2 + 0.3, 0)), fault)
+        turn = rng.choice([-1, 1]) * np.pi / 2
+        site.put(roof, place(at(0.1, h + 0.3 + off, 0.1, (turn, [1, 0, 0]))), fault)
     else:
         left, right = (box([w, h, 0.2]).apply_translation([side * w / 2, 0, 0]) for side in (-1, 1))
         points, move = right.vertices.copy(), np.abs(rng.normal(size=3)) + [0.5, 0, 0]

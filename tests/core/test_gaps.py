@@ -112,6 +112,22 @@ class Found(unittest.TestCase):
             with self.subTest(name):
                 self.assertEqual(widths(scene_of({"one": one, "other": other})), {})
 
+    def test_a_sheet_has_no_inside_whichever_way_it_looks(self) -> None:
+        """Walls under a roof that is one sheet, and such as touch it, go through it, or stick out by less than a gap."""
+        solid, thin = (BOX([4, 3, 0.2]), at(0, 1.5, 0)), (sheet(4, 3), at(0, 1.5, 0))
+        for turn in (np.pi / 2, -np.pi / 2):
+            for name, wall in (("solid", solid), ("thin", thin)):
+                for off, there in ((0.002, True), (0.0, False), (-0.002, False), (-0.1, False)):
+                    with self.subTest(turn=turn, wall=name, off=off):
+                        roof = sheet(7, 7), at(0.3, 3 + off, 0.2, (turn, [1, 0, 0]))
+                        found = widths(scene_of({"wall": wall, "roof": roof}))
+                        self.assertEqual(set(found), {("wall", "roof")} if there else set())
+                        if there:
+                            self.assertTrue(np.allclose(found["wall", "roof"], 2.0, atol=1e-3))
+        # what is in a closed body is in it
+        inner = {"body": (BOX([2, 2, 2]), at(0, 0, 0)), "in it": (BOX([1, 1, 1]), at(0, 0.497, 0))}
+        self.assertEqual(widths(scene_of(inner)), {})
+
     def test_borders_of_sheets_that_slope_are_apart_all_along(self) -> None:
         """Also where the one is behind the plane of the other, which ends there."""
         for shift in ([0.002, 0, 0], [0.0015, 0, 0.001], [0.0012, 0.0003, -0.0015]):

@@ -28,7 +28,7 @@ from tidy_caravan.core.steps.base import (
 from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
 from tidy_caravan.core.words import plural
 
-ROUNDS = 8
+ROUNDS = 12
 """A corner may have a gap to several others; each round closes one of them."""
 MOVES = 4
 """How often a vertex is moved at most."""
@@ -65,6 +65,10 @@ class CloseGaps(Step):
             if isinstance(found, str):
                 return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
             rows = movers(found, chosen, settled)
+            if not rows.any() and settled and len(found.part):  # as a second time would
+                settled.clear()
+                rows = movers(found, chosen, settled)
+            found, rows = the_other_way(scene, found, rows, chosen, settled)
             if not rows.any():
                 break
             settled.update(zip(found.part[rows].tolist(), found.vertex[rows].tolist(), strict=True))
@@ -101,6 +105,37 @@ def movers(found: Gaps, chosen: Bool, settled: Mapping[tuple[int, int], int]) ->
     smaller = (found.size[:, 0] < found.size[:, 1]) | ((found.size[:, 0] == found.size[:, 1]) & (own > other))
     out: Bool = usable & (smaller | ~of_pair(usable & smaller))
     return out
+
+
+def the_other_way(
+    scene: Scene, found: Gaps, rows: Bool, chosen: Bool, settled: Mapping[tuple[int, int], int]
+) -> tuple[Gaps, Bool]:
+    """The same with rows put in place of those whose vertex was moved already: the vertex that it should meet comes to it,
+    where there is one that was moved less often; else they would go to and fro between two that are not asked about each other."""
+    keys = list(zip(found.part.tolist(), found.vertex.tolist(), strict=True))
+    back: dict[int, int] = {}
+    for k in np.flatnonzero(rows & chosen[found.other] & (found.part != found.other)).tolist():
+        moves = settled.get(keys[k], 0)
+        if not moves:
+            continue
+        whose = int(found.other[k])
+        mesh, world = scene.meshes[scene.nodes.mesh[whose]], scene.nodes.world[whose]
+        away = np.linalg.norm(mesh.positions @ world[:3, :3].T + world[:3, 3] - found.target[k], axis=1)
+        nearest = int(away.argmin())
+        close = away[nearest] * scene.convention.metres_per_unit < LEAST_MM / 1000
+        if close and settled.get((whose, nearest), 0) < moves:
+            back[k] = nearest
+    if not back:
+        return found, rows
+    some = np.array(list(back), np.int64)
+    part, target = found.part.copy(), found.target.copy()
+    vertex, other = found.vertex.copy(), found.other.copy()
+    for k, nearest in back.items():
+        own = scene.nodes.world[part[k]]
+        target[k] = own[:3, :3] @ scene.meshes[scene.nodes.mesh[part[k]]].positions[vertex[k]] + own[:3, 3]
+        vertex[k] = nearest
+    part[some], other[some] = found.other[some], found.part[some]
+    return replace(found, part=part, other=other, vertex=vertex, target=target), rows
 
 
 def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool, tell: Tell) -> tuple[Scene, int]:

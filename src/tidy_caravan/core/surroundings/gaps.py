@@ -8,7 +8,7 @@ as long as an edge, but for vertices that are meant to meet: both pieces have on
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -195,12 +195,12 @@ def gaps_between(
     first_at = first_places(table, mesh, place)
     scan = Scan(
         every.points, faces[order], first_at, limit, least / metres,
-        boxes[pairs, 0].max(axis=1), boxes[pairs, 1].min(axis=1),
+        boxes[pairs, 0].max(axis=1), boxes[pairs, 1].min(axis=1), begin, pairs,
     )  # fmt: skip
     found = []
     for side_ in (0, 1):
         mine = near.side == side_
-        found.append(scan.look(near.triangle[mine], near.pair[mine], near.triangle[~mine], near.pair[~mine]))
+        found.append(scan.look(side_, near.triangle[mine], near.pair[mine], near.triangle[~mine], near.pair[~mine]))
     offset = np.concatenate([[0], np.cumsum(np.diff(table.vertex)[mesh])])
     thick = (boxes[:, 1] - boxes[:, 0]).min(axis=1)
     columns: list[dict[str, AnyArray]] = []
@@ -272,8 +272,14 @@ class Scan:
     least: float
     low: F64
     high: F64
+    begin: I64
+    pairs: I64
+    """(K, 2) pieces; the faces of each begin at `begin`."""
+    _open: dict[int, bool] = field(default_factory=dict)
 
-    def look(self, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64) -> tuple[I64, I64, F64, F64, I64, I64]:
+    def look(
+        self, side: int, mine: I64, mine_pair: I64, theirs: I64, theirs_pair: I64
+    ) -> tuple[I64, I64, F64, F64, I64, I64]:
         """Gaps of the corners of triangles `mine` before triangles `theirs`, each with its pair: (K,) pair, vertex,
         distance and (K, 3) closest place; and pair and vertex of those that lie behind the other's surface."""
         pair, vertex = np.repeat(mine_pair, 3), self.faces[mine].reshape(-1)
@@ -339,6 +345,8 @@ class Scan:
             past[past] = self.on_border(theirs, theirs_pair, pair[past], whose[past], where[past])
             crossing &= ~past | self.crossing(mine, mine_pair, pair, vertex, where, normal, past, past)
         gap &= ~crossing
+        back = self.behind_sheets(side, mine, mine_pair, pair, vertex, where, normal, within & behind & ~off, front)
+        gap, touching = gap | back, touching & ~back
         gap &= ~beside(pair, self.points[vertex], touching & (best < np.inf), gap, self.limit)
         joint = self.along(mine, mine_pair, pair, vertex, gap)
         gap &= joint
@@ -347,7 +355,7 @@ class Scan:
         single &= ~beside(pair, self.points[vertex], touching & (best < np.inf) & ~single, single, self.limit)
         lone, meets, away = self.unmet(mine, mine_pair, theirs, theirs_pair, pair, vertex, single & ~gap)
         where[lone], best[lone], gap[lone] = meets, away, True
-        behind = np.isfinite(best) & (front < -self.least) & ~off
+        behind = np.isfinite(best) & (front < -self.least) & ~off & ~back
         return pair[gap], vertex[gap], best[gap], where[gap], pair[behind], vertex[behind]
 
     def rows_of(self, pair: I64, vertex: I64, rows: I64) -> Callable[[I64, I64], tuple[Bool, I64]]:
@@ -411,6 +419,45 @@ class Scan:
         chosen = np.flatnonzero(meant & ~longer)
         far = np.linalg.norm(self.points[vertex[chosen]] - there.points[meets[chosen]], axis=1)
         return chosen, there.points[meets[chosen]], far
+
+    def behind_sheets(
+        self,
+        side: int,
+        mine: I64,
+        mine_pair: I64,
+        pair: I64,
+        vertex: I64,
+        where: F64,
+        normal: F64,
+        back: Bool,
+        front: F64,
+    ) -> Bool:
+        """(K,) those of `back` that are behind a sheet, which has no inside, and of pieces that do not go through it."""
+        out = back.copy()
+        if back.any():
+            out[back] = self.open_ones(self.pairs[pair[back], 1 - side])
+        if out.any():
+            crossing = self.crossing(mine, mine_pair, pair, vertex, where, -normal, out, np.zeros(len(pair), np.bool_))
+            through = np.zeros(len(self.limit), np.bool_)
+            through[pair[crossing]] = True
+            through[pair[np.isfinite(front) & (front > self.least)]] = True
+            out &= ~through[pair]
+        return out
+
+    def open_ones(self, pieces: I64) -> Bool:
+        """(N,) whether pieces have an edge that only one triangle has."""
+        new = np.array([k for k in np.unique(pieces).tolist() if k not in self._open], np.int64)
+        if len(new):
+            count = self.begin[new + 1] - self.begin[new]
+            faces = self.place[self.faces[ranges(self.begin[new], count)]]
+            owner = np.tile(np.repeat(np.arange(len(new)), count), 3)
+            run = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+            order = np.lexsort((run[:, 1], run[:, 0], owner))
+            key = np.column_stack([owner, run])[order]
+            first = np.flatnonzero(np.concatenate([[True], (key[1:] != key[:-1]).any(axis=1)]))
+            lone = np.bincount(key[first[np.diff(np.append(first, len(key))) == 1], 0], minlength=len(new)) > 0
+            self._open |= dict(zip(new.tolist(), lone.tolist(), strict=True))
+        return np.array([self._open[k] for k in pieces.tolist()], np.bool_)
 
     def on_border(self, theirs: I64, theirs_pair: I64, pair: I64, whose: I64, where: F64) -> Bool:
         """(N,) whether places on triangles (rows of `theirs`) are on an edge that no other triangle of the piece has."""
