@@ -15,7 +15,6 @@ from tidy_caravan.core.formats.collada.skins import Posed, bound, posed, source_
 from tidy_caravan.core.formats.collada.xml import Document, Element, label, number, numbers
 from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
 from tidy_caravan.core.formats.shared.bundle import Budget, Limits
-from tidy_caravan.core.formats.shared.folded import add_folds
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.folds import Folds, folds_of
@@ -259,7 +258,7 @@ class Builder:
                 index = self._by_content.setdefault(mesh.id, len(self.meshes))
                 if index == len(self.meshes):
                     self.meshes.append(mesh)
-                    add_folds(self.folded, index, folds_of(geometry.points, geometry.corner, geometry.counts))
+                    self.folded[index] = folds_of(geometry.points, geometry.corner, geometry.counts)
                 self._mesh[key] = index
         return self._mesh[key]
 

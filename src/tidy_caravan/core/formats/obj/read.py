@@ -15,11 +15,11 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.obj.mtl import MaterialTable
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.encoding import in_utf8
-from tidy_caravan.core.formats.shared.folded import add_folds, tell_folds
+from tidy_caravan.core.formats.shared.folded import tell_folds
 from tidy_caravan.core.formats.shared.many import astray, tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.geometry.corners import distinct
-from tidy_caravan.core.geometry.folds import FLAT, Folds, folds_of
+from tidy_caravan.core.geometry.folds import Folds, folds_of
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.own_origin import far_file, placed_at, rebased
 from tidy_caravan.core.geometry.smoothing import corner_angles
@@ -303,9 +303,6 @@ class Pieces:
         self.finite, self.notes, self.smoothing = finite, notes, smoothing
         self.far = far_file(positions[finite])
         self.told: dict[str, int] = {}
-        self.folds = FLAT
-        """Of the polygons of the mesh that was made last."""
-        self.folded: dict[int, Folds] = {}
         self.astray = {"texture coordinates": 0, "normals": 0}
         """Corners that point at some that are not there."""
 
@@ -319,8 +316,8 @@ class Pieces:
     def note(self, where: str, text: str) -> None:
         tell(self.notes, self.told, Note("damaged", "import.face", where[:120], text))
 
-    def mesh(self, runs: list[Run], name: str) -> tuple[Mesh, F64] | None:
-        """One mesh of all runs of a node, sub-meshes by material, and its origin (3,)."""
+    def mesh(self, runs: list[Run], name: str) -> tuple[Mesh, F64, Folds] | None:
+        """One mesh of all runs of a node, sub-meshes by material, its origin (3,), and the folds of its polygons."""
         corners, sizes, materials, groups = [], [], [], []
         for run in runs:
             c, s = self.corners(run)
@@ -334,7 +331,7 @@ class Pieces:
         triangles, face = fan_or_ears(self.positions[triples[:, 0]], counts)
         if not len(triangles):
             return None
-        self.folds = folds_of(self.positions, triples[:, 0], counts)
+        folds = folds_of(self.positions, triples[:, 0], counts)
         stored = self.normals
         if self.smoothing and (triples[:, 2] < 0).any():
             triples, stored = self.smoothed(triples, triangles, np.concatenate(groups)[face], face)
@@ -368,7 +365,7 @@ class Pieces:
             colors=colors,
             name=name,
         )
-        return mesh, origin
+        return mesh, origin, folds
 
     def smoothed(self, triples: I64, triangles: I64, group: I64, face: I64) -> tuple[I64, F32]:
         """Corners with normals where the file has none but smoothing groups: smooth inside a group, flat in none.
@@ -479,6 +476,7 @@ def assemble(runs: list[Run], pieces: Pieces, main: str, say: Callable[..., None
     origins: list[F64] = []
     meshes: list[Mesh] = []
     index: dict[str, int] = {}
+    folded: dict[int, Folds] = {}
 
     def node(name: str, parent: int, own: list[Run]) -> int:
         made = pieces.mesh(own, name) if own else None
@@ -489,7 +487,7 @@ def assemble(runs: list[Run], pieces: Pieces, main: str, say: Callable[..., None
             number = index.setdefault(mesh.id, len(meshes))
             if number == len(meshes):
                 meshes.append(mesh)
-                add_folds(pieces.folded, number, pieces.folds)
+                folded[number] = made[2]
         names.append(name)
         parents.append(parent)
         mesh_of.append(number)
@@ -515,5 +513,5 @@ def assemble(runs: list[Run], pieces: Pieces, main: str, say: Callable[..., None
     local = np.tile(np.eye(4), (len(names), 1, 1))
     local = placed_at(local, np.array(parents, np.int64), np.array(origins).reshape(-1, 3))
     mesh_column: I32 = np.array(mesh_of, np.int32)
-    tell_folds(pieces.notes, pieces.folded, meshes, mesh_column, main)
+    tell_folds(pieces.notes, folded, meshes, mesh_column, main)
     return Scene(GLTF, make_nodes(parents, local, names, mesh=mesh_column), tuple(meshes))

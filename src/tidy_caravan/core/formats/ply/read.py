@@ -367,7 +367,7 @@ def surface(
                 f"{plural(dropped, 'face was', 'faces were')} left out: too few corners, corners that point at nothing, or positions that are no numbers.",
             )
         )
-    if mesh is not None and folds:
+    if mesh is not None:
         tell_folds(notes, {0: folds}, [mesh], [0], where)
     return mesh, origin
 

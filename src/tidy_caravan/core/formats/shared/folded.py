@@ -7,16 +7,10 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
-from tidy_caravan.core.geometry.folds import FLAT, Folds
+from tidy_caravan.core.geometry.folds import Folds
 from tidy_caravan.core.scene import Mesh, Note
 from tidy_caravan.core.scene.arrays import I32
 from tidy_caravan.core.words import plural
-
-
-def add_folds(found: dict[int, Folds], mesh: int, folds: Folds) -> None:
-    """Keeps what a mesh has, where it has any."""
-    if folds:
-        found[mesh] = found.get(mesh, FLAT) + folds
 
 
 def tell_folds(

@@ -12,7 +12,7 @@ import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux, UsdShade
 
 from tidy_caravan.core.formats.shared.affine import LEFT_OUT, affine, beyond_affine
-from tidy_caravan.core.formats.shared.folded import add_folds, tell_folds
+from tidy_caravan.core.formats.shared.folded import tell_folds
 from tidy_caravan.core.formats.shared.many import tell, tell_rest
 from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.data import from_custom
@@ -418,7 +418,7 @@ class Reader:
             index = self._by_content.setdefault(surface.mesh.id, len(self.meshes))
             if index == len(self.meshes):
                 self.meshes.append(surface.mesh)
-                add_folds(self.folded, index, surface.folds)
+                self.folded[index] = surface.folds
             rows.mesh[here] = index
 
     def scatter(self, prim: Any, rows: Rows, here: int, name: str) -> None:
