@@ -33,6 +33,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     worst = int(np.argmax(found.distance))
     one, other = (scene.nodes.names[i][-80:] or "?" for i in (int(found.part[worst]), int(found.other[worst])))
     widest, narrowest = float(found.distance.max()) * 1000, float(found.distance.min()) * 1000
+    wide = " to ".join(dict.fromkeys((f"{narrowest:.2g}", f"{widest:.2g}")))
     between = f"“{one}” and “{other}”" if one != other else f"two pieces of “{one}”"
     yield Finding(
         code="gaps.leak",
@@ -42,7 +43,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         value=widest,
         limit=LEAST_MM,
         unit="mm",
-        text=f"{plural(len(pairs), 'pair')} of pieces leave a gap of {narrowest:.2g} to {widest:.2g} mm (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or "
+        text=f"{plural(len(pairs), 'pair of pieces leaves', 'pairs of pieces leave')} a gap of {wide} mm (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or "
         f"are meant to stay clear by as much, as a door leaf is of its frame; "
         f"the widest between {between}. Closing them moves {plural(len(np.unique(np.column_stack([found.part, found.vertex]), axis=0)), 'vertex', 'vertices')} at most.",
         parts=parts.tolist(),
