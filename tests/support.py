@@ -13,7 +13,11 @@ from typing import Any
 import numpy as np
 import trimesh
 
+from tidy_caravan.core.carry import package_of
+from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.formats import bundle_from_files, load
+from tidy_caravan.core.packing.pack import Package
+from tidy_caravan.core.route import Route, run
 from tidy_caravan.core.scene import Scene
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -148,6 +152,12 @@ def bent_balls(count: int, subdivisions: int, seed: int) -> bytes:
         place = trimesh.transformations.translation_matrix([3 * i, 0, 0])
         out.add_geometry(ball, node_name=f"ball {i}", transform=place)
     return bytes(out.export(file_type="glb"))
+
+
+def sent(scene: Scene, name: str, sha256: str, to: Destination, route: Route, fmt: FormatName) -> tuple[Package, Scene]:
+    """What `carry` packs, and the scene that was packed, without the survey between: for tests of what is written."""
+    done, records = run(scene, route, to)
+    return package_of(done, scene, name, sha256, to, route, fmt, records, []), done
 
 
 def validate(*files: Path) -> list[dict[str, Any]]:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from tests.core.test_gltf import everything
-from tests.support import read, trimesh_scene, validate
+from tests.support import read, sent, trimesh_scene, validate
 from tidy_caravan import reference
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.carry import carry, prove
@@ -31,7 +31,7 @@ MATCH = Route(steps=[{"kind": "match_units_axes"}])
 def deliver(
     scene: Scene, to: Destination, folder: Path, route: Route = MATCH, fmt: FormatName = "glb"
 ) -> ArrivalReport:
-    package, result, *_ = carry(scene, "test.glb", "0" * 64, to, route, fmt)
+    package, result = sent(scene, "test.glb", "0" * 64, to, route, fmt)
     save(package.files, folder)
     return prove(folder, scene, result)[0]
 
@@ -111,7 +111,7 @@ class Manifests(unittest.TestCase):
 
         published = json.loads((ROOT / "docs" / "manifest.schema.json").read_text())
         self.assertEqual(published, Manifest.model_json_schema(by_alias=True))
-        package, *_ = carry(landing(), "demo", "0" * 64, BUILT_IN[1], MATCH, "gltf")
+        package, _ = sent(landing(), "demo", "0" * 64, BUILT_IN[1], MATCH, "gltf")
         document = json.loads(package.files["manifest.json"])
         jsonschema.validate(document, published)
         self.assertEqual(document["parts"][0]["sourcePath"], "Pellwick Ferry Landing/waiting hall/hall floor")

@@ -17,8 +17,8 @@ from tests.core.test_ifc import Model, at
 from tests.core.test_pose import PLAIN
 from tests.independent import independent, same
 from tests.planted import kiosk
-from tests.support import read
-from tidy_caravan.core.carry import carry, prove
+from tests.support import read, sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, writable
 from tidy_caravan.core.formats.merge import load_all
@@ -112,7 +112,7 @@ class Far(unittest.TestCase):
             scene = read({name: make()}, name)
             for kind in sorted(writable()):
                 with self.subTest(source=name, kind=kind):
-                    package, *_ = carry(scene, name, "0" * 64, PLAIN, MATCH, kind)  # type: ignore[arg-type]
+                    package, _ = sent(scene, name, "0" * 64, PLAIN, MATCH, kind)  # type: ignore[arg-type]
                     got = independent({k: v for k, v in package.files.items() if k != "manifest.json"}, kind)
                     self.assertTrue(same(got - CORNER, truth - CORNER, 1e-5), np.abs(got).max(axis=0))
 
@@ -238,7 +238,7 @@ class GivenBack(unittest.TestCase):
                 with self.subTest(unit=unit, format=fmt), TemporaryDirectory() as folder:
                     steps = [{"kind": "match_units_axes", "sourceMetresPerUnit": unit}, {"kind": "site_place"}]
                     route = Route.model_validate({"steps": steps})
-                    package, done, *_ = carry(scene, "quay", "0" * 64, BUILT_IN[0], route, fmt)  # type: ignore[arg-type]
+                    package, done = sent(scene, "quay", "0" * 64, BUILT_IN[0], route, fmt)  # type: ignore[arg-type]
                     save(package.files, Path(folder))
                     report, _ = prove(Path(folder), scene, done)
                     self.assertTrue(report.ok, (report.problems, [r.told for r in report.rows][:1]))

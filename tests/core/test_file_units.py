@@ -16,9 +16,9 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import Gltf
+from tests.support import Gltf, sent
 from tests.trees import furthest_apart, random_tree
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import destination
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.formats import bundles_from_files, load
@@ -255,7 +255,7 @@ class Carried(unittest.TestCase):
         for name in ("metre-z-up-right", "centimetre-z-up-left"):
             for fmt in ("glb", "dae", "obj"):
                 with self.subTest(name, fmt=fmt), tempfile.TemporaryDirectory() as folder:
-                    package, result, _, _ = carry(scene, "two", "0", destination(name), route, fmt)  # type: ignore[arg-type]
+                    package, result = sent(scene, "two", "0", destination(name), route, fmt)  # type: ignore[arg-type]
                     save(package.files, Path(folder))
                     report, _ = prove(Path(folder), scene, result)
                     self.assertTrue(report.ok, report)
@@ -284,9 +284,7 @@ class Carried(unittest.TestCase):
             ),
         ):
             with self.subTest(steps), tempfile.TemporaryDirectory() as folder:
-                package, result, *_ = carry(
-                    scene, "one", "0", destination("metre-z-up-right"), parse_route(steps), "glb"
-                )
+                package, result = sent(scene, "one", "0", destination("metre-z-up-right"), parse_route(steps), "glb")
                 save(package.files, Path(folder))
                 report, _ = prove(Path(folder), scene, result)
                 self.assertTrue(report.ok, report.worst)
@@ -297,7 +295,7 @@ class Carried(unittest.TestCase):
         to, said = destination("metre-z-up-right"), {"file": "doors.obj", "metresPerUnit": 0.001}
         with tempfile.TemporaryDirectory() as folder:
             wrong = parse_route([{"kind": "match_units_axes", "files": [{**said, "metresPerUnit": 0.01}]}])
-            package, *_ = carry(scene, "two", "0", to, wrong, "glb")
+            package, _ = sent(scene, "two", "0", to, wrong, "glb")
             save(package.files, Path(folder))
             manifest = json.loads((Path(folder) / "manifest.json").read_text())
             step = next(s for s in manifest["route"] if s["kind"] == "match_units_axes")

@@ -23,8 +23,8 @@ import ifcopenshell.api.type as types
 import ifcopenshell.api.unit as unit
 import numpy as np
 
-from tests.support import PNG
-from tidy_caravan.core.carry import carry, prove
+from tests.support import PNG, sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.figures import bounds_metres
@@ -340,7 +340,7 @@ class Dressed(unittest.TestCase):
         np.testing.assert_allclose(mesh.uvs[0], np.column_stack([0.25 + x / 2, 1.0 - y / 2]), atol=1e-6)
         self.assertEqual([t for t in scene.travel if t.verdict == "behind"], [])
         with TemporaryDirectory() as folder:
-            package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[0], Route(), "glb")
+            package, result = sent(scene, "s", "0" * 64, BUILT_IN[0], Route(), "glb")
             save(package.files, Path(folder))
             self.assertTrue(prove(Path(folder), scene, result)[0].ok)
         missing = load(bundle_from_files({"hall.ifc": m.bytes()}))

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from tests.planted import kiosk
-from tidy_caravan.core.carry import carry
+from tests.support import sent
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.route import Route
@@ -134,7 +134,7 @@ class LeftOut(unittest.TestCase):
 
 
 def packed(scene: Scene, kind: Any) -> tuple[dict[str, bytes], list[str]]:
-    package, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], Route(steps=[]), kind)
+    package, _ = sent(scene, "kiosk", "0" * 64, BUILT_IN[0], Route(steps=[]), kind)
     files = {name: data for name, data in package.files.items() if name != "manifest.json"}
     return files, sorted([*package.manifest.losses, *package.manifest.remarks])
 

@@ -14,7 +14,8 @@ import orjson
 import trimesh
 
 from tests.core.test_sides import as_mesh, at
-from tidy_caravan.core.carry import carry, prove
+from tests.support import sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.packing.pack import Package, save
@@ -42,7 +43,7 @@ def made(scene: Scene, **more: Any) -> Scene:
 def carried(fmt: str = "glb", steps: Any = (STEP,), scene: Scene | None = None) -> tuple[Scene, Package, Scene]:
     scene = scene or bollards()
     route = Route.model_validate({"steps": [{"kind": "match_units_axes"}, *steps]})
-    package, done, _, _ = carry(scene, "bollards.glb", "0" * 64, BUILT_IN[0], route, fmt)  # type: ignore[arg-type]
+    package, done = sent(scene, "bollards.glb", "0" * 64, BUILT_IN[0], route, fmt)  # type: ignore[arg-type]
     return scene, package, done
 
 

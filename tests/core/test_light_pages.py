@@ -19,10 +19,11 @@ from pxr import Usd, UsdGeom, Vt
 from tests.core.test_light_budget import hall
 from tests.core.test_lists import target
 from tests.core.test_sides import as_mesh, at
+from tests.support import sent
 from tidy_caravan.core.bake.look import look_at
 from tidy_caravan.core.bake.pages import by_themselves, filled, for_view, laid_out
 from tidy_caravan.core.bake.report import BakeAsk
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.formats import bundle_from_files, load
 from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.packing.pack import Package, save
@@ -59,7 +60,7 @@ def packed(fmt: str, least: int = 8) -> tuple[Package, Scene, Scene]:
     scene = street()
     small = replace(scene.nodes, lightmap=np.minimum(scene.nodes.lightmap, 64))
     source = scene.but(nodes=small)
-    package, result, *_ = carry(source, "s", "0" * 64, target(least), route, fmt)  # type: ignore[arg-type]
+    package, result = sent(source, "s", "0" * 64, target(least), route, fmt)  # type: ignore[arg-type]
     return package, source, result
 
 

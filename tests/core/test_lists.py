@@ -16,9 +16,9 @@ from scipy.spatial.transform import Rotation
 
 from tests.core.test_compounds import apply as find_compounds
 from tests.core.test_compounds import village
-from tests.support import read
+from tests.support import read, sent
 from tidy_caravan.core.arrival.report import ArrivalReport
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.packing.pack import Package, save
 from tidy_caravan.core.route import Route
@@ -35,7 +35,7 @@ def target(least: int, instancing: bool = True) -> Destination:
 
 def delivered(scene: Scene, fmt: str, least: int, sets: list[PartSet] | None = None) -> tuple[Package, ArrivalReport]:
     route = Route.model_validate({"steps": [{"kind": "match_units_axes", "bakeScale": False}], "sets": sets or []})
-    package, result, *_ = carry(scene, "s", "0" * 64, target(least), route, fmt)  # type: ignore[arg-type]
+    package, result = sent(scene, "s", "0" * 64, target(least), route, fmt)  # type: ignore[arg-type]
     with tempfile.TemporaryDirectory() as folder:
         save(package.files, Path(folder) / "p")
         report, _ = prove(Path(folder) / "p", scene, result)
@@ -160,7 +160,7 @@ class Lists(unittest.TestCase):
         many = find_compounds(village(pieces=60, kinds=10, places=30, seed=4))
         once = len(delivered(many, "usda", 0)[0].files["scene.usda"])
         route = Route.model_validate({"steps": [{"kind": "match_units_axes", "bakeScale": False}]})
-        plain, *_ = carry(many, "s", "0" * 64, target(0, instancing=False), route, "usda")
+        plain, _ = sent(many, "s", "0" * 64, target(0, instancing=False), route, "usda")
         self.assertLess(once, 0.2 * len(plain.files["scene.usda"]))
 
     def test_what_came_back_is_the_same_scene(self) -> None:
@@ -208,7 +208,7 @@ class Lists(unittest.TestCase):
         places[1] += 0.02
         data[at : at + 12] = places.tobytes()
         route = Route.model_validate({"steps": [{"kind": "match_units_axes", "bakeScale": False}]})
-        _, result, *_ = carry(self.scene, "s", "0" * 64, target(6), route, "glb")
+        _, result = sent(self.scene, "s", "0" * 64, target(6), route, "glb")
         with tempfile.TemporaryDirectory() as folder:
             save({**package.files, "scene.glb": bytes(data)}, Path(folder) / "p")
             report, _ = prove(Path(folder) / "p", self.scene, result)

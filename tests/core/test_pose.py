@@ -15,7 +15,7 @@ import trimesh
 from tests.core.test_arrival import deliver
 from tests.independent import independent, same
 from tests.planted import GltfFile
-from tests.support import Gltf, read, validate_bytes
+from tests.support import Gltf, read, sent, validate_bytes
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import bounds_metres
@@ -96,7 +96,7 @@ class Poses(unittest.TestCase):
             scene, known = make()
             for kind in sorted(writable()):
                 with self.subTest(source=make.__name__, kind=kind):
-                    package, *_ = carry(scene, "x.glb", "0" * 64, PLAIN, ROUTE, kind)  # type: ignore[arg-type]
+                    package, _ = sent(scene, "x.glb", "0" * 64, PLAIN, ROUTE, kind)  # type: ignore[arg-type]
                     got = independent({k: v for k, v in package.files.items() if k != "manifest.json"}, kind)
                     self.assertTrue(same(got, known, 1e-5), f"{np.ptp(got, axis=0)} for {np.ptp(known, axis=0)}")
 
@@ -158,7 +158,7 @@ class Poses(unittest.TestCase):
              "morph target 0 is called “bowing” instead of “leaning”"),
         ):  # fmt: skip
             with self.subTest(fault=name), TemporaryDirectory() as folder:
-                package, result, *_ = carry(scene, "figure", "0" * 64, PLAIN, kept, "glb")
+                package, result = sent(scene, "figure", "0" * 64, PLAIN, kept, "glb")
                 save(package.files, Path(folder))
                 self.assertTrue(prove(Path(folder), scene, result)[0].ok)
                 file = GltfFile(Path(folder))
@@ -175,7 +175,7 @@ class Poses(unittest.TestCase):
 
     def test_figures_on_one_mesh_with_one_weight_go_on_sharing_it(self) -> None:
         scene, _ = bent()
-        _, done, *_ = carry(scene, "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
+        _, done = sent(scene, "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
         self.assertEqual(int((done.instance_counts > 0).sum()), 3)
         g = Gltf()
         mesh = g.mesh(FIGURE.vertices, np.asarray(FIGURE.faces).ravel())
@@ -205,7 +205,7 @@ class Poses(unittest.TestCase):
                 "channels": [{"sampler": 0, "target": {"node": above, "path": "translation"}}],
             },
         )
-        _, done, *_ = carry(read(g.glb()), "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
+        _, done = sent(read(g.glb()), "x.glb", "0" * 64, PLAIN, ROUTE, "glb")
         self.assertEqual(len(done.skins), 1)
 
     def test_a_frame_is_compared_with_the_source_at_that_time(self) -> None:

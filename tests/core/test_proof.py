@@ -19,10 +19,11 @@ from tests.harden.arrivals import one as alarm_of
 from tests.harden.bent import try_bent
 from tests.loose import LOOSE, REFUSED, everything_said, said_of
 from tests.planted import FAULTS, GltfFile, Plant, in_gltf, kiosk
+from tests.support import sent
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.carry import carry, package_of, prove
+from tidy_caravan.core.carry import package_of, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.packing.pack import save
@@ -41,7 +42,7 @@ def planted(
     scene = kiosk()
     with TemporaryDirectory() as whole:
         clean = Path(whole) / "clean"
-        package, result, *_ = carry(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
+        package, result = sent(scene, "kiosk", "0" * 64, to, ROUTE, fmt)  # type: ignore[arg-type]
         save(package.files, clean)
         report, _ = prove(clean, scene, result)
         assert report.ok, (fmt, to.name, everything_said(report))
@@ -140,7 +141,7 @@ class Rewritten(unittest.TestCase):
         scene = kiosk()
         with TemporaryDirectory() as whole:
             folder = Path(whole)
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], UNITS, "glb")
+            package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[0], UNITS, "glb")
             save(package.files, folder)
             in_gltf(without_indices)(folder)
             self.assertEqual(prove(folder, scene, result)[0].problems, ["scene.glb is not the file that was packed"])
@@ -167,7 +168,7 @@ class Stated(unittest.TestCase):
         }
         with TemporaryDirectory() as whole:
             clean = Path(whole) / "clean"
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
             save(package.files, clean)
             self.assertEqual(said_of(clean, scene, result), "")
             for name, (change, wanted) in faults.items():
@@ -377,7 +378,7 @@ class Declarations(unittest.TestCase):
         route = Route(steps=[units, *([{"kind": beside}] if beside else []), toy])
         scene = kiosk()
         with TemporaryDirectory() as folder:
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
             save(package.files, Path(folder))
             if tamper:
                 FAULTS["glb"]()["winding of a triangle"][0](Path(folder))
@@ -419,7 +420,7 @@ class Declarations(unittest.TestCase):
         fine = scene.but(meshes=(with_flat, *scene.meshes[1:]))
         for source, good in ((fine, True), (scene, False)):
             with TemporaryDirectory() as folder:
-                package, result, *_ = carry(source, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
+                package, result = sent(source, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
                 if not good:  # a step that drops a whole side of the box as if it had no area
                     less = [replace(m, indices=m.indices[2:], material=m.material[2:]) for m in result.meshes]
                     result = result.but(meshes=tuple(less))
@@ -439,7 +440,7 @@ class Declarations(unittest.TestCase):
     def test_without_the_result_the_route_is_run_again(self) -> None:
         scene, route = kiosk(), Route(steps=[*ROUTE.steps, {"kind": "place_pivots", "onlyFar": False}])
         with TemporaryDirectory() as folder:
-            package, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            package, _ = sent(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
             save(package.files, Path(folder))
             report, _ = prove(Path(folder), scene)
             self.assertTrue(report.ok, everything_said(report))
@@ -448,7 +449,7 @@ class Declarations(unittest.TestCase):
     def test_a_second_arrival_sees_the_file_as_it_is_now(self) -> None:
         scene = kiosk()
         with TemporaryDirectory() as folder:
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[1], ROUTE, "usdc")
+            package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[1], ROUTE, "usdc")
             save(package.files, Path(folder))
             self.assertTrue(prove(Path(folder), scene, result)[0].ok)
             FAULTS["usdc"]()["part moved"][0](Path(folder))
@@ -460,7 +461,7 @@ class Declarations(unittest.TestCase):
         scene = kiosk()
         for fmt in ("glb", "gltf", "dae", "usdc", "usda", "usdz", "ply", "stl"):
             with self.subTest(format=fmt), TemporaryDirectory() as folder:
-                package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], ROUTE, fmt)  # type: ignore[arg-type]
+                package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[0], ROUTE, fmt)  # type: ignore[arg-type]
                 save(package.files, Path(folder))
                 path = Path(folder) / package.manifest.main_file
                 path.write_bytes(path.read_bytes()[: -path.stat().st_size // 3])

@@ -12,9 +12,10 @@ import numpy as np
 
 from tests.core.test_proof import everything_said
 from tests.planted import kiosk
+from tests.support import sent
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, run
@@ -180,7 +181,7 @@ class Provenance(unittest.TestCase):
         steps = [{"kind": "match_units_axes", "bakeScale": False}, *({"kind": "toy", **t} for t in toys)]
         route = Route.model_validate({"steps": steps})
         with TemporaryDirectory() as folder:
-            package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+            package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
             save(package.files, Path(folder))
             with_store = Store(folder)
             result = load_scene(with_store, save_scene(with_store, result))  # provenance is stored with the scene
@@ -212,7 +213,7 @@ class Provenance(unittest.TestCase):
             steps = [{**s, "edge_mm": 500} if s["kind"] == "subdivide" else s for s in steps]  # each triangle into 16
             route = Route.model_validate({"steps": steps})
             with self.subTest(toys=toys), TemporaryDirectory() as folder:
-                package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
+                package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[0], route, "glb")
                 save(package.files, Path(folder))
                 report, _ = prove(Path(folder), scene, result)
                 self.assertTrue(report.ok, everything_said(report))
@@ -291,7 +292,7 @@ class Provenance(unittest.TestCase):
             (3, "“kiosk/post left” came out of the route more than once"),
         ):
             with TemporaryDirectory() as folder:
-                package, result, *_ = carry(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
+                package, result = sent(scene, "kiosk", "0" * 64, BUILT_IN[2], route, "glb")
                 save(package.files, Path(folder))
                 nodes = copied(result.nodes, np.array([3]), int(result.nodes.mesh[3]))
                 own = nodes.source.copy()

@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_winding import SHAPES, found_in, mesh_from, scene_of
-from tests.support import Gltf
-from tidy_caravan.core.carry import carry, prove
+from tests.support import Gltf, sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.geometry.faults import repeated
@@ -107,7 +107,7 @@ class Dropped(unittest.TestCase):
         route = Route.model_validate({"steps": [{"kind": "match_units_axes"}, {"kind": "drop_repeated"}]})
         for fmt in sorted(writable()):
             with self.subTest(format=fmt), TemporaryDirectory() as folder:
-                package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[1], route, fmt)
+                package, result = sent(scene, "s", "0" * 64, BUILT_IN[1], route, fmt)
                 save(package.files, Path(folder) / "p")
                 report, _ = prove(Path(folder) / "p", scene, result)
                 self.assertTrue(report.ok, [r.told for r in report.rows if r.faults])

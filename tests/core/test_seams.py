@@ -11,7 +11,8 @@ import numpy as np
 import trimesh
 
 from tests.core.test_sides import as_mesh, at
-from tidy_caravan.core.carry import carry, prove
+from tests.support import sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
@@ -99,7 +100,7 @@ class Seams(unittest.TestCase):
         route = Route.model_validate({"steps": [{"kind": "match_units_axes"}, {"kind": "cover_seams"}]})
         for fmt in ("glb", "usda", "dae", "obj"):
             with self.subTest(fmt), TemporaryDirectory() as folder:
-                package, done, _, _ = carry(scene, "bay.glb", "0" * 64, BUILT_IN[1], route, fmt)  # type: ignore[arg-type]
+                package, done = sent(scene, "bay.glb", "0" * 64, BUILT_IN[1], route, fmt)  # type: ignore[arg-type]
                 save(package.files, Path(folder))
                 report, _ = prove(Path(folder), scene, done)
                 self.assertTrue(

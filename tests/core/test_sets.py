@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tests.support import CUBE, TRIANGLE, Gltf
-from tidy_caravan.core.carry import carry
+from tests.support import CUBE, TRIANGLE, Gltf, sent
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.geometry.animation import cropped, posed, slerp, value_at
@@ -164,7 +163,7 @@ class Sets(unittest.TestCase):
     def test_they_survive_renaming_and_are_written_down(self) -> None:
         scene, to = station(), BUILT_IN[0]
         route = Route(steps=[{"kind": "tidy_names"}, {"kind": "match_units_axes"}], sets=self.sets())
-        package, *_ = carry(scene, "a.glb", "0" * 64, to, route, "glb")
+        package, _ = sent(scene, "a.glb", "0" * 64, to, route, "glb")
         by_path = {p.source_path: p for p in package.manifest.parts}
         self.assertEqual(by_path["hall/bench_2"].set, "Big")
         treatment = by_path["hall/bench_2"].treatment

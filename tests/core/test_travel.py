@@ -9,8 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from tests.support import PNG, TRIANGLE, one_triangle, read
-from tidy_caravan.core.carry import carry
+from tests.support import PNG, TRIANGLE, one_triangle, read, sent
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import bundles_from_files
@@ -38,7 +37,7 @@ def lines(scene: Scene, verdict: str) -> dict[str, int]:
 
 
 def carried(scene: Scene, *steps: dict[str, Any]) -> Manifest:
-    package, *_ = carry(scene, "scene", "0" * 64, BUILT_IN[0], Route(steps=list(steps)), "glb")
+    package, _ = sent(scene, "scene", "0" * 64, BUILT_IN[0], Route(steps=list(steps)), "glb")
     return Manifest.model_validate_json(package.files["manifest.json"])
 
 

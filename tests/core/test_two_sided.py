@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from tests.core.test_winding import SHAPES, found_in, scene_of, strip
-from tests.support import Gltf, read
-from tidy_caravan.core.carry import carry, prove
+from tests.support import Gltf, read, sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable, write
 from tidy_caravan.core.packing.pack import save
@@ -100,7 +100,7 @@ class Arrived(unittest.TestCase):
                 step: dict[str, Any] = {"kind": "two_sided", "by": by, "where": {"names": ["bowl 1", "bowl 3"]}}
                 route = Route.model_validate({"steps": [{"kind": "match_units_axes"}, step]})
                 with self.subTest(format=fmt, by=by), TemporaryDirectory() as folder:
-                    package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[2], route, fmt)
+                    package, result = sent(scene, "s", "0" * 64, BUILT_IN[2], route, fmt)
                     save(package.files, Path(folder) / "p")
                     report, _ = prove(Path(folder) / "p", scene, result)
                     told = [r.told for r in report.rows if r.faults]

@@ -16,12 +16,12 @@ from hypothesis import strategies as st
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, UsdValidation, Vt
 
 from tests.core.test_gltf import everything
-from tests.support import PNG
+from tests.support import PNG, sent
 from tests.trees import random_tree
 from tidy_caravan.core.bake.mix import Mix
 from tidy_caravan.core.bake.trace import traced
 from tidy_caravan.core.bake.world import World, world_arrays
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import Cancelled, UnusableInput
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load, write
@@ -530,7 +530,7 @@ class Reading(unittest.TestCase):
             for kind in ("usda", "usdz", "glb"):
                 with self.subTest(to=to.name, bake=bake, kind=kind), tempfile.TemporaryDirectory() as folder:
                     route = Route(steps=[{"kind": "match_units_axes", "bakeScale": bake}])
-                    package, result, *_ = carry(scene, "lamps.usda", "0" * 64, to, route, kind)  # type: ignore[arg-type]
+                    package, result = sent(scene, "lamps.usda", "0" * 64, to, route, kind)  # type: ignore[arg-type]
                     save(package.files, Path(folder))
                     report = prove(Path(folder), scene, result)[0]
                     self.assertTrue(report.ok, (report.problems, report.worst))
@@ -948,7 +948,7 @@ class Data(unittest.TestCase):
         scene = random_tree(3, nodes=10)
         scene = scene.but(nodes=replace(scene.nodes, extras={i: x for i, x in enumerate(said) if x is not None}))
         with tempfile.TemporaryDirectory() as folder:
-            package, *_ = carry(scene, "tree", "0" * 64, BUILT_IN[0], Route(steps=[]), kind)
+            package, _ = sent(scene, "tree", "0" * 64, BUILT_IN[0], Route(steps=[]), kind)
             save(package.files, Path(folder))
             report, _ = prove(Path(folder), scene)
         self.assertTrue(report.ok, report.problems)

@@ -13,8 +13,7 @@ import collada
 import numpy as np
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
-from tests.support import Gltf
-from tidy_caravan.core.carry import carry
+from tests.support import Gltf, sent
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.formats.gltf.receive import document_of, local_of
 from tidy_caravan.core.route import Route
@@ -107,7 +106,7 @@ class Viewers(unittest.TestCase):
             scene, place, ahead, up = source(parent)
             for d in conventions:
                 p = towards(d.world.up, d.world.forward, d.world.handedness)
-                _, done, *_ = carry(scene, "x.glb", "0" * 64, d, ROUTE, "glb")
+                _, done = sent(scene, "x.glb", "0" * 64, d, ROUTE, "glb")
                 for name in ("eye", "lamp"):
                     self.assert_looks(
                         world(done, name), p @ place * 100, p @ ahead, p @ up, name == "eye", f"{label} {d.name} {name}"
@@ -121,7 +120,7 @@ class Viewers(unittest.TestCase):
                 scale = 1.0 / d.world.metres_per_unit
                 for kind in ("glb", "dae", "usdc"):
                     with self.subTest(parent=label, to=d.name, kind=kind):
-                        package, *_ = carry(scene, "x.glb", "0" * 64, d, ROUTE, kind)  # type: ignore[arg-type]
+                        package, _ = sent(scene, "x.glb", "0" * 64, d, ROUTE, kind)  # type: ignore[arg-type]
                         for found, upright in FOUND[kind](dict(package.files)):
                             self.assert_looks(found, p @ place * scale, p @ ahead, p @ up, upright, label)
 
@@ -132,7 +131,7 @@ class Viewers(unittest.TestCase):
         mesh = g.mesh([[50, 0, 0], [51, 0, 0], [50, 1, 0]], [0, 1, 2])
         g.node(name="lamp", mesh=mesh, extensions={"KHR_lights_punctual": {"light": 0}})
         route = Route(steps=[{"kind": "place_pivots"}])
-        _, done, *_ = carry(g.scene(), "x.glb", "0" * 64, BUILT_IN[0], route, "glb")
+        _, done = sent(g.scene(), "x.glb", "0" * 64, BUILT_IN[0], route, "glb")
         (lit,) = np.flatnonzero(done.nodes.light >= 0).tolist()
         np.testing.assert_allclose(done.nodes.world[lit, :3, 3], (0, 0, 0), atol=1e-9)
         (part,) = done.nodes.parts.tolist()

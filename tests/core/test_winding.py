@@ -13,8 +13,8 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import Gltf
-from tidy_caravan.core.carry import carry, prove
+from tests.support import Gltf, sent
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.geometry.shells import shells_of
@@ -250,7 +250,7 @@ class Turned(unittest.TestCase):
                 with self.subTest(format=fmt, silent=silent), TemporaryDirectory() as folder:
                     effects = (lambda self: ()) if silent else TurnFaces.effects
                     with mock.patch.object(TurnFaces, "effects", effects):
-                        package, result, *_ = carry(scene, "s", "0" * 64, BUILT_IN[2], route, fmt)
+                        package, result = sent(scene, "s", "0" * 64, BUILT_IN[2], route, fmt)
                         save(package.files, Path(folder) / "p")
                         report, _ = prove(Path(folder) / "p", scene, result)
                     self.assertEqual(report.ok, not silent, [r.told for r in report.rows if r.faults])

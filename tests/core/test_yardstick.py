@@ -12,9 +12,9 @@ import numpy as np
 import trimesh
 
 from tests.core.test_sides import as_mesh
-from tests.support import validate_bytes
+from tests.support import sent, validate_bytes
 from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named, through
-from tidy_caravan.core.carry import carry, prove
+from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination, ImporterHabit
 from tidy_caravan.core.conventions.evidence import candidates, whole_as_told
 from tidy_caravan.core.conventions.yardstick import Answers, blocks, known_ratio, read_answers, yardstick
@@ -111,7 +111,7 @@ class Chains(unittest.TestCase):
         self.assertEqual(again, made)
         route = default_route()
         route.steps = route.steps[:2]
-        package, *_ = carry(scene, "a.gltf", "0" * 64, made, route, "glb")
+        package, _ = sent(scene, "a.gltf", "0" * 64, made, route, "glb")
         with tempfile.TemporaryDirectory() as folder:
             save(package.files, Path(folder))
             report, arrived = prove(Path(folder), scene)

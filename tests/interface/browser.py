@@ -11,7 +11,7 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import Any
 
-from playwright.sync_api import BrowserContext, Page, expect, sync_playwright
+from playwright.sync_api import BrowserContext, Error, Page, expect, sync_playwright
 
 from tests.server.stand import running, settings
 from tidy_caravan.demo.load import add_demo
@@ -40,7 +40,7 @@ expect.set_options(timeout=20_000)  # pictures are drawn in software
 
 @lru_cache(maxsize=1)
 def profile() -> BrowserContext:
-    """A browser that stays for all tests of this process, since its cache holds the application, and starting takes a while."""
+    """A browser that stays for all tests of this process, since starting takes a while."""
     # the Node.js that is there anyway: the one inside the package wants a system library that a small machine lacks
     if node := shutil.which("node"):
         os.environ.setdefault("PLAYWRIGHT_NODEJS_PATH", node)
@@ -59,8 +59,15 @@ def profile() -> BrowserContext:
     )
 
 
+def tab() -> Page:
+    """The one tab of this process: its renderer holds the application compiled, which a new one has to do again."""
+    if not (pages := profile().pages):
+        return profile().new_page()
+    return pages[0]
+
+
 class BrowserTest(unittest.TestCase):
-    """A page per test, which knows nothing of earlier ones; messages of the console that tell of a fault fail the test."""
+    """A document per test, which knows nothing of earlier ones; messages of the console that tell of a fault fail the test."""
 
     page: Page
 
@@ -72,16 +79,24 @@ class BrowserTest(unittest.TestCase):
             _demo.append(True)
 
     def setUp(self) -> None:
-        context = profile()
-        context.set_storage_state({"cookies": [], "origins": []})
-        self.page = context.new_page()
+        self.page = tab()
+        profile().set_storage_state({"cookies": [], "origins": []})
         self.page.set_default_timeout(30_000)
         self.faults: list[str] = []
-        self.page.on("pageerror", lambda error: self.faults.append(str(error)))
-        self.page.on("console", lambda m: self.faults.append(m.text) if m.type == "error" else None)
+        self.listen("pageerror", lambda error: self.faults.append(str(error)))
+        self.listen("console", lambda m: self.faults.append(m.text) if m.type == "error" else None)
+
+    def listen(self, event: str, heard: Callable[[Any], object]) -> None:
+        """Has it told what happens on the page, as long as this test goes on."""
+        self.page.on(event, heard)  # type: ignore[call-overload]
+        self.addCleanup(self.page.remove_listener, event, heard)
 
     def tearDown(self) -> None:
-        self.page.close()
+        try:
+            self.page.unroute_all(behavior="ignoreErrors")
+            self.page.goto("about:blank")
+        except Error:
+            self.page.close()  # whatever holds it, the next test has a new one
         self.assertEqual(self.faults, [])
 
     def open_haul(self, name: str, station: str) -> dict[str, Any]:

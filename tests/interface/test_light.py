@@ -77,8 +77,8 @@ class LightStation(BrowserTest):
         day = self.picture()
         asked: list[Any] = []
         answers: list[Any] = []
-        page.on("response", lambda r: answers.append(r.json()) if r.url.endswith("/answer") else None)
-        page.on("request", lambda r: asked.append(r.post_data_json) if r.url.endswith("/bake") else None)
+        self.listen("response", lambda r: answers.append(r.json()) if r.url.endswith("/answer") else None)
+        self.listen("request", lambda r: asked.append(r.post_data_json) if r.url.endswith("/bake") else None)
         bake.get_by_label("Sky, candela per square metre").fill("230")
         page.wait_for_function("() => document.body.innerText.includes('Tracing light')", timeout=10_000)
         expect(more).to_be_enabled(timeout=60_000)
