@@ -34,6 +34,7 @@ STILL = """async () => {
   return performance.now() < until;
 }"""
 """Whether the view came to rest: the page was drawn four times in a row, and the scene was not."""
+EMPTY = '<link rel="icon" href="data:,">'
 _demo: list[bool] = []
 expect.set_options(timeout=20_000)  # pictures are drawn in software
 
@@ -80,7 +81,7 @@ class BrowserTest(unittest.TestCase):
 
     def setUp(self) -> None:
         self.page = tab()
-        profile().set_storage_state({"cookies": [], "origins": []})
+        profile().clear_cookies()
         self.page.set_default_timeout(30_000)
         self.faults: list[str] = []
         self.listen("pageerror", lambda error: self.faults.append(str(error)))
@@ -94,7 +95,10 @@ class BrowserTest(unittest.TestCase):
     def tearDown(self) -> None:
         try:
             self.page.unroute_all(behavior="ignoreErrors")
-            self.page.goto("about:blank")
+            # an empty one of the same site, since another has a renderer of its own
+            self.page.route("**/empty", lambda route: route.fulfill(content_type="text/html", body=EMPTY))
+            self.page.goto(f"{self.address}/empty")
+            self.page.evaluate("[localStorage, sessionStorage].forEach((kept) => kept.clear())")
         except Error:
             self.page.close()  # whatever holds it, the next test has a new one
         self.assertEqual(self.faults, [])

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import fields, is_dataclass
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args, get_type_hints
 
 import numpy as np
 import pygltflib
@@ -16,7 +17,6 @@ import trimesh
 from tidy_caravan.core.conventions.destinations import Destination, FormatName
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.affine import affine, doubted
-from tidy_caravan.core.formats.shared.pace import aside, heard
 from tidy_caravan.core.formats.shared.received import DOUBTS, FILE_DATA, LIGHTMAP_PLACES, ODD, VALUE, Gallery
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, beside, bounded
 from tidy_caravan.core.formats.shared.written import TARGET_NAMES
@@ -51,14 +51,6 @@ EXTENSIONS = (
     "KHR_texture_transform",
 )
 """Those that this receiver goes by."""
-MANY = {
-    "nodes": pygltflib.Node,
-    "meshes": pygltflib.Mesh,
-    "accessors": pygltflib.Accessor,
-    "bufferViews": pygltflib.BufferView,
-}
-"""What there may be thousands of: the library's decoder, which looks up the types of all fields, takes a millisecond for each; its
-classes take the same fields at once."""
 MAGIC = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"RIFF": "image/webp", b"\xabKTX": "image/ktx2"}
 
 
@@ -90,12 +82,12 @@ def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
         )
     undeclared = [e for e in EXTENSIONS if e not in (plain.get("extensionsUsed") or []) and uses_extension(text, e)]
     doubts = [f"the file uses {e} without declaring it: receivers may pass over it" for e in undeclared]
-    many = {key: plain.pop(key, []) for key in MANY}
-    document: Any = aside(lambda _: typed(json.dumps(plain)), heard(tell))
-    for key, kind in MANY.items():
-        setattr(document, key, [with_fields(kind, entry) for entry in paced(many[key], tell)])
+    document: Any = pygltflib.GLTF2()
+    for key, kind in fields_of(pygltflib.GLTF2).items():
+        if (value := plain.get(key)) is not None:
+            lists = kind is not None and isinstance(value, list)
+            setattr(document, key, [as_kind(kind, v) for v in paced(value, tell)] if lists else as_kind(kind, value))
     for mesh in document.meshes:
-        mesh.primitives = [with_fields(pygltflib.Primitive, p) for p in mesh.primitives]
         for primitive in mesh.primitives:
             primitive.attributes = pygltflib.Attributes(**primitive.attributes)
     if blob is not None:
@@ -103,16 +95,29 @@ def document_of(file: Path, tell: Tell = nobody) -> tuple[Any, list[str]]:
     return document, doubts
 
 
-def typed(text: str) -> Any:
-    """A document as the library makes it of its text."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        return pygltflib.GLTF2.from_json(text, infer_missing=True)
+@cache
+def fields_of(kind: Any) -> dict[str, Any]:
+    """The fields of one of the library's classes, and of which of its classes their values are, None for plain ones."""
+    hints = get_type_hints(kind)
+    return {f.name: next(filter(is_dataclass, within(hints[f.name])), None) for f in fields(kind)}
 
 
-def with_fields(kind: Any, entry: dict[str, Any]) -> Any:
-    """One of the library's objects with those of its fields that the entry has."""
-    return kind(**{k: v for k, v in entry.items() if k in kind.__dataclass_fields__})
+def within(hint: Any) -> Iterator[Any]:
+    """A type and those that it is made of."""
+    yield hint
+    for inner in get_args(hint):
+        yield from within(inner)
+
+
+def as_kind(kind: Any, value: Any) -> Any:
+    """A value of the document as an object of the library's class. Its own decoder looks up the types of all fields for each
+    object, which takes a millisecond."""
+    if kind is None or value is None:
+        return value
+    if isinstance(value, list):
+        return [as_kind(kind, v) for v in value]
+    inner = fields_of(kind)
+    return kind(**{k: as_kind(inner[k], v) for k, v in value.items() if k in inner})
 
 
 def uses_extension(text: bytes, name: str) -> bool:

@@ -30,6 +30,7 @@ from tidy_caravan.core.formats.usd.native.prims import (
     vectors,
     whole,
 )
+from tidy_caravan.core.formats.usd.native.registry import use_all_processors
 from tidy_caravan.core.pace import paced
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray
@@ -37,6 +38,7 @@ from tidy_caravan.core.scene.held import parted_alike
 from tidy_caravan.core.space.transforms import split_trs
 from tidy_caravan.core.work.nursery import report
 
+LOADS = ("tidy_caravan.core.formats.usd.native.registry",)
 MARK = "tidyCaravan:onePart"
 HOLDER = "tidyCaravan:holder"
 """On the default prim, which the format wants around everything and the scene has no node for."""
@@ -74,6 +76,7 @@ def build(
     of lightmaps (K, 5) or None); swallowed: (N,) their copies.
     beside: files that go into a package with the layer. least: parts from which on groups are written once, 0 for none.
     """
+    use_all_processors()
     with tempfile.TemporaryDirectory() as folder:
         layer = ".usdc" if ending == ".usdz" else ending
         path = os.path.join(folder, f"{stem}{layer}")

@@ -18,11 +18,13 @@ from pxr import Usd, UsdGeom, UsdLux, UsdShade
 
 from tidy_caravan.core.formats.shared.received import DOUBTS, LIGHTMAP_PLACES, ODD, Gallery, Tree
 from tidy_caravan.core.formats.shared.receiving import OTHER_BOUNDS, bounded
+from tidy_caravan.core.formats.usd.native.registry import use_all_processors
 from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import OPEN, SCATTER, Camera, Convention, Light, Material, Mesh, Sampler, Scene, TextureUse
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.work.nursery import report
 
+LOADS = ("tidy_caravan.core.formats.usd.native.registry",)
 PROXIES = Usd.TraverseInstanceProxies()
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071}
 CHANNELS = {
@@ -37,6 +39,7 @@ SILENT = ("Scope", "Material", "GeomSubset", "Shader")
 
 def read(path: str, convention: Convention) -> Scene:
     """The scene in a package; world matrices are left to the scene. Raises RuntimeError when there is none."""
+    use_all_processors()
     stage = Usd.Stage.Open(path)
     root = stage.GetDefaultPrim()
     if not root:

@@ -18,6 +18,7 @@ from tidy_caravan.core.formats.shared.travel import Travels
 from tidy_caravan.core.formats.usd.native.data import from_custom
 from tidy_caravan.core.formats.usd.native.looks import Looks, number
 from tidy_caravan.core.formats.usd.native.package import HOLDER, MARK
+from tidy_caravan.core.formats.usd.native.registry import use_all_processors
 from tidy_caravan.core.formats.usd.native.stage import Broken, Opened, open_stage
 from tidy_caravan.core.formats.usd.native.surfaces import (
     PRIMITIVES,
@@ -36,6 +37,7 @@ from tidy_caravan.core.scene.arrays import F64, I32
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.nursery import report
 
+LOADS = ("tidy_caravan.core.formats.usd.native.registry",)
 PROXIES = Usd.TraverseInstanceProxies()
 EACH = ("vertex", "varying")
 PLACES = {"lightmapScaleOffset", "lightmapPage"}
@@ -679,6 +681,7 @@ def is_one_part(prim: Any) -> bool:
 
 def load(main: str, top: str, most_nodes: int) -> tuple[Scene | None, Any, str]:
     """(scene, pictures to be put together, why not): called in a child process."""
+    use_all_processors()
     try:
         opened = open_stage(main, top)
     except Broken as error:
