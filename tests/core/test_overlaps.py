@@ -266,6 +266,19 @@ class Mended(unittest.TestCase):
         moved = np.asarray(out.meshes[0].positions) - scene.meshes[0].positions
         self.assertTrue(np.allclose(moved, np.repeat([[0, 0, 0], [0, 0, 0.002]], 4, axis=0), atol=1e-7))
 
+    def test_within_a_mesh_as_between_parts(self) -> None:
+        """Stacks, chains, and blocks let in flush with a slab, turned anyhow."""
+        left = 0
+        for seed in range(12):
+            shapes = let_in_and_laid_on(np.random.default_rng(seed))
+            whole = scene_of({"whole": (trimesh.util.concatenate(shapes), np.eye(4))})
+            parts = scene_of({f"shape_{k}": (made, np.eye(4)) for k, made in enumerate(shapes)})
+            for scene in (whole, parts):
+                with self.subTest(seed=seed, parts=len(scene.nodes.parts)):
+                    left += bool(flicker(scene))
+                    self.assertEqual(flicker(self.mend(scene)[0]), {})
+        self.assertGreater(left, 20)
+
     def test_what_is_covered_whole_is_removed_and_what_is_not_is_told(self) -> None:
         scene = landing(flush=(BOX([1, 0.3, 1]), at(3, -0.15, 3)), label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)))
         out, changes = self.mend(scene, how="remove")
@@ -280,6 +293,20 @@ class Mended(unittest.TestCase):
         self.assertEqual(len(out.nodes.parts), 2)
         self.assertIn("no longer drawn", changes[0].text)
         self.assertEqual(shared(out), {})
+
+
+def let_in_and_laid_on(rng: np.random.Generator) -> list[Any]:
+    """A slab with up to five sheets on it and blocks in it, within less than a millimetre of its top and of each other."""
+    out = [BOX([4, 3, 0.2])]
+    for _ in range(int(rng.integers(2, 6))):
+        (w, h), (x, y) = rng.uniform(0.3, 1.5, 2), rng.uniform(-1.2, 1.2, 2)
+        if rng.random() < 0.6:
+            out.append(sheet(w, h).apply_translation([x, y, 0.1 + rng.choice([0, 0.0003, 0.0006])]))
+        else:
+            deep = rng.choice([0.2, 0.05])
+            out.append(BOX([w, h, deep]).apply_translation([x, y, 0.1 - deep / 2 + rng.choice([0, 0.0004])]))
+    turn = trimesh.transformations.random_rotation_matrix(rng.random(3))
+    return [made.apply_transform(turn) for made in out]
 
 
 def make_twice(scene: Scene) -> Scene:

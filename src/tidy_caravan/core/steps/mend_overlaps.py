@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Literal
 
 import numpy as np
@@ -26,10 +28,12 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.flicker import WHOLE, Flicker, between, covered_in, onto_itself, within
-from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.surroundings.flicker import WHOLE, Drawn, Flicker, between, covered_in, onto_itself, within
+from tidy_caravan.core.surroundings.insides import seen_from_both
+from tidy_caravan.core.surroundings.world import Table, scales
 from tidy_caravan.core.words import plural
 
+NOWHERE: Mapping[int, F64] = MappingProxyType({})
 ROUNDS = 6
 """Of things stacked in one plane each is lifted over the one below it in a round of its own."""
 
@@ -73,41 +77,26 @@ class MendOverlaps(Step):
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         count = len(scene.nodes)
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
-        wanted = np.zeros(len(scene.meshes) + 1, np.bool_)
-        wanted[scene.nodes.mesh[chosen]] = True
-        inner, lost = within(scene, context.workshop, context.progress, wanted[:-1])
-        changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
-        if inner:
-            make = lifted_shells if self.how == "lift" else uncovered
-            folded = [i for i, o in inner.items() if self.how == "lift" and onto_itself(scene.meshes[i], o).any()]
-            if folded:
-                what = f"{plural(len(folded), 'mesh has', 'meshes have')} surface folded onto itself, which cannot be lifted: "
-                stays = identities_of(scene, np.flatnonzero(chosen & np.isin(scene.nodes.mesh, folded)))
-                changes.append(Change(text=f"{what}what is covered can be removed", count=len(folded), parts=stays))
-            metres, before = scales(scene), {mesh.id for mesh in scene.meshes}
-            made = {i: make(scene.meshes[i], o, self.offset_mm / 1000 / float(metres[i])) for i, o in inner.items()}
-            scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
-            if changed.any():
-                what = "shells lifted off each other" if self.how == "lift" else "covered triangles removed"
-                number = sum(mesh.id not in before for mesh in scene.meshes)
-                text = f"{what} within {plural(number, 'mesh', 'meshes')}"
-                changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(changed))))
         if self.how == "remove":
+            scene, changes = uncovered_within(scene, chosen, context)
             scene, more = removed(scene, chosen, context)
             return scene, [*changes, *more]
+        scene, changes = lifted_within(scene, chosen, context, self.offset_mm / 1000)
         scene = split_viewers(scene)
         chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_))
         moved = np.zeros(len(scene.nodes), np.bool_)
+        came: dict[int, F64] = {}
         left = 0
         for last in range(ROUNDS + 1):
             found = between(scene, context.workshop, context.progress)
             if isinstance(found, str):
                 return scene, [*changes, Change(text=f"parts were not lifted: {found}", count=0, problem=True)]
-            shift = shifts(found, chosen, scene, self.offset_mm / 1000)
+            shift = shifts(found, chosen, scene, self.offset_mm / 1000, came)
             if not shift or last == ROUNDS:
                 left = len(shift)
                 break
             scene = shifted(scene, shift)
+            came |= shift
             moved[list(shift)] = True
         if left:
             text = f"{plural(left, 'part still lies', 'parts still lie')} on others after {ROUNDS} rounds"
@@ -119,30 +108,110 @@ class MendOverlaps(Step):
         return scene, changes
 
 
-def shifts(found: Flicker, chosen: Bool, scene: Scene, offset: float) -> dict[int, F64]:
-    """By node how far it is to be moved, in scene units, so that all its overlaps are apart by the offset in metres.
+def lifted_within(scene: Scene, chosen: Bool, context: StepContext, offset: float) -> tuple[Scene, list[Change]]:
+    """The scene with the shells of the chosen nodes' meshes lifted off each other by the offset in metres."""
+    meshes = {mesh.id for mesh in scene.meshes}
+    wanted, moved = drawn_by(scene, chosen), np.zeros(len(scene.nodes), np.bool_)
+    changes: list[Change] = []
+    came: dict[str, dict[int, F64]] = {}
+    left = 0
+    for last in range(ROUNDS + 1):
+        inner, lost = within(scene, context.workshop, context.progress, wanted)
+        if not last:
+            changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
+            folded = [i for i, o in inner.items() if onto_itself(scene.meshes[i], o).any()]
+            if folded:
+                what = f"{plural(len(folded), 'mesh has', 'meshes have')} surface folded onto itself, which cannot be lifted: "
+                stays = identities_of(scene, np.flatnonzero(chosen & np.isin(scene.nodes.mesh, folded)))
+                changes.append(Change(text=f"{what}what is covered can be removed", count=len(folded), parts=stays))
+        metres, drawn, up = scales(scene), Drawn(scene), axis_vector(scene.convention.up)
+        made = {}
+        for i, overlaps in inner.items():
+            mesh = scene.meshes[i]
+            both = seen_from_both(Table.of([mesh]), drawn.of(mesh))
+            lifted, moves = lifted_shells(mesh, overlaps, both, offset / float(metres[i]), up, came.get(mesh.id, {}))
+            if lifted is not mesh:
+                made[i], came[lifted.id] = lifted, {**came.get(mesh.id, {}), **moves}
+        if not made or last == ROUNDS:
+            left = len(made)
+            break
+        scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
+        moved |= changed
+        wanted = drawn_by(scene, changed)
+    if moved.any():
+        number = sum(mesh.id not in meshes for mesh in scene.meshes)
+        text = f"shells lifted off each other within {plural(number, 'mesh', 'meshes')}"
+        changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(moved))))
+    if left:
+        text = (
+            f"{plural(left, 'mesh still has', 'meshes still have')} shells that lie on each other after {ROUNDS} rounds"
+        )
+        changes.append(Change(text=text, count=left, problem=True))
+    return scene, changes
 
-    Parts that lie on each other get different levels, the largest the lowest there is (greedy colouring), so that a
-    row of panels goes up and down by one offset and does not become a staircase. What is not chosen stays.
+
+def drawn_by(scene: Scene, nodes: Bool) -> Bool:
+    """(M,) the meshes of the nodes (N,)."""
+    out = np.zeros(len(scene.meshes) + 1, np.bool_)
+    out[scene.nodes.mesh[nodes]] = True
+    return out[:-1]
+
+
+def uncovered_within(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, list[Change]]:
+    """The scene without triangles that others of their mesh cover whole."""
+    inner, lost = within(scene, context.workshop, context.progress, drawn_by(scene, chosen))
+    changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
+    meshes = {mesh.id for mesh in scene.meshes}
+    made = {i: uncovered(scene.meshes[i], o) for i, o in inner.items()}
+    scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
+    if changed.any():
+        number = sum(mesh.id not in meshes for mesh in scene.meshes)
+        text = f"covered triangles removed within {plural(number, 'mesh', 'meshes')}"
+        changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(changed))))
+    return scene, changes
+
+
+def shifts(
+    found: Flicker, chosen: Bool, scene: Scene, offset: float, came: Mapping[int, F64] = NOWHERE
+) -> dict[int, F64]:
+    """By node how far it is to be moved, in scene units, so that all its overlaps are apart by the offset in metres. What is
+    not chosen stays. came: as of `apart_by`."""
+    boxes = scene.part_bounds
+    size = np.zeros(len(scene.nodes))
+    size[scene.nodes.parts] = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    sky = axis_vector(scene.convention.up)
+    moves = apart_by(found.first, found.second, found.height, found.up, chosen, size, sky, offset, came)
+    return {one: move / scene.convention.metres_per_unit for one, move in moves.items()}
+
+
+def apart_by(
+    first: I64, second: I64, height: F64, up: F64, movable: Bool, size: F64, sky: F64, offset: float,
+    came: Mapping[int, F64] = NOWHERE,
+) -> dict[int, F64]:  # fmt: skip
+    """By number the move (3,) after which all of these overlaps are apart by the offset.
+
+    first, second: (K,) numbers of the two that lie on each other, of N. height: (K,) how far the second lies above the
+    first along up (K, 3). movable, size: (N,). All lengths are in one unit. came: which way what was moved before came, of
+    any length: what would go back between two others goes on instead.
+
+    What lies on each other gets different levels, the largest the lowest there is (greedy colouring), so that a
+    row of panels goes up and down by one offset and does not become a staircase.
     """
-    first, second = found.first, found.second
-    pairs = np.unique(np.column_stack([first, second]), axis=0)
-    level = levels(pairs, chosen, scene)
+    level = levels(np.unique(np.column_stack([first, second]), axis=0), movable, size)
     lower = level[first] < level[second]
-    node = np.where(lower, second, first)
+    upper = np.where(lower, second, first)
     apart = level[first] != level[second]
     below = np.where(lower, first, second)
-    sky = axis_vector(scene.convention.up)
     out: dict[int, F64] = {}
-    move_of = np.zeros((len(scene.nodes), 3))
-    above = np.unique(node[apart])
+    move_of = np.zeros((len(size), 3))
+    above = np.unique(upper[apart])
     for one in above[np.argsort(level[above], kind="stable")].tolist():
-        rows = apart & (node == one)
+        rows = apart & (upper == one)
         # what it lies on has moved already, being of a lower level
-        height = np.where(lower[rows], found.height[rows], -found.height[rows])
-        on = np.einsum("ki,ki->k", move_of[below[rows]], found.up[rows])
-        wanted_above = (level[one] - level[below[rows]]) * offset - height + on
-        ways, number = np.unique(np.round(found.up[rows], 3), axis=0, return_inverse=True)
+        over = np.where(lower[rows], height[rows], -height[rows])
+        on = np.einsum("ki,ki->k", move_of[below[rows]], up[rows])
+        wanted_above = (level[one] - level[below[rows]]) * offset - over + on
+        ways, number = np.unique(np.round(up[rows], 3), axis=0, return_inverse=True)
         need = np.full(len(ways), -np.inf)
         np.maximum.at(need, number.reshape(-1), wanted_above)
         # a slab let into another is flush above and below: of ways against each other the upward one has the last word
@@ -152,24 +221,24 @@ def shifts(found: Flicker, chosen: Bool, scene: Scene, offset: float) -> dict[in
         for _ in range(8):
             for direction, wanted in zip(ways, need, strict=True):
                 move += direction * max(0.0, float(wanted - direction @ move))
+        if one in came and float(came[one] @ move) < 0:
+            move = came[one] / np.linalg.norm(came[one]) * offset
         move_of[one] = move
-        out[one] = move / scene.convention.metres_per_unit
+        out[one] = move
     return out
 
 
-def levels(pairs: I64, chosen: Bool, scene: Scene) -> I64:
-    """(N,) level of each node: none the same for two of a pair (K, 2), where at least one of them is chosen."""
+def levels(pairs: I64, movable: Bool, size: F64) -> I64:
+    """(N,) level of each: none the same for two of a pair (K, 2), where at least one of them can move."""
     nodes = np.unique(pairs)
-    boxes = scene.part_bounds[np.searchsorted(scene.nodes.parts, nodes)]
-    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     beside: dict[int, list[int]] = {}
     for a, b in pairs.tolist():
         beside.setdefault(a, []).append(b)
         beside.setdefault(b, []).append(a)
-    out = np.zeros(len(scene.nodes), np.int64)
-    done = ~chosen
-    for one in nodes[np.lexsort((nodes, -np.round(size, 6)))].tolist():
-        if chosen[one]:
+    out = np.zeros(len(size), np.int64)
+    done = ~movable
+    for one in nodes[np.lexsort((nodes, -np.round(size[nodes], 6)))].tolist():
+        if movable[one]:
             taken = {int(out[other]) for other in beside[one] if done[other]}
             out[one] = next(k for k in range(len(taken) + 1) if k not in taken)
             done[one] = True
@@ -184,37 +253,46 @@ def shifted(scene: Scene, shift: dict[int, F64]) -> Scene:
     return placed(scene, rows, world)
 
 
-def lifted_shells(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
-    """The mesh with the smaller shell of each overlap moved off the other; vertices that both use are split."""
-    shells = shells_of(mesh)
+def lifted_shells(
+    mesh: Mesh, found: Overlaps, both: Bool, offset: float, sky: F64, came: Mapping[int, F64]
+) -> tuple[Mesh, dict[int, F64]]:
+    """The mesh with the smaller shell of each overlap moved off the other, and the moves by shell; vertices that both use are
+    split.
+
+    both: (F,) seen from either side. offset: in the mesh's units. sky: (3,) the way up. came: as of `apart_by`, by shell.
+    """
+    label = shells_of(mesh).label
     vectors = face_vectors(mesh.positions, mesh.indices)
     area = np.linalg.norm(vectors, axis=1)
-    size = np.bincount(shells.label, area)
-    one, other = shells.label[found.first], shells.label[found.second]
-    smaller = np.where((size[one] < size[other]) | ((size[one] == size[other]) & (one > other)), one, other)
-    triangle = np.where(smaller == one, found.first, found.second)
-    apart = one != other
+    size = np.bincount(label, area).astype(np.float64)
+    one, other = label[found.first], label[found.second]
+    swap = (size[one] < size[other]) | ((size[one] == size[other]) & (one > other))
+    rows = one != other
+    larger, smaller = (
+        np.where(swap, *sides)[rows] for sides in ((found.second, found.first), (found.first, found.second))
+    )
+    corner = mesh.positions.astype(np.float64)[mesh.indices[:, 0]]
+    up = vectors[smaller] / np.maximum(area[smaller], 1e-300)[:, None]
+    # a two-sided thing that shows its back is seen from where what it lies on looks to
+    up[(np.einsum("ki,ki->k", vectors[larger], up) < 0) & ~both[larger]] *= -1
+    height = np.einsum("ki,ki->k", corner[smaller] - corner[larger], up)
+    moves = apart_by(label[larger], label[smaller], height, up, np.ones(len(size), np.bool_), size, sky, offset, came)
     move = np.zeros((len(size), 3))
-    normals = vectors[triangle] / np.maximum(area[triangle], 1e-300)[:, None]
-    for shell in np.unique(smaller[apart]).tolist():
-        rows = apart & (smaller == shell)
-        for direction in np.unique(np.round(normals[rows], 3), axis=0):
-            move[shell] += direction * max(
-                0.0, offset + float(found.distance[rows].max()) - float(direction @ move[shell])
-            )
+    for shell, way in moves.items():
+        move[shell] = way
     moving = (move != 0).any(axis=1)
     if not moving.any():
-        return mesh
+        return mesh, moves
     # a vertex belongs to one shell from here on
-    owner = np.repeat(np.where(moving, np.arange(len(size)) + 1, 0)[shells.label], 3)
+    owner = np.repeat(np.where(moving, np.arange(len(size)) + 1, 0)[label], 3)
     pairs, number = np.unique(np.column_stack([mesh.indices.reshape(-1), owner]), axis=0, return_inverse=True)
     shift = np.concatenate([np.zeros((1, 3)), move])[pairs[:, 1]]
     positions = (mesh.positions[pairs[:, 0]].astype(np.float64) + shift).astype(np.float32)
     indices = number.reshape(-1, 3).astype(np.uint32)
-    return mesh.with_vertices(pairs[:, 0].astype(np.int64), positions=positions, indices=indices, recipe=None)
+    return mesh.with_vertices(pairs[:, 0].astype(np.int64), positions=positions, indices=indices, recipe=None), moves
 
 
-def uncovered(mesh: Mesh, found: Overlaps, offset: float) -> Mesh:
+def uncovered(mesh: Mesh, found: Overlaps) -> Mesh:
     """The mesh without triangles that others of it cover whole (see `covered_in`)."""
     gone = covered_in(mesh, found)
     return mesh.with_triangles(np.flatnonzero(~gone)) if gone.any() and not gone.all() else mesh
