@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 import trimesh
+from benchmarks.recall import PLANTS, clean_part
 
 from tests.core.test_survey import findings
 from tests.planted import kiosk
@@ -137,6 +138,50 @@ class Together(unittest.TestCase):
                 done, _ = run(scene, Route(steps=steps), TO)
                 left = {f.code for f in findings(done, TO).values() if f.mend and not f.guess}
                 self.assertEqual(left - BESIDE, set())
+
+
+OWN = {
+    "winding": {"faces.disagree", "normals.opposed", "flicker.folded"},
+    "closed shells inside out": {"faces.inside-out"},
+    "repeated triangles": {"geometry.repeated", "geometry.loose", "geometry.unjoined"},
+    "degenerate triangles": {"geometry.degenerate"},
+    "broken normals": {"normals.broken", "geometry.unjoined"},
+    "opposed normals": {"normals.opposed"},
+    "mirrored parts": {"transform.mirrored"},
+    "sheared parts": {"transform.sheared"},
+    "pivots far away": {"pivot.far"},
+}
+"""What is told of each fault and of what is planted with it: vertices stand twice where only their normals differed."""
+
+
+class Alone(unittest.TestCase):
+    """A fault is told as what it is: beside the clean twin no other finding names a part more."""
+
+    def site(self, kind: str, count: int) -> Scene:
+        """Closed parts, each by itself the same every time; every second one has the fault, where one is named."""
+        meshes, matrices = [], []
+        for number in range(count):
+            part = clean_part(np.random.default_rng(number), number % 7)
+            self.assertTrue(part.closed)
+            if number % 2 and kind:
+                PLANTS[kind][0](part, np.random.default_rng([number, 1]))
+            points, faces = part.points.astype(np.float32), part.faces.astype(np.uint32)
+            meshes.append(Mesh(points, faces, np.full(len(faces), -1, np.int32), part.normals.astype(np.float32)))
+            part.matrix[:3, 3] = 20 * number, 0, 0
+            matrices.append(part.matrix)
+        names = [f"part_{k}" for k in range(count)]
+        nodes = make_nodes(np.full(count, -1), np.array(matrices), names, mesh=np.arange(count))
+        return Scene(GLTF, nodes, tuple(meshes))
+
+    def test_no_other_finding_names_a_part_more(self) -> None:
+        clean = {code: set(f.parts) for code, f in findings(self.site("", 64), TO).items()}
+        self.assertEqual(set(clean) & set().union(*OWN.values()), {"geometry.unjoined"})
+        for kind, own in OWN.items():
+            told = {code: set(f.parts) for code, f in findings(self.site(kind, 64), TO).items()}
+            more = {code: parts - clean.get(code, set()) for code, parts in told.items()}
+            with self.subTest(kind=kind):
+                self.assertLessEqual({code for code, parts in more.items() if parts}, own)
+                self.assertTrue(any(more.get(code) for code in PLANTS[kind][1]))
 
 
 if __name__ == "__main__":

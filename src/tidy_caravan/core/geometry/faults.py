@@ -93,10 +93,11 @@ def broken_normals(mesh: Mesh) -> Bool:
 
 
 def opposed_normals(mesh: Mesh) -> Bool:
-    """(F,) True for triangles whose three stored normals all point against the face."""
+    """(F,) True for triangles whose three stored normals all point against the face. One without area has no side that they
+    could point against."""
     if mesh.normals is None or not mesh.triangles:
         return np.zeros(mesh.triangles, np.bool_)
     vectors = face_vectors(mesh.positions, mesh.indices)
     dots = np.einsum("fi,fki->fk", vectors, mesh.normals.astype(np.float64)[mesh.indices])
     out: Bool = np.asarray((dots < 0).all(axis=1))
-    return out
+    return out & ~degenerate(mesh) if out.any() else out

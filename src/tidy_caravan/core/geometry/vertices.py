@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from tidy_caravan.core.geometry.corners import first_equals
+from tidy_caravan.core.geometry.faults import degenerate
 from tidy_caravan.core.geometry.shells import owned_edges, welded_faces
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
@@ -41,7 +42,7 @@ def many_sided_edges(mesh: Mesh) -> int:
 
 def many_sided(mesh: Mesh) -> tuple[I64, I64]:
     """(N, 2) vertices at the ends of each such edge, one pair for each, and (K,) the triangles that were looked at:
-    triangles on each other, either way round, are a fault of their own and count once."""
+    triangles on each other, either way round, are a fault of their own and count once; those without area do not."""
     none = np.zeros((0, 2), np.int64)
     if not mesh.triangles:
         return none, np.zeros(0, np.int64)
@@ -51,7 +52,7 @@ def many_sided(mesh: Mesh) -> tuple[I64, I64]:
         return none, np.arange(mesh.triangles)
     plain = np.sort(faces, axis=1)
     _, kept = np.unique(plain, axis=0, return_index=True)
-    kept = kept[(np.diff(plain[kept], axis=1) > 0).all(axis=1)]
+    kept = kept[(np.diff(plain[kept], axis=1) > 0).all(axis=1) & ~degenerate(mesh)[kept]]
     edges, _, key = owned_edges(faces[kept], places)
     _, first, times = np.unique(key, return_index=True, return_counts=True)
     vertex_at = np.zeros(places, np.int64)

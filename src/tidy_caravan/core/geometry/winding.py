@@ -71,7 +71,7 @@ def sides_of(mesh: Mesh) -> Sides:
     share = np.divide(part, whole, out=np.zeros(sheets), where=whole > 0)
     minor = np.where(share[label] <= 0.5, side, ~side) & ~one_sided[label]
     mixed = np.bincount(label[side], minlength=sheets) % np.maximum(np.bincount(label, minlength=sheets), 1) > 0
-    minor &= mixed[label]
+    minor &= mixed[label] & ~degenerate(mesh)  # what has no area runs no way
     return Sides(label, minor, np.where(mixed & ~one_sided, np.minimum(share, 1 - share), 0.0), one_sided)
 
 

@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.geometry.faults import degenerate
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.rays import Caster, over_hemispheres, spread_over
 from tidy_caravan.core.geometry.shells import backed
@@ -29,7 +30,7 @@ from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction", "scipy.sparse.csgraph", "scipy.spatial", "shapely")
-SIDES = Work("visible sides", 11, f"{__name__}:seen_sides", memory=6 << 30)
+SIDES = Work("visible sides", 12, f"{__name__}:seen_sides", memory=6 << 30)
 SAMPLES = 40
 RAYS = 10
 INSTANCES = 6
@@ -136,14 +137,15 @@ NOTHING = SeenSides(NONE, NONE, NONE, NONE, np.zeros((0, 2)), NONE, NONE, NONE)
 
 def open_sheets(mesh: Mesh) -> tuple[I64, int]:
     """(F,) which open sheet each triangle belongs to, largest area first, and how many there are; -1 in closed shells, and
-    in sheets that have their other side in the mesh, which are seen from everywhere."""
+    in sheets that have their other side in the mesh, which are seen from everywhere, and for triangles without area."""
     sides = sides_of(mesh)
     if not mesh.triangles:
         return np.zeros(0, np.int64), 0
     shells = agreed_shells(mesh)
     if shells.closed.all():
         return np.full(mesh.triangles, -1, np.int64), 0
-    open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label]
+    # what has no area has no side to be seen
+    open_ = ~shells.closed[shells.label] & ~sides.one_sided[sides.label] & ~degenerate(mesh)
     open_ &= (np.bincount(sides.label, ~backed(mesh)) > 0)[sides.label]
     area = np.linalg.norm(face_vectors(mesh.positions, mesh.indices), axis=1)
     sheets, number = np.unique(sides.label[open_], return_inverse=True)

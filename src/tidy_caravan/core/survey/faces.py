@@ -43,7 +43,7 @@ SHELLS = mesh_fact(
     surface=True,
     many=lambda lot: lot.counted(lot.shells.owner),
 )
-OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], version=2, surface=True, many=open_of)
+OPEN = mesh_fact("open sheets", lambda m: open_sheets(m)[1], version=3, surface=True, many=open_of)
 
 
 @check("geometry", "Closed shells inside out")

@@ -71,11 +71,14 @@ BROKEN = mesh_fact(
 OPPOSED = mesh_fact(
     "opposed normals",
     lambda m: int(opposed_normals(m).sum()),
+    version=2,
     many=lambda lot: lot.counted(lot.of_face[opposed_normals(lot.all)]),
 )
-TURNED_OVER = mesh_fact("triangles turned over", lambda m: int(sides_of(m).minor.sum()), surface=True, many=none_of)
+TURNED_OVER = mesh_fact(
+    "triangles turned over", lambda m: int(sides_of(m).minor.sum()), version=2, surface=True, many=none_of
+)
 UNSURE = mesh_fact(
-    "triangles turned over, or their neighbours", lambda m: sides_of(m).unsure, surface=True, many=none_of
+    "triangles turned over, or their neighbours", lambda m: sides_of(m).unsure, version=2, surface=True, many=none_of
 )
 ONE_SIDED = mesh_fact("sheets with one side", lambda m: int(sides_of(m).one_sided.sum()), surface=True, many=none_of)
 LOOSE = mesh_fact(
@@ -87,7 +90,7 @@ NO_NUMBERS = mesh_fact(
 TWICE = mesh_fact(
     "vertices that stand twice", lambda m: int((equals(m)[m.used] != m.used).sum()), version=2, many=twice_of
 )
-MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, surface=True, many=none_of)
+MANY_SIDED = mesh_fact("edges of more than two triangles", many_sided_edges, version=2, surface=True, many=none_of)
 UV_AREAS = mesh_fact("areas of the first UV set", lambda m: uv_areas(m).tolist(), version=2, many=uv_areas_of)
 
 
