@@ -176,6 +176,21 @@ class Found(unittest.TestCase):
             other = replace(scene.meshes[1], **{which: value})
             self.assertEqual(len(apply(scene.but(meshes=(scene.meshes[0], other))).meshes), 2, which)
 
+    def test_what_is_off_by_the_tolerance_of_the_small_is_laid_on_the_large_whichever_comes_first(self) -> None:
+        """Laid the other way round it would be off by millimetres."""
+
+        def bent(k: int, made: Any) -> None:
+            made.vertices[0] += [0, 0, 0.0004 * k / 0.05]
+
+        for turn in (1, -1):
+            scene = flat(at(5, 0, 0) @ scaled(0.05, 0.05, 0.05), change=bent)
+            scene = scene.but(meshes=scene.meshes[::turn])
+            with self.subTest(turn=turn):
+                out = apply(scene)
+                self.assertEqual(len(out.meshes), 1)
+                self.assertLess(apart(scene, out), 0.0005)
+                self.assertIs(apply(out), out)
+
     def test_a_symmetric_shape_with_its_coordinates_turned_is_a_copy_that_was_turned(self) -> None:
         points = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]], np.float32)
         faces = trimesh.convex.convex_hull(points)

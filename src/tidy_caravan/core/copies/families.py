@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
-COPIES = Work("found copies", 4, f"{__name__}:copies_among", memory=6 << 30)
+COPIES = Work("found copies", 5, f"{__name__}:copies_among", memory=6 << 30)
 FIGURES = Work("figures of copies", 1, f"{__name__}:figures_alone", native=False, figures_only=True)
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
@@ -224,16 +224,17 @@ def like_none(values: F64, spare: F64, radii: F64, blur: F64, begins: I64, ends:
 
 def heads_last(values: F64, spare: F64, normal: Normal, allowed: Allowed) -> F64:
     """(N,) by which a mesh is tried late as a head: first where most have the very same figures, so that near twins do not
-    gather the copies of another; then what has three different widths, which says along which axes copies are stretched."""
+    gather the copies of another; then what has three different widths, which says along which axes copies are stretched;
+    then what may be off the least for its size, since smaller ones may be laid on it that it could not be laid on."""
     cells = np.rint(values / np.maximum(np.median(spare, axis=0) / 4, 1e-12))
     _, cell, times = np.unique(cells, axis=0, return_inverse=True, return_counts=True)
     order = -times[cell.reshape(-1)].astype(np.float64)
-    if not allowed.per_axis:
-        return order
-    width = np.linalg.norm(normal.shape, axis=1)
-    gap = np.minimum(width[:, 1] / width[:, 0], width[:, 2] / width[:, 1])
+    gap = np.zeros(len(order))
+    if allowed.per_axis:
+        width = np.linalg.norm(normal.shape, axis=1)
+        gap = np.minimum(width[:, 1] / width[:, 0], width[:, 2] / width[:, 1])
     out: F64 = np.empty(len(order))
-    out[np.lexsort((-gap, order))] = np.arange(len(order))
+    out[np.lexsort((normal.blur, -gap, order))] = np.arange(len(order))
     return out
 
 

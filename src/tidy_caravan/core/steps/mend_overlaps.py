@@ -162,9 +162,9 @@ def uncovered_within(scene: Scene, chosen: Bool, context: StepContext) -> tuple[
     inner, lost = within(scene, context.workshop, context.progress, drawn_by(scene, chosen))
     changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
     meshes = {mesh.id for mesh in scene.meshes}
-    made = {i: uncovered(scene.meshes[i], o) for i, o in inner.items()}
-    scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
-    if changed.any():
+    made = {i: less for i, o in inner.items() if (less := uncovered(scene.meshes[i], o)) is not scene.meshes[i]}
+    if made:
+        scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
         number = sum(mesh.id not in meshes for mesh in scene.meshes)
         text = f"covered triangles removed within {plural(number, 'mesh', 'meshes')}"
         changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(changed))))
