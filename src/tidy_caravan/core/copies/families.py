@@ -21,6 +21,8 @@ from tidy_caravan.core.work.heavy import Work
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
 COPIES = Work("found copies", 5, f"{__name__}:copies_among", memory=6 << 30)
 FIGURES = Work("figures of copies", 1, f"{__name__}:figures_alone", native=False, figures_only=True)
+STRICTER = 1.001
+"""Times what one may be off, for its size, from which on another is the more lenient of two."""
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12
@@ -131,6 +133,8 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     waiting, held = ~lonely, np.full(len(along), np.inf)
     of_held = np.full(len(along), -1, np.int64)
     out: list[tuple[Family, Laid, I64]] = []
+    # a head without copies may itself be one of a later head that may be off less for its size
+    single, strict, heads = np.zeros(len(along), np.bool_), normal.blur[along], []
     spent, budget, left = 0, MOST_IN_VAIN * len(along) + 1000, 0
     first = np.argsort(heads_last(values[along], spare[along], normal.of(along), allowed), kind="stable").tolist()
     later = np.zeros(len(along), np.bool_)
@@ -141,7 +145,10 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
             continue
         head = along[k : k + 1]
         waiting[k] = False
-        places = begins[k] + np.flatnonzero(waiting[begins[k] : ends[k]])
+        window = slice(begins[k], ends[k])
+        places = begins[k] + np.flatnonzero(
+            waiting[window] | (single[window] & (strict[window] > STRICTER * strict[k]))
+        )
         asked = along[places]
         near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
         asked, places = asked[near], places[near]
@@ -165,9 +172,37 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         better = np.flatnonzero(rest < held[places])
         held[places[better]], of_held[places[better]] = rest[better], len(out)
         waiting[places[better[rest[better] <= EXACT]]] = False
+        single[places], single[k] = False, not len(fits)
+        heads.append(k)
         out.append((Family.each(head, batch)[0], result, places))
-    grown = [f.with_(along[p[mine := np.flatnonzero(of_held[p] == n)]], r, mine) for n, (f, r, p) in enumerate(out)]
-    return grown + Family.each(along[lonely], batch), left
+    # a head whose copies all went to better ones may be a copy of another head itself
+    held_by = np.bincount(of_held[of_held >= 0], minlength=len(out))
+    for n, k in list(enumerate(heads)):
+        if held_by[n] or of_held[k] >= 0 or not len(out[n][2]):
+            continue
+        one = along[k : k + 1]
+        for m in [m for m in range(len(held_by)) if begins[k] <= heads[m] < ends[k] and m != n]:
+            head = along[heads[m] : heads[m] + 1]
+            if (
+                spent > budget
+                or of_held[heads[m]] >= 0
+                or (np.abs(values[one] - values[head]) > spare[one] + spare[head]).any()
+            ):
+                continue
+            result = laid(batch.of(head), normal.of(head), batch.of(one), normal.of(one), allowed)
+            if result.fits[0]:
+                of_held[k] = len(out)
+                held_by[m] += 1
+                heads.append(heads[m])
+                out.append((Family.each(head, batch)[0], result, np.array([k])))
+                break
+            spent += 1
+    grown: dict[int, Family] = {}
+    for n, (family, result, places) in enumerate(out):
+        if of_held[heads[n]] < 0:
+            mine = np.flatnonzero(of_held[places] == n)
+            grown[heads[n]] = grown.get(heads[n], family).with_(along[places[mine]], result, mine)
+    return [*grown.values(), *Family.each(along[lonely], batch)], left
 
 
 def windows(values: F64, spare: F64) -> tuple[I64, I64, I64]:
