@@ -177,17 +177,13 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         out.append((Family.each(head, batch)[0], result, places))
     # a head whose copies all went to better ones may be a copy of another head itself
     held_by = np.bincount(of_held[of_held >= 0], minlength=len(out))
-    for n, k in list(enumerate(heads)):
-        if held_by[n] or of_held[k] >= 0 or not len(out[n][2]):
-            continue
+    for n in [n for n, k in enumerate(heads) if not held_by[n] and of_held[k] < 0 and len(out[n][2])]:
+        k = heads[n]
         one = along[k : k + 1]
-        for m in [m for m in range(len(held_by)) if begins[k] <= heads[m] < ends[k] and m != n]:
+        for m in [m for m in range(len(held_by)) if m != n and begins[k] <= heads[m] < ends[k]]:
             head = along[heads[m] : heads[m] + 1]
-            if (
-                spent > budget
-                or of_held[heads[m]] >= 0
-                or (np.abs(values[one] - values[head]) > spare[one] + spare[head]).any()
-            ):
+            far = (np.abs(values[one] - values[head]) > spare[one] + spare[head]).any()
+            if far or of_held[heads[m]] >= 0 or held_by[n] or spent > budget:
                 continue
             result = laid(batch.of(head), normal.of(head), batch.of(one), normal.of(one), allowed)
             if result.fits[0]:

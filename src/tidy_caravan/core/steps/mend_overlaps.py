@@ -264,7 +264,7 @@ def lifted_shells(
     label = shells_of(mesh).label
     vectors = face_vectors(mesh.positions, mesh.indices)
     area = np.linalg.norm(vectors, axis=1)
-    size = np.bincount(label, area).astype(np.float64)
+    size = np.bincount(label, area) / max(float(area.sum()), 1e-300)  # of the whole, whatever its unit
     one, other = label[found.first], label[found.second]
     swap = (size[one] < size[other]) | ((size[one] == size[other]) & (one > other))
     rows = one != other
