@@ -148,6 +148,12 @@ class Limits(unittest.TestCase):
         self.assertLessEqual(max(m.vertices for m in out.meshes), 65_535)
         self.assertTrue(same_soup(out, scene))
         self.assertNotIn("limit.vertices", {f.code for f in survey(out, to, kept)})
+        # and where all of it hangs together
+        scene = scene_of({"pair": (trimesh.creation.icosphere(subdivisions=7), np.eye(4))})
+        out, _ = parse_step(finding.mend).apply(scene, StepContext(to))  # type: ignore[arg-type]
+        self.assertLessEqual(max(m.vertices for m in out.meshes), 65_535)
+        self.assertEqual(sum(m.triangles for m in out.meshes), 327_680)
+        self.assertTrue(same_soup(out, scene))
 
 
 class Arrives(unittest.TestCase):

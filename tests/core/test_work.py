@@ -190,6 +190,14 @@ class Isolation(unittest.TestCase):
         finally:
             child.stop()
 
+    def test_what_is_made_ready_for_openusd_brings_no_thread_along(self) -> None:
+        """One more than once would, and the nursery would fork no child any more."""
+        modules = [f"tidy_caravan.core.formats.usd.native.{name}" for name in ("package", "received", "scene")]
+        code = f"from tidy_caravan.core.work.nursery import load; print([load([m]) for m in {modules}])"
+        told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, timeout=60,
+                              env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"})  # fmt: skip
+        self.assertEqual(told.stdout.strip(), str([True] * 3))
+
     def test_modules_that_no_nursery_can_load(self) -> None:
         for name, body, wanted in (
             ("kills", "import os, signal\nos.kill(os.getpid(), signal.SIGSEGV)", "signal 11"),

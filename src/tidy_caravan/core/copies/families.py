@@ -23,6 +23,8 @@ COPIES = Work("found copies", 5, f"{__name__}:copies_among", memory=6 << 30)
 FIGURES = Work("figures of copies", 1, f"{__name__}:figures_alone", native=False, figures_only=True)
 STRICTER = 1.001
 """Times what one may be off, for its size, from which on another is the more lenient of two."""
+MOST_DESERTED = 200
+"""Heads of a cluster without copies left that are laid on the others once more."""
 MOST_IN_VAIN = 60
 """Times that a mesh of a cluster is laid on another in vain, on average, before the rest of it is left."""
 PROBE = 12
@@ -176,23 +178,22 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
         heads.append(k)
         out.append((Family.each(head, batch)[0], result, places))
     # a head whose copies all went to better ones may be a copy of another head itself
-    held_by = np.bincount(of_held[of_held >= 0], minlength=len(out))
-    for n in [n for n, k in enumerate(heads) if not held_by[n] and of_held[k] < 0 and len(out[n][2])]:
-        k = heads[n]
-        one = along[k : k + 1]
-        for m in [m for m in range(len(held_by)) if m != n and begins[k] <= heads[m] < ends[k]]:
-            head = along[heads[m] : heads[m] + 1]
-            far = (np.abs(values[one] - values[head]) > spare[one] + spare[head]).any()
-            if far or of_held[heads[m]] >= 0 or held_by[n] or spent > budget:
+    held_by, at = np.bincount(of_held[of_held >= 0], minlength=len(out)), np.array(heads, np.int64)
+    deserted = [n for n, k in enumerate(heads) if not held_by[n] and of_held[k] < 0 and len(out[n][2])]
+    for n in deserted[:MOST_DESERTED]:
+        k, one = heads[n], along[at[n : n + 1]]
+        like = (np.abs(values[along[at]] - values[one]) <= spare[along[at]] + spare[one]).all(axis=1)
+        for m in np.flatnonzero(like & (at != k)).tolist():
+            if held_by[n] or of_held[heads[m]] >= 0:
                 continue
-            result = laid(batch.of(head), normal.of(head), batch.of(one), normal.of(one), allowed)
-            if result.fits[0]:
+            head = along[at[m : m + 1]]
+            again = laid(batch.of(head), normal.of(head), batch.of(one), normal.of(one), allowed)
+            if again.fits[0]:
                 of_held[k] = len(out)
                 held_by[m] += 1
                 heads.append(heads[m])
-                out.append((Family.each(head, batch)[0], result, np.array([k])))
+                out.append((out[m][0], again, np.array([k])))
                 break
-            spent += 1
     grown: dict[int, Family] = {}
     for n, (family, result, places) in enumerate(out):
         if of_held[heads[n]] < 0:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from types import MappingProxyType
 from typing import Literal
 
 import numpy as np
@@ -33,7 +32,6 @@ from tidy_caravan.core.surroundings.insides import seen_from_both
 from tidy_caravan.core.surroundings.world import Table, scales
 from tidy_caravan.core.words import plural
 
-NOWHERE: Mapping[int, F64] = MappingProxyType({})
 ROUNDS = 6
 """Of things stacked in one plane each is lifted over the one below it in a round of its own."""
 
@@ -171,9 +169,7 @@ def uncovered_within(scene: Scene, chosen: Bool, context: StepContext) -> tuple[
     return scene, changes
 
 
-def shifts(
-    found: Flicker, chosen: Bool, scene: Scene, offset: float, came: Mapping[int, F64] = NOWHERE
-) -> dict[int, F64]:
+def shifts(found: Flicker, chosen: Bool, scene: Scene, offset: float, came: Mapping[int, F64]) -> dict[int, F64]:
     """By node how far it is to be moved, in scene units, so that all its overlaps are apart by the offset in metres. What is
     not chosen stays. came: as of `apart_by`."""
     boxes = scene.part_bounds
@@ -186,7 +182,7 @@ def shifts(
 
 def apart_by(
     first: I64, second: I64, height: F64, up: F64, movable: Bool, size: F64, sky: F64, offset: float,
-    came: Mapping[int, F64] = NOWHERE,
+    came: Mapping[int, F64],
 ) -> dict[int, F64]:  # fmt: skip
     """By number the move (3,) after which all of these overlaps are apart by the offset.
 
