@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 from dataclasses import replace
 from typing import Any
@@ -12,6 +13,7 @@ import trimesh
 from tests.trees import as_mesh, furthest_apart
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Scene, Texture, TextureUse, make_nodes
+from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
 
@@ -41,6 +43,16 @@ def stretch(mesh: Mesh, matrix: Any) -> Any:
     return np.linalg.norm(corner - np.roll(corner, 1, axis=1), axis=2) / np.linalg.norm(
         uv - np.roll(uv, 1, axis=1), axis=2
     )
+
+
+def read_off(mesh: Mesh, matrix: Any) -> tuple[Any, Any, Any]:
+    """(F, 3) which way the image's right and its top point in the world, and the front of each triangle, by three corners each."""
+    corner, uv = (mesh.positions.astype(np.float64) @ matrix[:3, :3].T)[mesh.indices], mesh.uvs[0].astype(np.float64)
+    edges = np.stack([corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]], axis=1)
+    flat = np.stack([uv[mesh.indices[:, k]] - uv[mesh.indices[:, 0]] for k in (1, 2)], axis=1)
+    along = np.linalg.solve(flat, edges)
+    front = np.cross(edges[:, 0], edges[:, 1]) * np.sign(np.linalg.det(matrix[:3, :3]))
+    return along[:, 0], -along[:, 1], front
 
 
 def survey_codes(scene: Scene) -> set[str]:
@@ -73,6 +85,33 @@ class Projection(unittest.TestCase):
         self.assertTrue(np.allclose(mesh.uvs[0][:, 1], -2 * mesh.positions[:, 1]))
         along, _ = project(scene_of((board, np.eye(4))), by="planar", along="X")
         self.assertTrue(np.allclose(np.ptp(along.meshes[0].uvs[0], axis=0), [0.02, 1]))
+
+    def test_no_image_is_mirrored_as_it_is_seen_and_walls_are_upright(self) -> None:
+        """By every projection, whichever axis is up, in right-handed and left-handed axes, on parts that are turned, mirrored,
+        or modelled by a mirror."""
+        turn, mirror = trimesh.transformations.rotation_matrix(0.4, [1, 2, 3]), np.diag([-1.0, 1, 1, 1])
+        tall = {"X": [0, 1, 0], "Y": [1, 0, 0], "Z": [0, 0, 1]}
+        for up, handedness, align in itertools.product(
+            ("X", "-Y", "Y", "-Z", "Z"), ("right", "left"), ("object", "world")
+        ):
+            stand = trimesh.transformations.rotation_matrix(np.pi / 2, tall[up[-1]])
+            tube = trimesh.creation.cylinder(0.5, 2, sections=24, transform=stand)
+            board = trimesh.Trimesh([[0, 0, 0], [0, 2, 0], [0, 2, 1], [0, 0, 1]], [[0, 1, 2], [0, 2, 3]], process=False)
+            back = trimesh.Trimesh(board.vertices, board.faces[:, ::-1], process=False)
+            ball = trimesh.creation.icosphere(1).apply_transform(turn)
+            for by, shape in (("box", ball), ("cylindrical", tube), ("planar", board), ("planar", back)):
+                for matrix in (np.eye(4), turn, mirror, turn @ mirror):
+                    with self.subTest(up=up, hand=handedness, align=align, by=by):
+                        scene = scene_of((shape, matrix))
+                        scene = scene.but(convention=replace(GLTF, up=up, forward="X" if up[-1] != "X" else "Y", handedness=handedness))  # fmt: skip
+                        out, _ = project(scene, by=by, align=align, along="X" if by == "planar" and align == "object" else "upright" if by == "cylindrical" else "thinnest")  # fmt: skip
+                        right, top, front = read_off(out.meshes[0], matrix)
+                        seen = np.einsum("fi,fi->f", np.cross(right, top), front) * (1 if handedness == "right" else -1)
+                        self.assertGreater(seen.min(), 0.0)
+                        upright = axis_vector(up) if align == "world" else matrix[:3, :3] @ axis_vector(up)
+                        own = front / np.linalg.norm(front, axis=1)[:, None]
+                        walls = np.abs(own @ upright) < 0.5
+                        self.assertGreater((top @ upright)[walls].min(initial=1.0), 0.0)
 
     def test_a_cylinder_is_wound_by_whole_repeats_and_nothing_crosses_the_seam(self) -> None:
         tube = trimesh.creation.cylinder(

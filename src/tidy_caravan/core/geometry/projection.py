@@ -1,7 +1,9 @@
 """Plain first UV sets at a real-world tile size: box, planar and cylindrical projection.
 
 All of them work on corners in metres, in a frame of their own (the object's, or the world's), and split the vertices
-that more than one side needs. v grows downwards in the scene, as in glTF, so that walls stand upright.
+that more than one side needs. v grows downwards in the scene, as in glTF, so that walls stand upright; u grows to the
+right of who stands in front of a surface, so that no image is mirrored. `hand` is 1 in right-handed axes, −1 in left-handed
+ones, and the other way round for what is drawn mirrored.
 """
 
 from __future__ import annotations
@@ -15,6 +17,8 @@ from tidy_caravan.core.scene.arrays import F32, F64, I64, U32
 
 CAP = 0.7
 """Cosine to the axis of a cylinder from which on a triangle belongs to its ends."""
+AS_MUCH = 1e-3
+"""Part of the surface by which more of it must look to one side of a plane than to the other."""
 
 
 @dataclass(frozen=True)
@@ -26,14 +30,14 @@ class Projected:
     uv: F32
 
 
-def box_project(mesh: Mesh, frame: F64, up: Axis) -> Mesh:
+def box_project(mesh: Mesh, frame: F64, up: Axis, hand: float = 1.0) -> Mesh:
     """The mesh with a first UV set by box projection, a metre a repeat. frame: as in `box`."""
-    made = box(mesh, frame, up, 1.0)
+    made = box(mesh, frame, up, 1.0, hand)
     out = mesh.with_vertices(made.source, indices=made.indices)
     return mesh.with_vertices(made.source, indices=made.indices, uvs=(made.uv, *out.uvs[1:]))
 
 
-def box(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float) -> Projected:
+def box(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, hand: float = 1.0) -> Projected:
     """Every triangle projected along its main axis. frame: (4, 4) from the mesh to the frame, in metres."""
     points, vectors = framed(mesh, frame)
     axis = np.argmax(np.abs(vectors), axis=1)
@@ -42,23 +46,26 @@ def box(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float) -> Projected
     uv = np.zeros((len(source), 2))
     for k in range(6):
         rows = of_side == k
-        u_axis, v_axis = across(k // 2, up)
-        uv[rows, 0] = points[source[rows], u_axis] * (-1.0 if k % 2 else 1.0)
-        uv[rows, 1] = -points[source[rows], v_axis]
+        uv[rows] = laid_out(points[source[rows]], k // 2, up, hand if k % 2 == 0 else -hand)
     return Projected(source, indices, (uv / metres_per_repeat).astype(np.float32))
 
 
-def planar(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, along: int | None = None) -> Projected:
-    """All of it along one axis, the thinnest where none is given. Both sides read the same."""
-    points, _ = framed(mesh, frame)
+def planar(
+    mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, along: int | None = None, hand: float = 1.0
+) -> Projected:
+    """All of it along one axis, the thinnest where none is given, to be read from the side that more of its surface looks to;
+    what looks to neither more is read from where the axis points."""
+    points, vectors = framed(mesh, frame)
     used = points[mesh.used]
     axis = int(np.argmin(np.ptp(used, axis=0))) if along is None else along
-    u_axis, v_axis = across(axis, up)
-    uv = np.column_stack([points[:, u_axis], -points[:, v_axis]]) / metres_per_repeat
+    behind = bool(vectors[:, axis].sum() < -AS_MUCH * np.abs(vectors[:, axis]).sum())
+    uv = laid_out(points, axis, up, -hand if behind else hand) / metres_per_repeat
     return Projected(np.arange(mesh.vertices), mesh.indices, uv.astype(np.float32))
 
 
-def cylindrical(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, along: int | None = None) -> Projected:
+def cylindrical(
+    mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, along: int | None = None, hand: float = 1.0
+) -> Projected:
     """Wound about an axis through the middle, the upright one where none is given; ends are projected along it.
 
     All round it is a whole number of repeats, one at least, so that the seam does not show. The length of a way round
@@ -92,11 +99,13 @@ def cylindrical(mesh: Mesh, frame: F64, up: Axis, metres_per_repeat: float, alon
     source, indices, of_side = split(mesh, own, 5 + mesh.triangles)
     flat = np.zeros(len(source))
     flat[indices.reshape(-1)] = (corner - 2 * np.pi * turn).reshape(-1)
-    ends = (of_side == 3) | (of_side == 4)
-    u_axis, v_axis = across(axis, up)
-    uv = np.column_stack([flat / (2 * np.pi) * repeats, -points[source, axis] / metres_per_repeat])
-    uv[ends, 0] = points[source[ends], u_axis] / metres_per_repeat
-    uv[ends, 1] = -points[source[ends], v_axis] / metres_per_repeat
+    # upside down where the way up is the other way along the axis
+    top = -1.0 if up == f"-{'XYZ'[axis]}" else 1.0
+    turning = hand * handed(a, b) * top / (2 * np.pi)
+    uv = np.column_stack([flat * turning * repeats, -points[source, axis] * top / metres_per_repeat])
+    for k in (3, 4):
+        rows = of_side == k
+        uv[rows] = laid_out(points[source[rows]], axis, up, hand if k == 3 else -hand) / metres_per_repeat
     return Projected(source, indices, uv.astype(np.float32))
 
 
@@ -106,6 +115,19 @@ def framed(mesh: Mesh, frame: F64) -> tuple[F64, F64]:
     corners = points[mesh.indices]
     vectors: F64 = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     return points, vectors if np.linalg.det(frame[:3, :3]) >= 0 else -vectors
+
+
+def laid_out(points: F64, axis: int, up: Axis, hand: float) -> F64:
+    """(V, 2) m of points (V, 3) along an axis, as they are seen from where it points; hand −1: from behind."""
+    u_axis, v_axis = across(axis, up)
+    top = -1.0 if up == f"-{'XYZ'[v_axis]}" else 1.0
+    right = hand * handed(u_axis, v_axis) * top
+    return np.column_stack([points[:, u_axis] * right, -points[:, v_axis] * top])
+
+
+def handed(first: int, second: int) -> float:
+    """1 for axes that follow one another in a right-handed frame, −1 for the others."""
+    return 1.0 if (second - first) % 3 == 1 else -1.0
 
 
 def across(axis: int, up: Axis) -> tuple[int, int]:

@@ -75,7 +75,7 @@ def laid_out(
     if not mesh.uvs:  # what shows no image gets a plain one
         frame = np.eye(4)
         frame[:3, :3] = np.array(linear).reshape(3, 3)
-        made = box(mesh, frame, axis, 1.0)
+        made = box(mesh, frame, axis, 1.0, Stance.of(stance).hand)
         base, mesh = made.source, Mesh(mesh.positions[made.source], made.indices, mesh.material, uvs=(made.uv,))
     side = np.zeros((mesh.triangles, 3), np.int64)
     side[rows] = 1

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -44,7 +44,7 @@ LISTED = 50
 """Meshes that are told one by one."""
 
 
-PROJECTION = Work("projection", 2, f"{__name__}:projected", native=False)
+PROJECTION = Work("projection", 3, f"{__name__}:projected", native=False)
 RESCALED = Work("scale of a UV set", 4, f"{__name__}:rescaled", native=False, together=f"{__name__}:rescaled_many")
 AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
 ALIKE = 1e-5
@@ -52,15 +52,30 @@ ALIKE = 1e-5
 
 
 def projected(
-    arrays: Mapping[str, AnyArray], by: str, along: str, up: Axis, frame: list[float], metres_per_repeat: float
+    arrays: Mapping[str, AnyArray],
+    by: str,
+    along: str,
+    up: Axis,
+    frame: list[float],
+    metres_per_repeat: float,
+    hand: float,
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work on one mesh: a first UV set, and the vertices it needs. frame: 4 × 4, from the mesh to metres."""
+    """Work on one mesh: a first UV set, and the vertices it needs. frame: 4 × 4, from the mesh to metres. hand: of
+    `projection`."""
     mesh, matrix = mesh_of(arrays), np.array(frame).reshape(4, 4)
     if by == "box":
-        made = box(mesh, matrix, up, metres_per_repeat)
+        made = box(mesh, matrix, up, metres_per_repeat, hand)
     else:
-        made = (planar if by == "planar" else cylindrical)(mesh, matrix, up, metres_per_repeat, AXES[along])
+        made = (planar if by == "planar" else cylindrical)(mesh, matrix, up, metres_per_repeat, AXES[along], hand)
     return {SOURCE: made.source, "indices": made.indices, "uv0": made.uv}, {}
+
+
+@dataclass(frozen=True)
+class Frame:
+    """How a mesh is laid out. matrix: (4, 4) from it to metres. hand: of `projection`."""
+
+    matrix: F64
+    hand: float
 
 
 @step
@@ -109,7 +124,8 @@ class FirstUvs(Step):
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             return {
                 "by": self.by, "along": self.along, "up": scene.convention.up,
-                "frame": np.round(frames[i], 9).reshape(-1).tolist(), "metres_per_repeat": self.metres_per_repeat,
+                "frame": np.round(frames[i].matrix, 9).reshape(-1).tolist(), "hand": frames[i].hand,
+                "metres_per_repeat": self.metres_per_repeat,
             }  # fmt: skip
 
         done = per_mesh_work(scene, chosen, context, PROJECTION, of, wanted)
@@ -126,26 +142,28 @@ class FirstUvs(Step):
             *done.lost,
         ]
 
-    def frames(self, scene: Scene, rows: I64, tell: Tell) -> tuple[dict[int, F64], dict[int, tuple[str, I64]]]:
-        """By mesh the matrix from it to metres, and what is to be said of it."""
+    def frames(self, scene: Scene, rows: I64, tell: Tell) -> tuple[dict[int, Frame], dict[int, tuple[str, I64]]]:
+        """By mesh how it is laid out, and what is to be said of it."""
         nodes, metres = scene.nodes, scene.convention.metres_per_unit
-        out: dict[int, F64] = {}
+        right = 1.0 if scene.convention.handedness == "right" else -1.0
+        out: dict[int, Frame] = {}
         notes: dict[int, tuple[str, I64]] = {}
         for i, users, size, middle in paced(list(in_the_middle(scene, rows)), tell):
             world = nodes.world[users]
             frame = np.eye(4)
             frame[:3, :3] = stretch_of(nodes.world[middle, :3, :3]) * metres
+            hand = right if np.linalg.det(nodes.world[middle, :3, :3]) >= 0 else -right
             if len(users) > 1 and scaled_apart(world[:, :3, :3], size):
                 notes[i] = ("parts are instances at different scales: a repeat measures differently on them", users)
             if self.align == "world":
                 alike = np.abs(world[:, :3, :3] - world[0, :3, :3]).max() <= ALIKE * np.abs(world[0, :3, :3]).max()
                 if alike:
-                    frame[:3, :3] = world[0, :3, :3] * metres
+                    frame[:3, :3], hand = world[0, :3, :3] * metres, right
                     if len(users) == 1:
                         frame[:3, 3] = world[0, :3, 3] * metres
                 else:
                     notes[i] = ("parts share a mesh and are turned differently: laid out in their own axes", users)
-            out[i] = frame
+            out[i] = Frame(frame, hand)
         return out, notes
 
 
@@ -417,7 +435,9 @@ class LightmapUvs(Step):
         rows = np.flatnonzero(np.isin(scene.nodes.mesh, bare))
         frames = FirstUvs().frames(scene, rows, alive(context.progress))[0]
         ready = [
-            box_project(scene.meshes[i], frames[i], scene.convention.up) if i in frames else scene.meshes[i]
+            box_project(scene.meshes[i], frames[i].matrix, scene.convention.up, frames[i].hand)
+            if i in frames
+            else scene.meshes[i]
             for i in waiting
         ]
         pieces = []
