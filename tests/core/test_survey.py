@@ -134,6 +134,14 @@ class Units(unittest.TestCase):
         self.assertEqual((found["transform.mirrored"].parts, found["transform.mirrored"].severity), ([2], "error"))
         self.assertEqual(found["transform.flattened"].parts, [3])
         self.assertEqual(findings(scene_of({"scale": [-1, 1, 1]}))["transform.mirrored"].severity, "info")
+        # the volume is as it was, and yet it is a scale; a turn alone is none
+        turned = {"rotation": [0.1, 0.3, -0.38, 0.87]}
+        found = findings(scene_of({"scale": [4, 0.5, 0.5], **turned}, {"scale": [3, 3, 3]}, turned))
+        self.assertEqual(found["scale.left"].parts, [0, 1])
+        self.assertIn("1 is stretched unevenly by it, up to 8 times more one way", found["scale.left"].text)
+        alone = scene_of({"scale": [4, 0.5, 0.5], **turned})
+        self.assertEqual(findings(alone)["scale.left"].mend, {"kind": "match_units_axes"})
+        self.assertNotIn("scale.left", findings(parse_step({"kind": "match_units_axes"}).apply(alone, StepContext())[0]))
         g = Gltf()
         g.node(children=[1], scale=[1, 3, 1])
         g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2], **GOOD), rotation=[0, 0, 0.38, 0.925])

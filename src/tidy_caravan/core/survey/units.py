@@ -204,9 +204,17 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             parts=[int(i) for i in rows],
             mend=_match(),
         )
-    rest = ~near & (np.abs(scale - 1) > NONE) & (scale > 0)
+    # a stretch one way that is made up for another way leaves the volume as it was
+    uneven = ~uniform & ~sheared_ones(nodes.world[parts])
+    rest = ~near & ((np.abs(scale - 1) > NONE) | uneven) & (scale > 0)
     if rest.any():
         rows = parts[rest]
+        odd = np.linalg.svd(linear[rest & uneven], compute_uv=False)
+        unevenly = (
+            f"; {plural(len(odd), 'is', 'are')} stretched unevenly by it, up to {float((odd[:, 0] / odd[:, 2]).max()):.3g} times more one way than another"
+            if len(odd)
+            else ""
+        )
         kept = keeps_scale(scene, rows, context.destination.negative_scale, context.workshop)
         why = (
             f"; {plural(int(kept.sum()), 'cannot lose it', 'cannot lose it')}, having to move or share a mesh with parts of another size"
@@ -221,7 +229,7 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             value=float(np.median(scale[rest])),
             limit=1.0,
             unit="×",
-            text=f"{plural(len(rows), 'part carries', 'parts carry')} a node scale other than 1{why}.",
+            text=f"{plural(len(rows), 'part carries', 'parts carry')} a node scale other than 1{unevenly}{why}.",
             parts=[int(i) for i in rows],
             mend=None if kept.all() else _match(),
         )
