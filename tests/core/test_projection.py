@@ -259,8 +259,34 @@ class Scale(unittest.TestCase):
         found = self.found(scene.but(nodes=replace(scene.nodes, local=local)))
         # the large one has most of the surface: the small ones are off against it
         self.assertEqual(found["uv.scale"].parts, [0, 1])
-        board = replace(scene.meshes[0], uvs=(np.clip(scene.meshes[0].uvs[0] * 0.01, 0, 1),))
-        self.assertEqual(self.found(scene.but(meshes=(board, *scene.meshes[1:]))), {})
+        # surface that shows a corner of its image is off as much as one that repeats it too often
+        speck = replace(scene.meshes[0], uvs=(scene.meshes[0].uvs[0] * np.float32(0.05),))
+        found = self.found(scene.but(meshes=(speck, *scene.meshes[1:])))["uv.scale"]
+        self.assertEqual((found.parts, found.guess), ([0], False))
+        self.assertAlmostEqual(found.value, 20.0, places=2)
+        # what shows it once among others that repeat it is asked about; boards of several sizes are meant
+        boards = [as_mesh(trimesh.Trimesh([[0, 0, 0], [w, 0, 0], [w, 2, 0], [0, 2, 0]], [[0, 1, 2], [0, 2, 3]]), 0) for w in (1, 9)]  # fmt: skip
+        once = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float32)
+        first, second = (replace(b, uvs=(once,)) for b in boards)
+        self.assertEqual(self.found(scene_of(*[(None, np.eye(4))] * 2, meshes=(first, second))), {})
+        found = self.found(scene.but(meshes=(second, *scene.meshes[1:])))["uv.scale"]
+        self.assertEqual((found.parts, found.guess), ([0], True))
+        # nor is it sure of parts of one image, as on an atlas
+        atlas = [replace(b, uvs=(once * np.float32(share),)) for b, share in zip(boards, (0.3, 0.2), strict=True)]
+        found = self.found(scene_of(*[(None, np.eye(4))] * 2, meshes=tuple(atlas)))["uv.scale"]
+        self.assertTrue(found.guess)
+
+    def test_materials_of_their_own_that_look_alike_are_one_finding(self) -> None:
+        """Exporters give every part a material: ten that are off are ten parts of one finding, with one mend."""
+        scene = self.row(*[0.5] * 40, *[3.0] * 10)
+        own = scene.but(
+            meshes=tuple(replace(m, material=np.full(m.triangles, k, np.int32)) for k, m in enumerate(scene.meshes)),
+            materials=tuple(replace(scene.materials[0], name=f"larch.{k:03}") for k in range(50)),
+        )
+        found = [f for f in survey(own, BUILT_IN[0]) if f.code == "uv.scale"]
+        self.assertEqual([f.parts for f in found], [list(range(40, 50))])
+        out, _ = parse_step(found[0].mend).apply(own, StepContext())
+        self.assertEqual(self.found(out), {})
 
     def test_parts_stretched_along_one_axis_are_measured_by_their_surface(self) -> None:
         unit = [project(scene_of((trimesh.creation.box([1, 1, 1 + 0.1 * k]), np.eye(4))))[0].meshes[0] for k in (0, 1)]

@@ -141,7 +141,9 @@ class Units(unittest.TestCase):
         self.assertIn("1 is stretched unevenly by it, up to 8 times more one way", found["scale.left"].text)
         alone = scene_of({"scale": [4, 0.5, 0.5], **turned})
         self.assertEqual(findings(alone)["scale.left"].mend, {"kind": "match_units_axes"})
-        self.assertNotIn("scale.left", findings(parse_step({"kind": "match_units_axes"}).apply(alone, StepContext())[0]))
+        self.assertNotIn(
+            "scale.left", findings(parse_step({"kind": "match_units_axes"}).apply(alone, StepContext())[0])
+        )
         g = Gltf()
         g.node(children=[1], scale=[1, 3, 1])
         g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2], **GOOD), rotation=[0, 0, 0.38, 0.925])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -48,7 +48,10 @@ OFF_SCALE = 2.0
 """Times that a repeat may be larger or smaller than it is on other parts of its material."""
 INSTANCES_APART = 1.5
 """Ratio of the scales of two instances from which on their textures are told apart."""
-SCALES_TOLD = 8
+MOSTLY = 0.5
+"""Part of the surface with a picture that must repeat it for it to be one that is repeated."""
+SCALES_TOLD = 100
+"""Findings of it that are told one by one."""
 SET_FAULTS = Work("faults of a UV set", 2, f"{__name__}:set_faults", native=False, figures_only=True)
 
 
@@ -422,7 +425,8 @@ def texture_scale(context: Context) -> Iterable[Finding]:
     """How large a repeat is on the parts of materials that look alike, against the middle of them all by surface.
 
     Of a mesh with several materials each is asked by itself; a scale of the texture's own in the material counts. A set
-    that covers its picture about once is laid out for it, a board or a screen, and not compared.
+    that covers its picture about once is laid out for it, as a board or a screen is: where most surface repeats that
+    picture it is asked about, elsewhere it is not compared. Where most does not repeat it, as in an atlas, it is a guess.
     """
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
@@ -437,44 +441,89 @@ def texture_scale(context: Context) -> Iterable[Finding]:
     entry = ranges(begin[nodes.mesh[parts]], count[nodes.mesh[parts]])
     linear = (surface_scales(scene, parts) * scene.convention.metres_per_unit)[row]
     flat, solid, slot = areas[entry, 1], areas[entry, 2] * linear**2, areas[entry, 0].astype(np.int64)
-    usable = (flat > ONCE) & (solid > 0)
-    size = np.sqrt(np.divide(solid, flat, out=np.ones(len(row)), where=usable))
+    once = (flat <= ONCE) & (flat >= 1 - (ONCE - 1))
+    size = np.sqrt(np.divide(solid, flat, out=np.ones(len(row)), where=solid > 0))
+    several = np.append(scene.by_slots(lambda slots: len(slots) > 1), False)[nodes.mesh[parts[row]]]
     look = looks_alike(scene)[slot]
-    worst: list[tuple[float, int, AnyArray, float]] = []
-    for k in np.unique(look[usable]).tolist():
-        rows = np.flatnonzero(usable & (look == k))
-        if len(np.unique(mesh[entry[rows]])) < 2:
+    found: list[OffScale] = []
+    for k in np.unique(look[solid > 0]).tolist():
+        rows = np.flatnonzero((solid > 0) & (look == k))
+        repeats = float(solid[rows[flat[rows] > ONCE]].sum()) >= MOSTLY * float(solid[rows].sum())
+        # what the others go by: what repeats it, or else what is not laid out for it
+        told = rows[flat[rows] > ONCE] if repeats else rows[~once[rows]]
+        if len(np.unique(mesh[entry[told]])) < 2 and (not repeats or len(np.unique(mesh[entry[rows]])) < 2):
             continue
-        order = rows[np.argsort(size[rows])]
+        order = told[np.argsort(size[told])]
         share = np.cumsum(solid[order])
         middle = float(size[order[np.searchsorted(share, share[-1] / 2)]])
-        off = np.maximum(size[rows] / middle, middle / size[rows])
-        for one in np.unique(slot[rows[off > OFF_SCALE]]).tolist():
-            mine = (off > OFF_SCALE) & (slot[rows] == one)
-            worst.append((float(off[mine].max()), one, rows[mine], middle))
-    for off, k, rows, middle in sorted(worst, key=lambda w: -w[0])[:SCALES_TOLD]:
-        found = parts[row[rows]]
-        alone = all(len(scene.meshes[i].slots) == 1 for i in np.unique(nodes.mesh[found]).tolist())
+        off = np.maximum(size / middle, middle / size)
+        asked = rows if repeats else told
+        asked = asked[off[asked] > OFF_SCALE]
+        guess = once[asked] | (not repeats)
+        # those of one material have one mend, whatever it is called; of one of several it goes by its name
+        kind = np.where(several[asked], slot[asked], -1) * 2 + guess
+        for one in np.unique(kind).tolist():
+            mine = asked[kind == one]
+            found.append(OffScale(float(off[mine].max()), int(slot[mine[0]]), mine, middle, bool(one % 2), one >= 0))
+    found.sort(key=lambda f: -f.off)
+    for one in found[:SCALES_TOLD]:
+        mine = parts[row[one.rows]]
+        name = scene.materials[one.slot].name
         mend = {
             "kind": "texture_scale",
-            "metresPerRepeat": float(f"{middle:.4g}"),
-            **({} if alone else {"material": scene.materials[k].name}),
-            "where": {"parts": scene.identities.given(nodes.source[found].tolist())},
+            "metresPerRepeat": float(f"{one.middle:.4g}"),
+            **({"material": name} if one.several else {}),
+            "where": {"parts": scene.identities.given(nodes.source[mine].tolist())},
         }
+        why = (
+            ""
+            if not one.guess
+            else ": right for a board that shows it once, not for surface like the others"
+            if once[one.rows].all()
+            else ": the image is not repeated on most of them, as in an atlas, where that may be meant"
+        )
         yield Finding(
             code="uv.scale",
             severity="warning",
             title="Texture out of scale",
-            count=len(rows),
-            value=off,
+            count=len(mine),
+            value=one.off,
             limit=OFF_SCALE,
             unit="×",
-            text=f"On {plural(len(rows), 'part')} a repeat of “{scene.materials[k].name or k}” is {off:.3g} times larger or smaller than the {middle:.3g} m "
-            "that it measures elsewhere.",
-            parts=found.tolist(),
+            text=f"On {plural(len(mine), 'part')} a repeat of “{name or one.slot}” is {one.off:.3g} times larger or smaller than the {one.middle:.3g} m "
+            f"that it measures elsewhere{why}.",
+            parts=mine.tolist(),
             # one of several materials that has no name cannot be told to a step
-            mend=mend if alone or scene.materials[k].name else None,
+            mend=mend if name or not one.several else None,
+            guess=one.guess,
         )
+    if rest := found[SCALES_TOLD:]:
+        mine = np.unique(parts[row[np.concatenate([one.rows for one in rest])]])
+        yield Finding(
+            code="uv.scale",
+            severity="warning",
+            title="Texture out of scale",
+            count=len(mine),
+            value=rest[0].off,
+            limit=OFF_SCALE,
+            unit="×",
+            text=f"On {plural(len(mine), 'more part')} repeats of {plural(len(rest), 'other material')} are up to {rest[0].off:.3g} times larger or smaller than "
+            "elsewhere; each is told by itself once those before are put right.",
+            parts=mine.tolist(),
+        )
+
+
+@dataclass(frozen=True)
+class OffScale:
+    """What is out of scale of one look. rows: (R,) of parts with a slot. middle: m of a repeat elsewhere. several: whether the
+    meshes have other materials as well."""
+
+    off: float
+    slot: int
+    rows: I64
+    middle: float
+    guess: bool
+    several: bool
 
 
 @check("texture coordinates", "Instances at different scales")
