@@ -197,10 +197,41 @@ class Hinge(unittest.TestCase):
         self.assertNotIn("pivot.hinge", {f.code for f in survey(out, BUILT_IN[0])})
         for quiet in (one(leaf(0.35), name="door_frame_3"), one(BOX([1, 2, 1]), name="leaf")):
             self.assertNotIn("pivot.hinge", {f.code for f in survey(quiet, BUILT_IN[0])})
-        # hung where it belongs, on either side, upright by Z as well
-        for x in (-0.45, 0.45):
-            hung = leaf(0.35).apply_translation([x, 0, 0])
-            self.assertNotIn("pivot.hinge", {f.code for f in survey(one(hung, name="leaf"), BUILT_IN[0])})
+        # hung where it belongs; by the other edge it would turn about its handle, unless there is none
+        for at, x, off in ((0.35, 0.45, None), (0.35, -0.45, 0.9), (None, 0.45, None), (None, -0.45, None)):
+            hung = one(leaf(at).apply_translation([x, 0, 0]), name="leaf")
+            found = {f.code: f.value for f in survey(hung, BUILT_IN[0])}
+            self.assertAlmostEqual(found.get("pivot.hinge", 0.0) or 0.0, off or 0.0, places=4)
+
+    def test_doors_by_name_are_leaves_where_they_are_plates_that_turn(self) -> None:
+        jambs = [BOX([0.1, 2.1, 0.1]).apply_translation([x, 0, 0]) for x in (-0.55, 0.55)]
+        frame = trimesh.util.concatenate([*jambs, BOX([1.2, 0.1, 0.1]).apply_translation([0, 1.1, 0])])
+        whole = trimesh.util.concatenate([frame, leaf(0.35)])
+        barred = trimesh.util.concatenate(
+            [BOX([0.9, 0.3, 0.04]).apply_translation([0, y, 0]) for y in (-0.9, 0.9)]
+            + [BOX([0.15, 1.5, 0.04]).apply_translation([x, 0, 0]) for x in (-0.375, 0.375)]
+        )
+        for name in ("Door_01", "SM_SwingDoor", "Tür 3", "porte.002", "DoorPanel12"):
+            for shape in (leaf(0.35), leaf(None), barred):
+                self.assertIn("pivot.hinge", {f.code for f in survey(one(shape, name=name), BUILT_IN[0])}, name)
+        quiet = [("Door_01", frame), ("Door_01", whole), ("door_wide", BOX([3, 2, 0.1]))]
+        quiet += [
+            (n, leaf(0.35))
+            for n in ("sliding door 2", "door_frame", "DoorHandle", "indoor", "Türrahmen", "roller_door")
+        ]
+        for name, shape in quiet:
+            self.assertNotIn("pivot.hinge", {f.code for f in survey(one(shape, name=name), BUILT_IN[0])}, name)
+
+    def test_closers_mouldings_and_hinges_do_not_pass_for_the_handle(self) -> None:
+        for side in (-1, 1):
+            handle = leaf(0.35 * side)
+            closer = BOX([0.25, 0.06, 0.09]).apply_translation([-0.25 * side, 0.98, 0.06])
+            moulded = BOX([0.5, 0.7, 0.05]).apply_translation([-0.1 * side, -0.5, 0])
+            barrels = [BOX([0.03, 0.12, 0.07]).apply_translation([-0.44 * side, y, 0]) for y in (-0.8, 0, 0.8)]
+            made = trimesh.util.concatenate([handle, closer, moulded, *barrels])
+            out, changes = apply(one(made), kind="place_pivots", at="hinge", onlyFar=False)
+            self.assertAlmostEqual(out.nodes.world[0, 0, 3], float(made.bounds[0 if side > 0 else 1, 0]), places=5)
+            self.assertEqual(len(changes), 1)
 
 
 class Together(unittest.TestCase):

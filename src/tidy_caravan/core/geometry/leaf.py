@@ -15,6 +15,13 @@ THIN = 0.25
 LOPSIDED = 0.1
 """How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
 
+AT_HAND = (0.25, 0.7)
+"""Heights, by that of the leaf, between which it is opened: what stands out above or below, as a closer does, tells nothing
+where there is something between."""
+GRIPPED = 0.4
+"""Part of how far the outermost stands out of a leaf from which on something belongs to its handle."""
+FLUSH = 0.05
+"""How far what stands out of a leaf may do so, by its width, to fill it: its rails do and its handle does not."""
 TURNED = 1e-6
 """How far from along an axis, as one minus the cosine, a leaf was turned in its vertices; 0.08°."""
 AS_MUCH = 0.98
@@ -25,8 +32,9 @@ round shape."""
 @dataclass(frozen=True)
 class Leaf:
     """Axes of its own space: across the leaf and through it, and along the hinge. turn: (3, 3) from the mesh to that space.
-    box: (2, 3) in it. middle: along the thin axis, of the plate without its handle. foot: along the upright axis. low:
-    whether the hinge is the lower edge across. sure: the shape tells which edge it is."""
+    box: (2, 3) in it. middle: along the thin axis, of the plate without its handle; thick: how thick that is. foot: along the upright axis. low:
+    whether the hinge is the lower edge across. sure: the shape tells which edge it is. fill: part of its outline that the
+    plate fills, which is little of a frame."""
 
     width: int
     thin: int
@@ -34,14 +42,18 @@ class Leaf:
     turn: F64
     box: F64
     middle: float
+    thick: float
     foot: float
     low: bool
     sure: bool
+    fill: float
 
     def off_hinge(self, point: F64) -> float:
-        """How far a point of the mesh lies from the nearer of both upright edges, in units of the mesh."""
+        """How far a point of the mesh lies from the hinge, in units of the mesh: where its shape does not tell which one that is,
+        from the nearer of both upright edges."""
         own = self.turn @ point
-        across = np.abs(self.box[:, self.width] - own[self.width]).min()
+        edges = np.abs(self.box[:, self.width] - own[self.width])
+        across = edges[0 if self.low else 1] if self.sure else edges.min()
         return float(np.hypot(across, self.middle - own[self.thin]))
 
     def hinge(self, low: bool) -> F64:
@@ -100,15 +112,26 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
         ends = [float(np.average(depth[flat][g], weights=area[flat][g])) for g in heavy]
         slab = np.array([min(ends), max(ends)])
     spare = 1e-3 * size[width]
-    out = (points[mesh.indices][:, :, thin] < slab[0] - spare) | (points[mesh.indices][:, :, thin] > slab[1] + spare)
-    standing = out.all(axis=1)
+    own = points[mesh.indices]
+    out = np.maximum(slab[0] - own[:, :, thin], own[:, :, thin] - slab[1]).min(axis=1)
     centre = box[:, width].mean()
     sure, low = False, abs(box[0, width]) <= abs(box[1, width])
+    height = (own[:, :, upright].mean(axis=1) - box[0, upright]) / max(float(size[upright]), 1e-300)
+    height = height if up[upright] > 0 else 1 - height
+    standing = out > spare
+    at_hand = standing & (height > AT_HAND[0]) & (height < AT_HAND[1])
+    standing = at_hand if area[at_hand].sum() > 0 else standing
+    # mouldings and rails stand out less than what is to be gripped
+    standing &= out > GRIPPED * out[standing].max(initial=0.0)
     if area[standing].sum() > 0:
-        lean = (
-            float(np.average(points[mesh.indices[standing]][:, :, width].mean(axis=1), weights=area[standing])) - centre
-        )
+        lean = float(np.average(own[standing][:, :, width].mean(axis=1), weights=area[standing])) - centre
         if abs(lean) > LOPSIDED * size[width]:
             sure, low = True, lean > 0
     foot = float(box[0 if up[upright] > 0 else 1, upright])
-    return Leaf(width, thin, upright, turn, box, float(slab.mean()), foot, bool(low), sure)
+    fill = (
+        float(np.abs(vectors[flat & (out < spare + size[width] * FLUSH), thin]).sum())
+        / 4
+        / max(float(size[width] * size[upright]), 1e-300)
+    )
+    thick = float(slab[1] - slab[0])
+    return Leaf(width, thin, upright, turn, box, float(slab.mean()), thick, foot, bool(low), sure, fill)

@@ -8,7 +8,8 @@ import numpy as np
 
 from tidy_caravan.core.conventions.evidence import name_stems, words_pattern
 from tidy_caravan.core.geometry.corners import first_equals
-from tidy_caravan.core.geometry.leaf import leaf_of
+from tidy_caravan.core.geometry.doors import UPRIGHT, door_of
+from tidy_caravan.core.geometry.leaf import Leaf, leaf_of
 from tidy_caravan.core.geometry.stretched import uneven, uneven_stretch
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.space.axes import axis_vector
@@ -19,7 +20,18 @@ from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.pairs import fingerprints
 
 LEAF_WORDS = "leaf|doorleaf|flap|sash|shutter|hatch|türblatt|tuerblatt|türflügel|vantail|deurblad"
-"""Names of what turns on a hinge; a frame or a handle that is named after its door is none."""
+"""Names of what turns on a hinge."""
+DOOR_WORDS = "door|tür(?:en)?|tuer(?:en)?|porte|puerta|porta|deur(?:en)?|dörr(?:ar)?"
+"""Names of a door, which is a leaf where it is a plate that fills its outline and stands in no frame …"""
+FILLS = 0.35
+"""… part of it that a leaf of bars fills, and a frame does not; its pane may be a part of its own."""
+NO_LEAF_WORDS = (
+    "frame|jamb|casing|lining|architrave|lintel|head|sill|threshold|handle|knob|lever|lock|closer|stop|hinge|bell|mat|"
+    "sign|label|plate|glass|glazing|pane|rail|track|opening|zarge|rahmen|griff|schwelle|glas|cadre|poignée|marco|telaio|"
+    "kozijn|karm|sliding|slide|automatic|revolving|roller|shutter|overhead|lift|elevator|schiebe|coulissante|corredera|"
+    "scorrevole|schuif"
+)
+"""Names of what belongs to a door and does not turn with it, or of doors that do not turn."""
 LEAF_M = (0.3, 3.0)
 """Width of leaves that people walk or look through."""
 TOGETHER = 8
@@ -104,33 +116,47 @@ def pivots_together(context: Context) -> Iterable[Finding]:
         )
 
 
+def upright(leaf: Leaf) -> bool:
+    """Whether it is higher than wide, as doors are."""
+    size = leaf.box[1] - leaf.box[0]
+    return bool(size[leaf.upright] >= UPRIGHT * size[leaf.width])
+
+
 @check("transforms", "Pivots off the hinge")
 def off_the_hinge(context: Context) -> Iterable[Finding]:
-    """Leaves, by name and as thin upright plates, whose pivot lies on neither of their upright edges."""
+    """Leaves and doors, by name and as thin upright plates, whose pivot does not lie on their hinge: the upright edge away from
+    the handle, or either of both where none stands out. What is named after a frame or a handle is asked nothing, nor is
+    a door in one mesh with its frame."""
     scene = context.scene
     nodes = scene.nodes
     parts = nodes.parts
     if not len(parts):
         return
     stems, which = name_stems(scene)
-    pattern = words_pattern(LEAF_WORDS)
-    named = np.array([pattern.search(n) is not None for n in stems], np.bool_)[which]
+    leaves, doors, others = (words_pattern(w) for w in (LEAF_WORDS, DOOR_WORDS, NO_LEAF_WORDS))
+    as_leaf = np.array([leaves.search(n) is not None for n in stems], np.bool_)[which]
+    as_door = np.array([bool(doors.search(n)) and not others.search(n) for n in stems], np.bool_)[which]
+    named = as_leaf | as_door
     metres = scene.convention.metres_per_unit
     up = axis_vector(scene.convention.up)
     rows: list[int] = []
     worst = 0.0
-    seen: dict[tuple[int, bytes], tuple[float, float]] = {}
+    seen: dict[tuple[int, bool, bytes], tuple[float, float]] = {}
     rest = parts[named]
-    for i, odd in zip(rest.tolist(), uneven(nodes.world[rest, :3, :3]).tolist(), strict=True):
+    stretched = uneven(nodes.world[rest, :3, :3]).tolist()
+    for i, sure, odd in zip(rest.tolist(), as_leaf[named].tolist(), stretched, strict=True):
         # one box may be the mesh of many leaves, each stretched in its own way
         stretch = uneven_stretch(nodes.world[i, :3, :3]) if odd else np.eye(3)
         linear = nodes.world[i, :3, :3] @ (np.linalg.inv(stretch) if odd else stretch)
         way = linear.T @ up
-        key = int(nodes.mesh[i]), np.round(np.append(way, stretch), 3).tobytes()
+        key = int(nodes.mesh[i]), sure, np.round(np.append(way, stretch), 3).tobytes()
         if key not in seen:
-            leaf = leaf_of(scene.meshes[key[0]], way, stretch)
+            mesh = scene.meshes[key[0]]
+            leaf = leaf_of(mesh, way, stretch)
+            if leaf is not None and not sure and (leaf.fill < FILLS or not upright(leaf) or door_of(mesh, way)):
+                leaf = None
             size = np.ptp(leaf.box, axis=0) if leaf else np.zeros(3)
-            allowed = max(float(size[leaf.thin]), 0.05 * float(size[leaf.width])) if leaf else 0.0
+            allowed = max(leaf.thick, 0.05 * float(size[leaf.width])) if leaf else 0.0
             off = leaf.off_hinge(np.zeros(3)) if leaf else 0.0
             seen[key] = (off if off > allowed else 0.0), float(size[leaf.width]) if leaf else 0.0
         off, width = seen[key]
@@ -149,7 +175,7 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
             limit=0.0,
             unit="m",
             guess=True,
-            text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot on neither upright edge, {worst:.2f} m off at worst: turned by it, "
+            text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot off the edge that they hang on, {worst:.2f} m at worst: turned by it, "
             "they would swing through their frame.",
             parts=rows,
             mend=mend_of(scene, found, at="hinge", onlyFar=False),
