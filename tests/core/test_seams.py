@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -58,6 +59,42 @@ class Seams(unittest.TestCase):
         ends = np.array(finding.places[0].lines).reshape(-1, 3)
         self.assertTrue(np.allclose(ends[:, 0], 3.0015, atol=1e-4))
         self.assertTrue(np.allclose(np.ptp(ends, axis=0), [0, 3, 0.2], atol=1e-3))
+
+    def test_wider_than_a_leak_and_pieces_that_go_into_each_other(self) -> None:
+        """On one grid neighbours are meant to meet: 12 mm are a seam there, and so is an overlap, however the row is turned."""
+        for gap in (0.012, 0.028, -0.0004, -0.012):
+            for angle in (0.0, np.pi / 2, 0.7):
+                for scale in (1.0, 0.01):
+                    scene = bay(gap, trimesh.transformations.rotation_matrix(angle, [0, 1, 0], [1, 0, 0]))
+                    scaled = [replace(m, positions=m.positions / np.float32(scale)) for m in scene.meshes]
+                    local = scene.nodes.local @ np.diag([scale, scale, scale, 1.0])
+                    scene = scene.but(meshes=tuple(scaled), nodes=replace(scene.nodes, local=local))
+                    finding = seam(scene)
+                    self.assertEqual([scene.nodes.names[p] for p in finding.parts], ["panel_1", "panel_2"])
+                    self.assertAlmostEqual(finding.value, abs(gap) * 1000, places=2)
+                    self.assertIn("goes into each other" if gap < 0 else "does not quite meet", finding.text)
+                    self.assertIn("3 m long", finding.text)
+        scene = bay(-0.012)
+        out, _ = parse_step(seam(scene).mend).apply(scene, StepContext())
+        self.assertEqual(len(out.nodes), len(scene.nodes) + 2)
+        low, high = out.part_bounds[-2:, 0].min(axis=0), out.part_bounds[-2:, 1].max(axis=0)
+        # 8 cm wide about the middle of what overlaps
+        np.testing.assert_allclose([low, high], [[2.954, 0.002, -0.02], [3.034, 3.002, 0.22]], atol=1e-3)
+        self.assertIsNone(seam(out))
+
+    def test_joints_boards_and_what_is_elsewhere_are_none(self) -> None:
+        wide = [bay(0.04), bay(-0.06)]
+        # a joint of the same width between all of them is meant
+        local = bay(0.0).nodes.local.copy()
+        local[:6, 0, 3] += 0.008 * np.arange(6)
+        wide.append(bay(0.0).but(nodes=replace(bay(0.0).nodes, local=local)))
+        # a panel that stands back from the others, one that lies on another
+        for shift in ([0, 0, -0.21], [-0.012, 0, 0.1], [-2.0, 0, 0.19]):
+            local = bay(0.0).nodes.local.copy()
+            local[1, :3, 3] += shift
+            wide.append(bay(0.0).but(nodes=replace(bay(0.0).nodes, local=local)))
+        for scene in wide:
+            self.assertIsNone(seam(scene))
 
     def test_what_does_not_fit_is_not_proposed(self) -> None:
         for strip in ((0.08, 2.0, 0.04), (0.004, 3.0, 0.004), (0.9, 3.0, 0.04)):

@@ -20,7 +20,7 @@ from tidy_caravan.core.words import plural
 @step
 class CoverSeams(Step):
     """Sets a slender piece of the scene, a frame, a sill, a strip, over every straight seam between two modular pieces
-    that do not quite meet: along the seam, half let into the surface, on both sides where the pieces have a thickness. It
+    that do not quite meet, or go into each other: along the seam, half let into the surface, on both sides where the pieces have a thickness. It
     shares the mesh of the piece it copies. What is covered already is left; seams that no piece fits are told."""
 
     title = "Cover seams"
@@ -43,7 +43,7 @@ class CoverSeams(Step):
         if isinstance(found, str):
             return scene, [Change(text=f"seams could not be found out: {found}", count=0, problem=True)]
         chosen = context.selected(self.where, scene)
-        pieces, meshes = modules(scene, context.destination.grid_cell)
+        pieces, meshes, _ = modules(scene, context.destination.grid_cell)
         nodes = scene.nodes
         given = -1
         if self.piece:
@@ -53,7 +53,7 @@ class CoverSeams(Step):
                 return scene, [Change(text=text, count=0, problem=True)]
             given = int(nodes.mesh[named[0]])
         matrices, column, below, bare = [], [], [], 0
-        seams = [s for s in seams_of(scene, found, meshes) if chosen[list(s.parts)].any()]
+        seams = [s for s in seams_of(scene, found, meshes, self.most_mm / 1000) if chosen[list(s.parts)].any()]
         for seam in seams:
             mesh = given if given >= 0 else cover_for(scene, pieces, seam)
             if mesh < 0:

@@ -9,10 +9,13 @@ import numpy as np
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.surroundings.gaps import Gaps
-from tidy_caravan.core.surroundings.grid import Pieces, cell_of, modular, pieces_of, put_together
+from tidy_caravan.core.surroundings.abutting import neighbours
+from tidy_caravan.core.surroundings.gaps import MOST_MM, Gaps
+from tidy_caravan.core.surroundings.grid import NEAR, Pieces, cell_of, modular, pieces_of, put_together
 from tidy_caravan.core.surroundings.world import scales
 
+WIDEST_M = 0.03
+"""Seams between modular pieces that are looked for, of a small cell less."""
 LEAST_M = 0.3
 """Shorter ones need no cover."""
 STRAIGHT = 0.3
@@ -34,7 +37,8 @@ ASIDE_M = 2e-3
 @dataclass(frozen=True)
 class Seam:
     """parts: the two nodes. middle: (3,). along, out: (3,) unit; out is across the thickness of the pieces. length,
-    width, thickness: m. All in scene axes; the middle in scene units."""
+    width, thickness: m. overlaps: whether the pieces go into each other by the width. All in scene axes; the middle in scene
+    units."""
 
     parts: tuple[int, int]
     middle: F64
@@ -43,6 +47,7 @@ class Seam:
     length: float
     width: float
     thickness: float
+    overlaps: bool = False
 
     def lines(self, metres: float) -> F64:
         """(2, 2, 3) the seam on both sides of the pieces, in scene units."""
@@ -51,19 +56,19 @@ class Seam:
         return np.array([[self.middle - half + s, self.middle + half + s] for s in (side, -side)])
 
 
-def modules(scene: Scene, given: float = 0.0) -> tuple[Pieces, I64]:
-    """The pieces of a scene, and the meshes of those that are modular and stand side by side; none otherwise. given: the
-    cell in metres, 0 infers it."""
+def modules(scene: Scene, given: float = 0.0) -> tuple[Pieces, I64, float]:
+    """The pieces of a scene, the meshes of those that are modular and stand side by side, none otherwise, and how many metres
+    neighbours may miss each other by where they are meant to meet. given: the cell in metres, 0 infers it."""
     pieces = pieces_of(scene)
     cell = given or cell_of(pieces)
     mine = modular(pieces, cell) if cell else np.zeros(len(pieces.mesh), np.bool_)
     if not cell or not put_together(scene, pieces, mine, cell):
-        return pieces, np.zeros(0, np.int64)
-    return pieces, pieces.mesh[mine]
+        return pieces, np.zeros(0, np.int64), 0.0
+    return pieces, pieces.mesh[mine], max(MOST_MM / 1000, min(NEAR * cell, WIDEST_M))
 
 
-def seams_of(scene: Scene, found: Gaps, meshes: I64) -> list[Seam]:
-    """Straight gaps between parts of these meshes that nothing covers yet."""
+def seams_of(scene: Scene, found: Gaps, meshes: I64, most: float) -> list[Seam]:
+    """Straight gaps and overlaps up to `most` metres between parts of these meshes that nothing covers yet."""
     metres = scene.convention.metres_per_unit
     nodes = scene.nodes
     mine = (
@@ -83,6 +88,16 @@ def seams_of(scene: Scene, found: Gaps, meshes: I64) -> list[Seam]:
             )
         seam = straight((a, b), np.concatenate(points), float(found.distance[rows].max()), metres)
         if seam is not None and not covered(scene, seam):
+            out.append(seam)
+    told = {s.parts for s in out}
+    beside = neighbours(scene, meshes, most)
+    columns = (beside.parts, beside.gap, beside.ends, beside.out, beside.thickness)
+    for parts, gap, ends, outward, thickness in zip(*columns, strict=True):
+        a, b = sorted(parts.tolist())
+        span = ends[1] - ends[0]
+        length = float(np.linalg.norm(span))
+        seam = Seam((a, b), ends.mean(axis=0), span / length, outward, length * metres, abs(float(gap)), float(thickness), gap < 0)  # fmt: skip
+        if (a, b) not in told and seam.width <= STRAIGHT * seam.length and not covered(scene, seam):
             out.append(seam)
     return out
 

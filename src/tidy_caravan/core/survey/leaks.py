@@ -25,9 +25,9 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     if isinstance(found, str):
         yield not_found_out("gaps.unknown", "Gaps not found out", "Where parts leave a gap", found)
         return
+    yield from open_seams(scene, found, context.destination.grid_cell)
     if not len(found.part):
         return
-    yield from open_seams(scene, found, context.destination.grid_cell)
     parts = np.unique(np.concatenate([found.part, found.other]))
     pairs = np.unique(np.sort(found.piece, axis=1), axis=0)
     worst = int(np.argmax(found.distance))
@@ -54,9 +54,10 @@ def light_leaks(context: Context) -> Iterable[Finding]:
 
 
 def open_seams(scene: Scene, found: Gaps, cell: float) -> Iterable[Finding]:
-    """Straight seams between modular pieces, and the piece of the scene's own that would hide most of them."""
-    pieces, meshes = modules(scene, cell)
-    seams = seams_of(scene, found, meshes) if len(meshes) else []
+    """Straight seams between modular pieces that do not meet or go into each other, and the piece of the scene's own that
+    would hide most of them."""
+    pieces, meshes, most = modules(scene, cell)
+    seams = seams_of(scene, found, meshes, most) if len(meshes) else []
     if not seams:
         return
     fitting = [m for m in (cover_for(scene, pieces, s) for s in seams) if m >= 0]
@@ -68,9 +69,22 @@ def open_seams(scene: Scene, found: Gaps, cell: float) -> Iterable[Finding]:
         best = int(kinds[np.argmax(times)])
         user = int(scene.nodes.parts[scene.nodes.mesh[scene.nodes.parts] == best][0])
         hides = f"“{scene.nodes.names[user]}” would cover {int(times.max())} of them."
-        mend = {"kind": "cover_seams", "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())}}
+        wide = {"mostMm": float(np.ceil(max(s.width for s in seams) * 1000))}
+        mend = {
+            "kind": "cover_seams",
+            **(wide if wide["mostMm"] > MOST_MM else {}),
+            "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
+        }
     metres = scene.convention.metres_per_unit
     order = sorted(seams, key=lambda s: -s.width)
+    told = [
+        f"{plural(len(own), 'pair')} of modular pieces side by side {what}, by {own[0].width * 1000:.2g} mm at worst, on a seam {own[0].length:.3g} m long"
+        for what, own in (
+            ("do not quite meet" if sum(not s.overlaps for s in order) > 1 else "does not quite meet", [s for s in order if not s.overlaps]),
+            ("go into each other" if sum(s.overlaps for s in order) > 1 else "goes into each other", [s for s in order if s.overlaps]),
+        )
+        if own
+    ]  # fmt: skip
     yield Finding(
         code="grid.seam",
         severity="warning",
@@ -79,8 +93,7 @@ def open_seams(scene: Scene, found: Gaps, cell: float) -> Iterable[Finding]:
         value=order[0].width * 1000,
         limit=LEAST_MM,
         unit="mm",
-        text=f"{plural(len(seams), 'pair')} of modular pieces side by side do not quite meet; the widest seam is {order[0].width * 1000:.2g} mm "
-        f"wide and {order[0].length:.3g} m long. Closing the gap stretches the pieces; a cover hides it. {hides}",
+        text=f"{'; '.join(told)}. Fitting them to the grid stretches the pieces; a cover hides it. {hides}",
         parts=parts.tolist(),
         places=[place(s.parts, s.lines(metres), s.width * 1000, "mm") for s in order[:MOST_PLACES]],
         guess=True,

@@ -1,0 +1,119 @@
+"""Modular pieces side by side: how far the boxes of neighbours are apart, or go into each other.
+
+Wider than what light leaks through by mistake between any two parts, since pieces on one grid are meant to meet; and
+closer than not at all, which no search for gaps finds. O(parts log parts) and the pairs that stand side by side.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene.arrays import F64, I64, Bool
+from tidy_caravan.core.surroundings.near import meeting_boxes, shown_parts
+
+LEAST_M = 1e-4
+"""What is nearer to meeting than this meets."""
+LONG_M = 0.3
+"""Sides that share less than this do not stand side by side."""
+FLUSH_M = 1e-3
+"""How far the surfaces of two pieces may be from lying in one plane."""
+ALIGNED = 1e-7
+"""How far from along each other, as one minus the cosine, the axes of two pieces may be; 0.026°."""
+ALIKE = 0.1
+"""Part of a joint by which others may differ from it to be as wide, but no less than what meets."""
+USUAL = 0.5
+"""Part of the neighbours that must be as far apart for it to be a joint that is meant …"""
+FEWEST = 4
+"""… and so many at least."""
+
+
+@dataclass(frozen=True)
+class Neighbours:
+    """parts: (K, 2) nodes. gap: (K,) m, negative where they go into each other. ends: (K, 2, 3) the middle of the seam at both
+    of its ends, in scene units. out: (K, 3) unit, across the thickness of the pieces. thickness: (K,) m, none of sheets."""
+
+    parts: I64
+    gap: F64
+    ends: F64
+    out: F64
+    thickness: F64
+
+
+def neighbours(scene: Scene, meshes: I64, most: float) -> Neighbours:
+    """Pairs of parts of these meshes that stand side by side, flush and aligned, and miss each other by up to `most` metres;
+    not those that miss as most others do."""
+    metres = scene.convention.metres_per_unit
+    nodes = scene.nodes
+    shown, boxes = shown_parts(scene)
+    mine = np.isin(nodes.mesh[shown], meshes)
+    shown, boxes = shown[mine], boxes[mine]
+    size = np.linalg.norm(nodes.world[shown, :3, :3], axis=1)
+    axes = nodes.world[shown, :3, :3] / np.where(size > 0, size, 1.0)[:, None, :]
+    square = (np.abs(np.swapaxes(axes, 1, 2) @ axes - np.eye(3)) <= ALIGNED).all(axis=(1, 2)) & (size > 0).all(axis=1)
+    shown, boxes, size, axes = shown[square], boxes[square], size[square], axes[square]
+    pairs = meeting_boxes(boxes, np.full(len(shown), most / metres))
+    relative = np.swapaxes(axes[pairs[:, 0]], 1, 2) @ axes[pairs[:, 1]]
+    pairs = pairs[(np.abs(relative).max(axis=1) >= 1 - ALIGNED).all(axis=1)]
+    first, second = pairs.T
+    own = scene.mesh_boxes[nodes.mesh[shown]]
+    one = own[first] * size[first][:, None, :]
+    frame, origin = axes[first], nodes.world[shown[first], :3, 3]
+    corner = own[second][:, [[k >> 2, k >> 1 & 1, k & 1] for k in range(8)], [0, 1, 2]]
+    world = corner @ np.swapaxes(nodes.world[shown[second], :3, :3], 1, 2) + nodes.world[shown[second], None, :3, 3]
+    there = (world - origin[:, None]) @ frame
+    other = np.stack([there.min(axis=1), there.max(axis=1)], axis=1)
+    low, high = np.maximum(one[:, 0], other[:, 0]), np.minimum(one[:, 1], other[:, 1])
+    shared = (high - low) * metres  # negative where they are apart
+    flush = (np.abs(one - other) * metres <= FLUSH_M).any(axis=1)
+    apart = shared < 0
+    across = np.where(apart.any(axis=1), np.argmin(shared, axis=1), np.argmin(np.abs(shared), axis=1))
+    rest = np.array([[1, 2], [0, 2], [0, 1]])[across]
+    extent = np.take_along_axis(shared, rest, axis=1)
+    along = np.where(extent[:, 0] >= extent[:, 1], rest[:, 0], rest[:, 1])
+    outward = rest.sum(axis=1) - along
+    row = np.arange(len(pairs))
+    gap = -shared[row, across]
+    beside: Bool = (np.abs(gap) <= most) & (shared[row, along] >= LONG_M) & flush[row, outward]
+    # boards that lie on each other are none: what is across the seam is wider than the pieces are thick
+    wide = np.minimum(*(box[:, 1] - box[:, 0] for box in (one, other)))
+    beside &= wide[row, across] * metres >= wide[row, outward] * metres - FLUSH_M
+    beside &= (shared[row, outward] > 2 * np.abs(gap)) | (np.abs(shared[row, outward]) <= FLUSH_M)
+    off = beside & (np.abs(gap) > LEAST_M) & ~usual(gap, beside)
+    kept, ends = [], []
+    for k in np.flatnonzero(off).tolist():
+        meshes_of = [nodes.mesh[shown[i]] for i in pairs[k]]
+        here = scene.meshes[meshes_of[0]].positions.astype(np.float64) * size[first[k]]
+        theirs = scene.meshes[meshes_of[1]].positions.astype(np.float64) @ nodes.world[shown[second[k]], :3, :3].T
+        theirs = (theirs + nodes.world[shown[second[k]], :3, 3] - origin[k]) @ frame[k]
+        a, u = int(across[k]), int(along[k])
+        behind = one[k, 0, a] + one[k, 1, a] > other[k, 0, a] + other[k, 1, a]
+        reach = []
+        for points, box, lower in ((here, one[k], behind), (theirs, other[k], not behind)):
+            at_side = np.abs(points[:, a] - box[0 if lower else 1, a]) * metres <= FLUSH_M
+            reach.append((points[at_side, u].min(), points[at_side, u].max()))
+        start, end = max(r[0] for r in reach), min(r[1] for r in reach)
+        if (end - start) * metres < LONG_M:
+            continue
+        place = (low[k] + high[k]) / 2
+        both = np.stack([place, place])
+        both[:, u] = start, end
+        kept.append(k)
+        ends.append(both @ frame[k].T + origin[k])
+    rows = np.array(kept, np.int64)
+    out = np.swapaxes(frame, 1, 2)[rows, outward[rows]] if len(rows) else np.zeros((0, 3))
+    return Neighbours(
+        shown[pairs[rows]], gap[rows], np.array(ends).reshape(-1, 2, 3), out,
+        np.maximum(shared[rows, outward[rows]], 0.0),
+    )  # fmt: skip
+
+
+def usual(gap: F64, beside: Bool) -> Bool:
+    """(K,) which pairs miss each other by as much as most of those that stand side by side do: that joint is meant."""
+    order = np.sort(gap[beside])
+    spare = np.maximum(ALIKE * np.abs(gap), LEAST_M)
+    alike = np.searchsorted(order, gap + spare, side="right") - np.searchsorted(order, gap - spare, side="left")
+    out: Bool = (alike >= FEWEST) & (alike > USUAL * len(order))
+    return out
