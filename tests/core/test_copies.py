@@ -144,6 +144,24 @@ class Found(unittest.TestCase):
         mirrored = flat(turn @ scaled(-1, 1, 1))
         self.assertEqual([len(apply(mirrored, mirror=m).meshes) for m in ("yes", "no")], [1, 2])
 
+    def test_a_longer_piece_is_no_larger_copy(self) -> None:
+        """A wall that is a millimetre too long is not the other one made 0.05 % smaller; a stone that is half a percent larger
+        is. What is off by less than the tolerance is a copy as large as the other."""
+        wall = trimesh.creation.box([2, 2, 0.3])
+        for longer, meshes in ((0.0011, 2), (0.003, 2), (0.0006, 1)):
+
+            def change(k: int, made: Any, by: float = longer) -> None:
+                made.vertices[made.vertices[:, 0] > 0] += [by * k, 0, 0]
+
+            out = apply(flat(at(5, 0, 0), made=wall, change=change))
+            self.assertEqual(len(out.meshes), meshes, longer)
+            np.testing.assert_allclose(np.linalg.norm(out.nodes.world[:, :3, :3], axis=1), 1.0, atol=1e-12)
+        for factor in (1.005, 1.0002):
+            out = apply(flat(at(5, 0, 0) @ scaled(factor, factor, factor)))
+            self.assertEqual(len(out.meshes), 1)
+            sizes = sorted(np.linalg.norm(out.nodes.world[:, :3, 0], axis=1))
+            self.assertAlmostEqual(sizes[1] / sizes[0], factor, places=5)
+
     def test_near_twins_are_none(self) -> None:
         """One window moved, one vertex a millimetre off, other coordinates, other normals: at half a millimetre."""
         turn = trimesh.transformations.rotation_matrix(0.3, [0, 1, 0], [9, 0, 0])

@@ -19,7 +19,7 @@ from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
-COPIES = Work("found copies", 5, f"{__name__}:copies_among", memory=6 << 30)
+COPIES = Work("found copies", 6, f"{__name__}:copies_among", memory=6 << 30)
 FIGURES = Work("figures of copies", 1, f"{__name__}:figures_alone", native=False, figures_only=True)
 STRICTER = 1.001
 """Times what one may be off, for its size, from which on another is the more lenient of two."""

@@ -29,6 +29,8 @@ CROWD = 64
 LARGER = 4.0
 """Times what places may be off that the telling triangle has to be large, to tell anything."""
 NEARLY = 8.0
+EXPLAINED = 0.25
+"""Part of what a scale moves the corners by that may be left where it is one."""
 ROUNDS = 6
 ALONE = 0.25
 """Part of the largest distance below which that of most corners says that it is a difference at a few."""
@@ -96,10 +98,19 @@ def fitted(one: F64, others: F64, sign: F64, allowed: Allowed, weight: F64 | Non
         linear = u @ vt
         if allowed.scale != "none":
             s[:, 2] *= last
-            linear *= (s.sum(axis=1) / np.maximum((x * heavy).sum(axis=(1, 2)), 1e-300))[:, None, None]
+            scale = s.sum(axis=1) / np.maximum((x * heavy).sum(axis=(1, 2)), 1e-300)
+            off = furthest(x, y, linear * scale[:, None, None])
+            # what is left must be less than what the scale explains: else it is another piece, and no copy of another size
+            reach = np.sqrt((x**2).sum(axis=2).max(axis=1))
+            linear *= np.where(off > EXPLAINED * np.abs(scale - 1) * reach, 1.0, scale)[:, None, None]
     place = target[:, 0] - np.einsum("nij,nj->ni", linear, middle[:, 0])
-    left = y - x @ linear.transpose(0, 2, 1)
-    return linear, place, np.sqrt((left**2).sum(axis=2).max(axis=1))
+    return linear, place, furthest(x, y, linear)
+
+
+def furthest(x: F64, y: F64, linear: F64) -> F64:
+    """(N,) the largest distance of corners (N, K, 3) under maps (N, 3, 3) from others (N, K, 3)."""
+    out: F64 = np.sqrt(((y - x @ linear.transpose(0, 2, 1)) ** 2).sum(axis=2).max(axis=1))
+    return out
 
 
 def closely(one: F64, others: F64, sign: F64, far: F64, allowed: Allowed) -> tuple[F64, F64, F64]:

@@ -21,7 +21,11 @@ MOST_FLAT = 1000
 """Vertices of a mesh that may lie within flat surface without a word …"""
 FLAT_SHARE = 0.3
 """… and part of all its vertices."""
-BENT = "flag|banner|curtain|cloth|tarpaulin|awning|sail|drape"
+BENT = (
+    "flag|banner|curtain|cloth|tarpaulin|awning|sail|drape|drapery|pennant|bunting|"
+    "fahnen?|flaggen?|vorhang|vorhänge|segel|markise|drapeau|rideaux?|voile|bâche|bandera|cortina|toldo|vela|"
+    "bandiera|tenda|vlag|gordijn|zeil"
+)
 """Names of what hangs or waves, and is meant to bend."""
 SEGMENTS = 8
 """Edges along the size of a thing that it needs to bend."""
