@@ -73,8 +73,8 @@ class Scene:
                 pairs = zip(self.meshes, made.meshes, strict=True)
                 fresh = np.array([not (a is b or keeps_surface_of(b, a)) for a, b in pairs], np.bool_)
                 made.__dict__["_boxes_before"] = (self.part_bounds, fresh)
-                if not fresh.any() and "mesh_boxes" in self.__dict__:
-                    made.__dict__["mesh_boxes"] = self.mesh_boxes
+                if "mesh_boxes" in self.__dict__:
+                    made.__dict__["_mesh_boxes_before"] = (self.mesh_boxes, fresh)
         return made
 
     @cached_property
@@ -139,8 +139,12 @@ class Scene:
     @cached_property
     def mesh_boxes(self) -> F64:
         """(M, 2, 3) boxes of the meshes, about their own origins; noughts of those that no part uses."""
-        out = np.zeros((len(self.meshes), 2, 3))
-        meshes = [(i, self.meshes[i]) for i in np.flatnonzero(self.instance_counts > 0).tolist()]
+        known: tuple[F64, Bool] | None = self.__dict__.pop("_mesh_boxes_before", None)
+        out = np.zeros((len(self.meshes), 2, 3)) if known is None else known[0].copy()
+        asked = self.instance_counts > 0
+        if known is not None:  # as with `part_bounds`
+            asked &= known[1]
+        meshes = [(i, self.meshes[i]) for i in np.flatnonzero(asked).tolist()]
         small = [(i, m) for i, m in meshes if 0 < m.triangles <= SMALL and "bounds" not in m.__dict__]
         for some in chunks(np.array([m.triangles for _, m in small], np.int64), CHUNK):
             own = [small[k][1] for k in some.tolist()]
