@@ -189,6 +189,9 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
     if near.any() and near.mean() < 0.5:
         near &= ~np.array([unit_primitive(m) for m in scene.meshes] + [False])[nodes.mesh[parts]]
     if near.any():
+        # one size of a mesh that others draw in another is no unit, and does not go into the vertices
+        near[near] = ~keeps_scale(scene, parts[near], context.destination.negative_scale, context.workshop)
+    if near.any():
         rows = parts[near]
         typical = float(np.median(scale[near]))
         yield Finding(
