@@ -375,6 +375,9 @@ class LightmapUvs(Step):
             waiting = self._round(scene, context, waiting, attempt, made, facts, lost)
         # in the order of the source, not of the finish: the same input must give the same package
         made, facts = dict(sorted(made.items())), dict(sorted(facts.items()))
+        for i, mesh in made.items():  # what only fits a larger map than was asked for comes out as it was
+            if facts[i]["method"] != KEPT and mesh.id == scene.meshes[i].id:
+                made[i], facts[i] = scene.meshes[i], {**facts[i], "method": KEPT}
         moved: list[Change] = []
         if room is not None and not any(f["method"] != KEPT for i, f in facts.items() if i in room.meshes):
             # every set that pictures read is a clean one and serves light as well: nothing has to move

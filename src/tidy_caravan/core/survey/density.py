@@ -22,7 +22,7 @@ MOST_FLAT = 1000
 FLAT_SHARE = 0.3
 """… and part of all its vertices."""
 BENT = (
-    "flag|banner|curtain|cloth|tarpaulin|awning|sail|drape|drapery|pennant|bunting|"
+    "flag|banner|curtain|cloth|tarpaulin|awning|sail|drape|drapery|"
     "fahnen?|flaggen?|vorhang|vorhänge|segel|markise|drapeau|rideaux?|voile|bâche|bandera|cortina|toldo|vela|"
     "bandiera|tenda|vlag|gordijn|zeil"
 )
