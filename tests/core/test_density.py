@@ -78,6 +78,24 @@ class Fewer(unittest.TestCase):
                 places = trimesh.Trimesh(ring.positions, one, process=False).sample(2500, seed=3)
                 self.assertLessEqual(furthest(places, ring, other), bound)
 
+    def test_the_bound_is_kept_where_edges_of_both_cross(self) -> None:
+        """On frames of warped bars, of a few large triangles each: what came furthest away lay between all places that were
+        measured, 1.23 mm where 0.99 was said."""
+        for seed in range(4):
+            rng = np.random.default_rng(seed)
+            wide, high = rng.uniform(0.6, 1.8), rng.uniform(0.8, 2.2)
+            bars = [((wide, 0.06, 0.08), (0, y, 0)) for y in (0, high)]
+            bars += [((0.06, high - 0.06, 0.08), (x, high / 2, 0)) for x in (0.03 - wide / 2, wide / 2 - 0.03)]
+            made = [trimesh.creation.box(size).apply_translation(at) for size, at in bars]
+            frame = trimesh.util.concatenate(made).subdivide()
+            frame.vertices += 0.002 * np.sin(40 * frame.vertices[:, [1, 2, 0]])
+            mesh = as_mesh(frame)
+            coarse = simplified(mesh, 0.001)
+            self.assertLess(len(coarse.faces), mesh.triangles)
+            for one, other in ((mesh.indices, coarse.faces), (coarse.faces, mesh.indices)):
+                places = trimesh.Trimesh(mesh.positions, one, process=False).sample(6000, seed=seed)
+                self.assertLessEqual(furthest(places, mesh, other), 0.001)
+
     def test_what_is_shaded_flat_all_over_has_no_lines_to_keep_and_stays_flat(self) -> None:
         ball = trimesh.creation.icosphere(4)
         flat = trimesh.Trimesh(

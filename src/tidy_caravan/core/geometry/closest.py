@@ -5,12 +5,18 @@ from __future__ import annotations
 
 import numpy as np
 
-from tidy_caravan.core.scene.arrays import F64, U64
+from tidy_caravan.core.scene.arrays import F64, I64, U64
 
 SPREAD = (
     (32, 0x1F00000000FFFF), (16, 0x1F0000FF0000FF), (8, 0x100F00F00F00F00F), (4, 0x10C30C30C30C30C3), (2, 0x1249249249249249),
 )  # fmt: skip
 """Shifts and masks that put two empty bits between those of a number."""
+
+
+HOT = (0.5, 0.8)
+"""Part of the largest distance from which on it is looked at between two places, the first time and the second …"""
+BETWEEN = 6
+"""… in as many steps."""
 
 
 def closest_on(points: F64, corners: F64) -> F64:
@@ -73,6 +79,33 @@ def along_curve(points: F64) -> U64:
             one = (one | (one << np.uint64(shift))) & np.uint64(mask)
         out |= one << np.uint64(k)
     return out
+
+
+def furthest_along(edges: I64, points: F64, others: F64, reach: float, least: float) -> float:
+    """The largest distance of places on edges (E, 2) of points (V, 3) from the nearest of triangles (T, 3, 3), `least` where it
+    is no larger, infinite beyond `reach`. Where one surface is nearly another, their distance is largest at a corner of either
+    or where an edge of the one crosses one of the other: so edges with an end that is far off are looked at in steps, and again
+    between the steps that are the furthest."""
+    if not len(edges):
+        return least
+    used, of_edge = np.unique(edges, return_inverse=True)
+    far = apart(points[used], others, reach)[of_edge.reshape(-1, 2)]
+    row, low, high = np.arange(len(edges)), np.zeros(len(edges)), np.ones(len(edges))
+    worst = max(least, float(far.max()))
+    for hot in HOT:
+        if not np.isfinite(worst):
+            break
+        chosen = far.max(axis=1) >= hot * worst
+        row, low, high = row[chosen], low[chosen], high[chosen]
+        steps = low[:, None] + (high - low)[:, None] * np.arange(BETWEEN + 1) / BETWEEN
+        start, end = (points[edges[row, k]][:, None] for k in (0, 1))
+        places = start + (end - start) * steps[:, 1:-1, None]
+        inner = apart(places.reshape(-1, 3), others, reach).reshape(len(row), BETWEEN - 1)
+        known = np.column_stack([far[chosen, :1], inner, far[chosen, 1:]])
+        far = np.stack([known[:, :-1].ravel(), known[:, 1:].ravel()], axis=1)
+        row, low, high = np.repeat(row, BETWEEN), steps[:, :-1].ravel(), steps[:, 1:].ravel()
+        worst = max(worst, float(inner.max(initial=0.0)))
+    return worst
 
 
 def furthest(corners: F64, others: F64, reach: float, parts: int = 1) -> float:

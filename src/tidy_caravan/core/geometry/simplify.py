@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tidy_caravan.core.geometry.closest import furthest
+from tidy_caravan.core.geometry.closest import furthest, furthest_along
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pieces import FLAT
 from tidy_caravan.core.geometry.shells import welded_faces
@@ -94,12 +94,22 @@ def is_faceted(mesh: Mesh) -> bool:
 
 def surfaces_apart(mesh: Mesh, faces: I64, reach: float) -> float:
     """The largest distance between the surface of a mesh and that of other faces over its vertices, infinite beyond `reach`:
-    from the corners, edges and middles of triangles of either, and more closely from the larger ones, the others."""
-    points = mesh.positions.astype(np.float64)
-    same = np.isin(row_keys(faces, len(points)), row_keys(mesh.indices.astype(np.int64), len(points)))
-    rest = np.isin(row_keys(mesh.indices.astype(np.int64), len(points)), row_keys(faces, len(points)))
-    before = furthest(points[mesh.indices[~rest]], points[faces], reach, 2)
-    return max(before, furthest(points[faces[~same]], points[mesh.indices], reach, 5))
+    from the corners, middles and edges of triangles of either, the others."""
+    points, was = mesh.positions.astype(np.float64), mesh.indices.astype(np.int64)
+    same = np.isin(row_keys(faces, len(points)), row_keys(was, len(points)))
+    rest = np.isin(row_keys(was, len(points)), row_keys(faces, len(points)))
+    sides = ((was[~rest], points[faces], 2), (faces[~same], points[was], 5))
+    worst = max(furthest(points[own], others, reach, parts) for own, others, parts in sides)
+    for own, others, _ in sides:
+        worst = furthest_along(edges_of(own, len(points)), points, others, reach, worst)
+    return worst
+
+
+def edges_of(faces: I64, count: int) -> I64:
+    """(E, 2) the edges of triangles (F, 3), each once."""
+    pairs = np.sort(np.concatenate([faces[:, (0, 1)], faces[:, (1, 2)], faces[:, (2, 0)]]), axis=1)
+    keys = np.unique(pairs[:, 0] * count + pairs[:, 1])
+    return np.column_stack([keys // count, keys % count])
 
 
 def row_keys(faces: I64, count: int) -> I64:

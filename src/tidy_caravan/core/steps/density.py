@@ -39,7 +39,7 @@ LOADS = (
 )
 STEPS = 10_000
 """Into which each number of a normal is divided to tell whether neighbours lie in one plane."""
-SIMPLIFY = Work("simplify", 5, f"{__name__}:fewer_triangles", memory=6 << 30)
+SIMPLIFY = Work("simplify", 6, f"{__name__}:fewer_triangles", memory=6 << 30)
 SIMPLIFIED = "simplified"
 """In the extras of a scene: by mesh the error bound that it was simplified within, in millimetres."""
 MOST_TRIANGLES = 4_000_000
