@@ -272,6 +272,8 @@ def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh], tell: Te
         if number == len(kept):
             kept.append(mesh)
         table[i] = number
+    if np.array_equal(table[column], scene.nodes.mesh):  # others in the same places: what is known of the nodes stays
+        return scene.but(meshes=tuple(kept))
     return scene.but(meshes=tuple(kept), nodes=replace(scene.nodes, mesh=table[column]))
 
 

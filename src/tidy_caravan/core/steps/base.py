@@ -342,18 +342,26 @@ def untouched(
 
 
 def replace_meshes(scene: Scene, rows: Any, made: dict[int, Mesh], tell: Tell = nobody) -> tuple[Scene, Bool]:
-    """Gives the nodes in rows the new meshes of `made` (by old index); unused old ones are dropped. With none the scene
-    is the one it was. tell hears how many meshes were looked at."""
+    """Gives the nodes in rows the new meshes of `made` (by old index), in the place of those that no other node draws; unused
+    ones are dropped. With none the scene is the one it was. tell hears how many meshes were looked at."""
     if not made:
         return scene, np.zeros(len(scene.nodes), np.bool_)
     nodes = scene.nodes
     meshes = list(scene.meshes)
     table = np.arange(len(meshes) + 1, dtype=np.int32)
+    others = nodes.mesh.copy()
+    others[rows] = -1
+    shared = np.zeros(len(meshes) + 1, np.bool_)
+    shared[others] = True
+    swapped = np.zeros(len(meshes) + 1, np.bool_)
     for index, mesh in made.items():
-        if mesh is not meshes[index]:
+        if mesh is not meshes[index] and shared[index]:
             table[index] = len(meshes)
             meshes.append(mesh)
+        elif mesh is not meshes[index]:
+            meshes[index], swapped[index] = mesh, True
     column = nodes.mesh.copy()
     column[rows] = table[nodes.mesh[rows]]
     changed: Bool = column != nodes.mesh
+    changed[rows] |= swapped[nodes.mesh[rows]]
     return with_meshes(scene, column, meshes, tell), changed
