@@ -19,6 +19,7 @@ from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.geometry.winding import sides_of
 from tidy_caravan.core.loading import seldom
 from tidy_caravan.core.scene import GLTF, Material, Mesh, Scene, make_nodes
+from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.core.survey.context import Context, known_facts
 from tidy_caravan.core.work.heavy import Remembered, Workshop
@@ -64,7 +65,8 @@ def seconds(whole: Scene, workshop: Workshop | None = None) -> dict[str, float]:
 
 
 def again(parts: int) -> dict[str, float]:
-    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces.
+    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces, and
+    their texture coordinates by a step of a route.
 
     As in a run, the other meshes are the same ones as before.
     """
@@ -75,11 +77,21 @@ def again(parts: int) -> dict[str, float]:
         ("normals", lambda m, k: replace(m, normals=None if m.normals is None else np.roll(-m.normals, k, axis=0))),
         ("surfaces", lambda m, k: replace(m, positions=m.positions * np.float32(1.001 + k / 1000))),
     )
-    for what, change in ways:
+    tenth = {"parts": whole.identities.given(whole.nodes.source[whole.nodes.parts[: parts // 10]].tolist())}
+
+    def changed(change: Callable[[Mesh, int], Mesh], turn: int) -> Scene:
+        return whole.but(meshes=tuple(change(m, turn) if k < parts // 10 else m for k, m in enumerate(whole.meshes)))
+
+    def rescaled(turn: int) -> Scene:
+        step = parse_step({"kind": "texture_scale", "metresPerRepeat": 0.3 + turn / 10, "where": tenth})
+        return step.apply(whole, StepContext(BUILT_IN[0], workshop=kept))[0]
+
+    made = {what: partial(changed, change) for what, change in ways} | {"texture coordinates": rescaled}
+    for what, make in made.items():
         took = []
         for turn in range(ROUNDS):
-            touched = tuple(change(m, turn) if k < parts // 10 else m for k, m in enumerate(whole.meshes))
-            took.append(sum(seconds(whole.but(meshes=touched), kept).values()))
+            touched = make(turn)
+            took.append(sum(seconds(touched, kept).values()))
         out[what] = statistics.median(took) / first
         print(
             f"     large     the first {first:.1f} s, after a step for the {what} {statistics.median(took):.2f} s",
@@ -129,6 +141,12 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
     return [
         (f"survey after a step for the normals of a tenth / the first, {AGAIN:,} parts", second["normals"], "≤", 0.1),
         (f"survey after a step for the surfaces of a tenth / the first, {AGAIN:,} parts", second["surfaces"], "≤", 0.2),
+        (
+            f"survey after a step for the texture coordinates of a tenth / the first, {AGAIN:,} parts",
+            second["texture coordinates"],
+            "≤",
+            0.1,
+        ),
         ("largest growth of all checks where the scene doubles", max(doublings), "≤", 2.3),
         (f"trimesh / closed shells and winding, {ASIDE} small meshes", beside["small"], "≥", 3.0),
         ("trimesh / closed shells and winding, one mesh of 330,000 triangles", beside["dense"], "≥", 3.0),

@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from benchmarks import recall_pieces
 from benchmarks.recall_places import KINDS, built
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
@@ -142,6 +143,38 @@ def push_pivot(p: Part, rng: np.random.Generator) -> bool:
     return True
 
 
+def hide_unit(p: Part, rng: np.random.Generator) -> bool:
+    factor = float(rng.choice([0.001, 0.01, 0.0254, 100, 1000]))
+    p.points = p.points / factor
+    p.matrix = p.matrix @ np.diag([factor, factor, factor, 1.0])
+    return True
+
+
+def stretch(p: Part, rng: np.random.Generator) -> bool:
+    """By the node alone; half of them hold as much as before."""
+    a, b = rng.uniform(1.05, 3, 2)
+    by = np.array([a, b, 1 / (a * b)]) if rng.random() < 0.5 else np.array([a, 1.0, b])
+    p.points = p.points / by
+    p.normals = p.normals * by / np.linalg.norm(p.normals * by, axis=1)[:, None]
+    p.matrix = p.matrix @ np.diag([*by, 1.0])
+    return True
+
+
+def leave_vertices(p: Part, rng: np.random.Generator) -> bool:
+    rows = rng.integers(0, len(p.points), int(rng.integers(1, 5)))
+    p.points = np.concatenate([p.points, p.points[rows] * 1.01])
+    p.normals = np.concatenate([p.normals, p.normals[rows]])
+    return True
+
+
+def fin(p: Part, rng: np.random.Generator) -> bool:
+    a, b, _ = p.faces[int(rng.integers(0, len(p.faces)))]
+    out = (p.points[a] + p.points[b]) / 2 + 0.2 * p.normals[a]
+    p.faces = np.concatenate([p.faces, [[a, b, len(p.points)]]])
+    p.points, p.normals = np.concatenate([p.points, [out]]), np.concatenate([p.normals, p.normals[[a]]])
+    return p.closed  # on the edge of a sheet it is the second
+
+
 PLANTS: dict[str, tuple[Callable[[Part, np.random.Generator], bool], tuple[str, ...]]] = {
     "winding": (turn_some, ("faces.disagree",)),
     "closed shells inside out": (turn_all, ("faces.inside-out",)),
@@ -152,6 +185,10 @@ PLANTS: dict[str, tuple[Callable[[Part, np.random.Generator], bool], tuple[str, 
     "mirrored parts": (mirror, ("transform.mirrored",)),
     "sheared parts": (shear, ("transform.sheared",)),
     "pivots far away": (push_pivot, ("pivot.far",)),
+    "units in node scale": (hide_unit, ("scale.hidden-unit",)),
+    "parts stretched by their node": (stretch, ("scale.left",)),
+    "vertices without triangle": (leave_vertices, ("geometry.loose",)),
+    "edges of three triangles": (fin, ("geometry.non-manifold",)),
 }
 
 
@@ -184,6 +221,10 @@ def measure(folder: Path) -> list[tuple[str, float, str, float]]:
         scene, hit = planted(seed, kind)
         found = {p for f in survey(scene, BUILT_IN[0]) if f.code in PLANTS[kind][1] for p in f.parts}
         out += told(kind, PARTS, hit, found, LIMIT)
+    for seed, (kind, (_, codes)) in enumerate(recall_pieces.KINDS.items()):
+        scene, hit = recall_pieces.built(seed, kind)
+        found = {p for f in survey(scene, BUILT_IN[0]) if f.code in codes for p in f.parts}
+        out += told(kind, len(scene.nodes.parts), hit, found, LIMIT)
     for seed, (kind, (_, codes)) in enumerate(KINDS.items()):
         scene, hit = built(seed, kind)
         found = {p for f in survey(scene, BUILT_IN[0]) if f.code in codes for p in f.parts}

@@ -11,7 +11,9 @@ from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64
 
 THIN = 0.25
-"""Thickness by width up to which a part is a leaf."""
+"""Thickness by width up to which a part is a leaf, or twice that with what stands out of it …"""
+MOSTLY = 0.75
+"""… where so much of its surface is that of a plate."""
 LOPSIDED = 0.1
 """How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
 
@@ -96,7 +98,7 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     size = box[1] - box[0]
     upright = int(np.argmax(np.abs(up)))
     width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: -size[k])
-    if not mesh.triangles or not size[thin] <= THIN * size[width]:
+    if not mesh.triangles or not size[thin] <= 2 * THIN * size[width]:
         return None
     area = np.linalg.norm(vectors, axis=1)
     depth = points[mesh.indices][:, :, thin].mean(axis=1)
@@ -114,6 +116,10 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     spare = 1e-3 * size[width]
     own = points[mesh.indices]
     out = np.maximum(slab[0] - own[:, :, thin], own[:, :, thin] - slab[1]).min(axis=1)
+    if size[thin] > THIN * size[width]:  # what of it is a plate, and what a handle on both sides of it
+        plate = out <= spare + FLUSH * size[width]
+        if slab[1] - slab[0] > THIN * size[width] or area[plate].sum() < MOSTLY * area.sum():
+            return None
     centre = box[:, width].mean()
     sure, low = False, abs(box[0, width]) <= abs(box[1, width])
     height = (own[:, :, upright].mean(axis=1) - box[0, upright]) / max(float(size[upright]), 1e-300)
