@@ -446,8 +446,9 @@ def texture_scale(context: Context) -> Iterable[Finding]:
     several = np.append(scene.by_slots(lambda slots: len(slots) > 1), False)[nodes.mesh[parts[row]]]
     look = looks_alike(scene)[slot]
     found: list[OffScale] = []
-    for k in np.unique(look[solid > 0]).tolist():
-        rows = np.flatnonzero((solid > 0) & (look == k))
+    shown = np.flatnonzero(solid > 0)
+    shown = shown[np.argsort(look[shown], kind="stable")]
+    for rows in np.split(shown, np.flatnonzero(np.diff(look[shown])) + 1) if len(shown) else ():
         repeats = float(solid[rows[flat[rows] > ONCE]].sum()) >= MOSTLY * float(solid[rows].sum())
         # what the others go by: what repeats it, or else what is not laid out for it
         told = rows[flat[rows] > ONCE] if repeats else rows[~once[rows]]
@@ -456,15 +457,16 @@ def texture_scale(context: Context) -> Iterable[Finding]:
         order = told[np.argsort(size[told])]
         share = np.cumsum(solid[order])
         middle = float(size[order[np.searchsorted(share, share[-1] / 2)]])
-        off = np.maximum(size / middle, middle / size)
         asked = rows if repeats else told
-        asked = asked[off[asked] > OFF_SCALE]
+        off = np.maximum(size[asked] / middle, middle / size[asked])
+        asked, off = asked[off > OFF_SCALE], off[off > OFF_SCALE]
         guess = once[asked] | (not repeats)
         # those of one material have one mend, whatever it is called; of one of several it goes by its name
         kind = np.where(several[asked], slot[asked], -1) * 2 + guess
         for one in np.unique(kind).tolist():
             mine = asked[kind == one]
-            found.append(OffScale(float(off[mine].max()), int(slot[mine[0]]), mine, middle, bool(one % 2), one >= 0))
+            worst = float(off[kind == one].max())
+            found.append(OffScale(worst, int(slot[mine[0]]), mine, middle, bool(one % 2), one >= 0))
     found.sort(key=lambda f: -f.off)
     for one in found[:SCALES_TOLD]:
         mine = parts[row[one.rows]]
