@@ -2062,7 +2062,7 @@ export interface components {
         /**
          * CoverSeams
          * @description Sets a slender piece of the scene, a frame, a sill, a strip, over every straight seam between two modular pieces
-         *     that do not quite meet: along the seam, half let into the surface, on both sides where the pieces have a thickness. It
+         *     that do not quite meet, or go into each other: along the seam, half let into the surface, on both sides where the pieces have a thickness. It
          *     shares the mesh of the piece it copies. What is covered already is left; seams that no piece fits are told.
          */
         CoverSeams: {
