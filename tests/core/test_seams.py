@@ -82,6 +82,17 @@ class Seams(unittest.TestCase):
         np.testing.assert_allclose([low, high], [[2.954, 0.002, -0.02], [3.034, 3.002, 0.22]], atol=1e-3)
         self.assertIsNone(seam(out))
 
+    def test_a_hair_off_its_row_and_with_a_vertex_left_behind_it_is_the_same_seam(self) -> None:
+        scene = bay(0.012)
+        local = scene.nodes.local.copy()
+        local[2] = local[2] @ trimesh.transformations.rotation_matrix(4e-4, [0, 0, 1])
+        meshes = list(scene.meshes)
+        loose = np.concatenate([meshes[2].positions, np.float32([[-40, 0, 0], [40, 9, 0]])])
+        meshes[2] = replace(meshes[2], positions=loose, normals=None)
+        finding = seam(scene.but(meshes=tuple(meshes), nodes=replace(scene.nodes, local=local)))
+        self.assertEqual([scene.nodes.names[p] for p in finding.parts], ["panel_1", "panel_2"])
+        self.assertAlmostEqual(finding.value, 12, delta=1.5)
+
     def test_joints_boards_and_what_is_elsewhere_are_none(self) -> None:
         wide = [bay(0.04), bay(-0.06)]
         # a joint of the same width between all of them is meant

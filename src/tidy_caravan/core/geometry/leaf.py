@@ -16,7 +16,6 @@ MOSTLY = 0.75
 """… where so much of its surface is that of a plate."""
 LOPSIDED = 0.1
 """How far off the middle, by width, what stands out of a leaf must be to say where its handle is."""
-
 AT_HAND = (0.25, 0.7)
 """Heights, by that of the leaf, between which it is opened: what stands out above or below, as a closer does, tells nothing
 where there is something between."""
@@ -34,9 +33,9 @@ round shape."""
 @dataclass(frozen=True)
 class Leaf:
     """Axes of its own space: across the leaf and through it, and along the hinge. turn: (3, 3) from the mesh to that space.
-    box: (2, 3) in it. middle: along the thin axis, of the plate without its handle; thick: how thick that is. foot: along the upright axis. low:
-    whether the hinge is the lower edge across. sure: the shape tells which edge it is. fill: part of its outline that the
-    plate fills, which is little of a frame."""
+    box: (2, 3) in it. middle: along the thin axis, of the plate without its handle; thick: how thick that is. foot: along the
+    upright axis. low: whether the hinge is the lower edge across. sure: the shape tells which edge it is. fill: part of its
+    outline that the plate fills, which is little of a frame."""
 
     width: int
     thin: int
@@ -117,8 +116,8 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     own = points[mesh.indices]
     out = np.maximum(slab[0] - own[:, :, thin], own[:, :, thin] - slab[1]).min(axis=1)
     if size[thin] > THIN * size[width]:  # what of it is a plate, and what a handle on both sides of it
-        plate = out <= spare + FLUSH * size[width]
-        if slab[1] - slab[0] > THIN * size[width] or area[plate].sum() < MOSTLY * area.sum():
+        even = out <= spare + FLUSH * size[width]
+        if slab[1] - slab[0] > THIN * size[width] or area[even].sum() < MOSTLY * area.sum():
             return None
     centre = box[:, width].mean()
     sure, low = False, abs(box[0, width]) <= abs(box[1, width])
@@ -134,10 +133,7 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
         if abs(lean) > LOPSIDED * size[width]:
             sure, low = True, lean > 0
     foot = float(box[0 if up[upright] > 0 else 1, upright])
-    fill = (
-        float(np.abs(vectors[flat & (out < spare + size[width] * FLUSH), thin]).sum())
-        / 4
-        / max(float(size[width] * size[upright]), 1e-300)
-    )
+    plate = np.abs(vectors[flat & (out < spare + size[width] * FLUSH), thin]).sum() / 4  # of both sides, and twice each
+    fill = float(plate) / max(float(size[width] * size[upright]), 1e-300)
     thick = float(slab[1] - slab[0])
     return Leaf(width, thin, upright, turn, box, float(slab.mean()), thick, foot, bool(low), sure, fill)

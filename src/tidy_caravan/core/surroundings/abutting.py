@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.surroundings.near import meeting_boxes, shown_parts
 
@@ -84,16 +84,19 @@ def neighbours(scene: Scene, meshes: I64, most: float) -> Neighbours:
     off = beside & (np.abs(gap) > LEAST_M) & ~usual(gap, beside)
     kept, ends = [], []
     for k in np.flatnonzero(off).tolist():
-        meshes_of = [nodes.mesh[shown[i]] for i in pairs[k]]
-        here = scene.meshes[meshes_of[0]].positions.astype(np.float64) * size[first[k]]
-        theirs = scene.meshes[meshes_of[1]].positions.astype(np.float64) @ nodes.world[shown[second[k]], :3, :3].T
-        theirs = (theirs + nodes.world[shown[second[k]], :3, 3] - origin[k]) @ frame[k]
+        here, theirs = (corners_of(scene.meshes[nodes.mesh[shown[i]]]) for i in pairs[k].tolist())
+        matrix = nodes.world[shown[second[k]]]
+        places = (here * size[first[k]], (theirs @ matrix[:3, :3].T + matrix[:3, 3] - origin[k]) @ frame[k])
         a, u = int(across[k]), int(along[k])
         behind = one[k, 0, a] + one[k, 1, a] > other[k, 0, a] + other[k, 1, a]
         reach = []
-        for points, box, lower in ((here, one[k], behind), (theirs, other[k], not behind)):
-            at_side = np.abs(points[:, a] - box[0 if lower else 1, a]) * metres <= FLUSH_M
-            reach.append((points[at_side, u].min(), points[at_side, u].max()))
+        for points, lower in zip(places, (behind, not behind), strict=True):
+            side = points[:, a].min() if lower else points[:, a].max()
+            spare = (
+                FLUSH_M + np.sqrt(2 * ALIGNED) * shared[k, u]
+            )  # one end may stand back by what they are off the line
+            at_side = points[np.abs(points[:, a] - side) * metres <= spare, u]
+            reach.append((at_side.min(), at_side.max()))
         start, end = max(r[0] for r in reach), min(r[1] for r in reach)
         if (end - start) * metres < LONG_M:
             continue
@@ -108,6 +111,11 @@ def neighbours(scene: Scene, meshes: I64, most: float) -> Neighbours:
         shown[pairs[rows]], gap[rows], np.array(ends).reshape(-1, 2, 3), out,
         np.maximum(shared[rows, outward[rows]], 0.0),
     )  # fmt: skip
+
+
+def corners_of(mesh: Mesh) -> F64:
+    """(V, 3) the vertices of its triangles."""
+    return mesh.positions[mesh.used].astype(np.float64)
 
 
 def usual(gap: F64, beside: Bool) -> Bool:
