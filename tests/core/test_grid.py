@@ -84,6 +84,28 @@ class Found(unittest.TestCase):
         self.assertAlmostEqual(finding.value, 4.0, places=2)
         self.assertIn("cell of 1 m", finding.text)
 
+    def test_one_part_that_its_node_draws_a_little_larger_is_named_alone(self) -> None:
+        """Others share its mesh, which is as it should be: the piece is not off, and is not to be fitted for it."""
+        meshes = tuple(as_mesh(piece(size)) for size in SIZES)
+        use = np.array([0, 1, 2, 3, 4, 5, 0, 0, 1, 1, 5])
+        local = np.array([trimesh.transformations.translation_matrix([6.0 * k, 0, 0]) for k in range(len(use))])
+        names = [f"panel_{k}" for k in range(len(use))]
+        kit = Scene(GLTF, make_nodes([-1] * len(use), local, names, mesh=use), meshes)
+        self.assertEqual(found(kit), {})
+        drawn = [(6, 1.005, 15.0), (7, 0.998, 6.0), (8, np.array([1, 1.004, 1]), 12.0)]
+        for part, by, off in drawn:
+            bent = local.copy()
+            bent[part, :3, :3] *= by
+            scene = kit.but(nodes=make_nodes([-1] * len(use), bent, names, mesh=use))
+            finding = found(scene)
+            self.assertEqual(set(finding), {"grid.scale"}, part)
+            self.assertEqual(finding["grid.scale"].parts, [part])
+            self.assertAlmostEqual(finding["grid.scale"].value, off, places=2)
+        for whole in (2.0, 3.0, -1.0):
+            bent = local.copy()
+            bent[6, :3, :3] *= whole
+            self.assertEqual(found(kit.but(nodes=make_nodes([-1] * len(use), bent, names, mesh=use))), {})
+
     def test_pivots_off_the_corner_where_most_are_on_one(self) -> None:
         self.assertEqual(found(scene_of(*(piece(s, corner=False) for s in SIZES))).keys(), set())
         one = piece((2, 3, 0.2)).apply_translation([0.012, 0, 0])

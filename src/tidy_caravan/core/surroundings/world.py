@@ -138,6 +138,19 @@ def scales_of(scene: Scene, largest: bool) -> F64:
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 
 
+@kept
+def middle_scales(scene: Scene) -> F64:
+    """(M,) metres per unit of each mesh at the middle of the sizes that its parts are drawn in."""
+    nodes = scene.nodes
+    size = np.abs(determinants(nodes.world[nodes.parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    mesh, size = nodes.mesh[nodes.parts][size > 0], size[size > 0]
+    order = np.lexsort((size, mesh))
+    used, begin, count = np.unique(mesh[order], return_index=True, return_counts=True)
+    out = np.full(len(scene.meshes), scene.convention.metres_per_unit)
+    out[used] = size[order][begin + (count - 1) // 2]
+    return out
+
+
 def untouchable(scene: Scene) -> Bool:
     """(N,) animated and skinned nodes, all above them and all below: their scale must stay."""
     nodes = scene.nodes

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.surroundings.grid import (
     EXACT_M,
+    NEAR,
     Pieces,
     cell_of,
     cells_around,
@@ -18,7 +19,7 @@ from tidy_caravan.core.surroundings.grid import (
     pieces_of,
     put_together,
 )
-from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.surroundings.world import middle_scales
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import box_lines, in_meshes
@@ -74,7 +75,41 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
+    yield from drawn_off(scene, pieces, mine & ~hit, cell)
     yield from off_the_corner(context, cell)
+
+
+def drawn_off(scene: Scene, pieces: Pieces, mine: Bool, cell: float) -> Iterable[Finding]:
+    """Parts of pieces that are whole cells, whose node draws them a little larger or smaller than others of their mesh."""
+    nodes = scene.nodes
+    row_of = np.full(len(scene.meshes) + 1, -1, np.int64)
+    row_of[pieces.mesh[mine]] = np.flatnonzero(mine)
+    row = row_of[nodes.mesh[nodes.parts]]
+    parts, row = nodes.parts[row >= 0], row[row >= 0]
+    box = scene.mesh_boxes[nodes.mesh[parts]]
+    size = (box[:, 1] - box[:, 0]) * np.linalg.norm(nodes.world[parts, :3, :3], axis=1)
+    size *= scene.convention.metres_per_unit
+    off, counted = off_by(size, cell)
+    wrong = counted & (np.abs(off) > EXACT_M) & (np.abs(off) <= NEAR * cell)
+    wrong &= np.abs(size - pieces.size[row]) > EXACT_M
+    hit = wrong.any(axis=1)
+    if not hit.any():
+        return
+    found, by = parts[hit], np.where(wrong, np.abs(off), 0.0).max(axis=1)[hit]
+    worst = int(np.argmax(by))
+    yield Finding(
+        code="grid.scale",
+        severity="warning",
+        title="Modules drawn off their size",
+        count=len(found),
+        value=float(by[worst]) * 1000,
+        limit=EXACT_M * 1000,
+        unit="mm",
+        text=f"{plural(len(found), 'part of a module is', 'parts of modules are')} drawn a little larger or smaller than the whole cells of {cell:g} m that the module fills "
+        f"elsewhere, by {by[worst] * 1000:.1f} mm at worst, “{nodes.names[int(found[worst])][-60:] or '?'}”: side by side they leave seams or overlaps. The scale "
+        "is that of their node; set it back in the source, or bake it and fit the piece that comes of it.",
+        parts=found.tolist(),
+    )
 
 
 def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
@@ -125,7 +160,7 @@ def per_mesh(scene: Scene, pieces: Pieces, values: F64) -> F64:
 
 def cells(scene: Scene, pieces: Pieces, cell: float) -> Callable[[Mesh], F64]:
     """Lines around the whole cells that a piece is meant to fill."""
-    metres = scales(scene)
+    metres = middle_scales(scene)
     row_of = {scene.meshes[i].id: k for k, i in enumerate(pieces.mesh.tolist())}
 
     def lines(mesh: Mesh) -> F64:
