@@ -208,7 +208,8 @@ def hidden_unit(context: Context) -> Iterable[Finding]:
             mend=_match(),
         )
     # a stretch one way that is made up for another way leaves the volume as it was
-    uneven = ~uniform & ~sheared_ones(nodes.world[parts])
+    uneven = ~uniform
+    uneven[uneven] = ~sheared_ones(nodes.world[parts[uneven]])
     rest = ~near & ((np.abs(scale - 1) > NONE) | uneven) & (scale > 0)
     if rest.any():
         rows = parts[rest]
