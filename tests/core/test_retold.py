@@ -122,7 +122,8 @@ class Retold(Surveyed):
         done, _ = run(unit_boxes(self.scene), Route(steps=steps), TO, workshop=self.kept)
         rest = [f for f in survey(done, TO, self.kept) if f.code not in OF_THE_WHOLE]
         left = {f.code: {done.nodes.names[i] for i in f.parts} for f in rest}
-        self.assertEqual(left, FOR_A_PERSON | {"scale.left": {"brick_pier", "brick_pier_large"}})
+        sizes_apart = {"brick_pier", "brick_pier_large", "kerb_11", "kerb_drawn_larger"}
+        self.assertEqual(left, FOR_A_PERSON | {"scale.left": sizes_apart})
 
     def test_a_leaf_whose_cube_is_the_mesh_of_walls_as_well(self) -> None:
         sizes = ([0.9, 2.1, 0.04], [8, 0.2, 6], [8, 3, 0.2])

@@ -24,7 +24,9 @@ FOR_A_PERSON = {
     "faces.one-sided": {"twisted_strap"},  # no turning makes two sides of one
     "transform.flattened": {"shadow_scaled_flat"},
     "uv.content-shape": {"departures_display_twice_as_wide"},  # its image has to be made anew, or cut
-    "scale.left": {"brick_pier_large"},  # it could not lose its scale before its mesh was its own
+    # they cannot lose their scale while their mesh is another's as well
+    "scale.left": {"brick_pier_large", "kerb_drawn_larger"},
+    "grid.scale": {"kerb_drawn_larger"},
 }
 """What the proposed route leaves."""
 

@@ -51,13 +51,14 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "transform.sheared": ("ladder_sheared",),
     "transform.flattened": ("shadow_scaled_flat",),
     "scale.hidden-unit": ("cable_drum_in_millimetres",),
-    "scale.left": ("barrel_stretched", "brick_pier_large", "ladder_sheared", *RACK),
+    "scale.left": ("barrel_stretched", "brick_pier_large", "kerb_drawn_larger", "ladder_sheared", *RACK),
     "scale.shapes": RACK,
     "pivot.far": ("float_far_from_its_pivot", *(f"cone_{k}" for k in range(1, 8))),
     "pivot.together": ("cone_0",),
     "pivot.hinge": ("locker_leaf",),
     "part.twice": ("winch", "winch_again"),
     "grid.size": ("kerb_short",),
+    "grid.scale": ("kerb_drawn_larger",),
     "grid.pivot": ("kerb_off_its_pivot",),
     "grid.seam": ("kerb_short", "kerb_after_it"),
     "uv.first-missing": ("sign_post",),
@@ -240,13 +241,15 @@ def places(y: Yard) -> None:
 
 
 def modules(y: Yard) -> None:
-    """A kerb of pieces two metres long and one high, no two alike; one is four millimetres short."""
+    """A kerb of pieces two metres long and one high, no two alike; one is four millimetres short. The last stands once more, a
+    centimetre longer by its node."""
     names = [f"kerb_{k}" for k in range(12)]
     names[3:6] = ["kerb_short", "kerb_after_it", "kerb_off_its_pivot"]
     for k, name in enumerate(names):
         length = 1.996 if name == "kerb_short" else 2.0
         off = 0.012 if name == "kerb_off_its_pivot" else 0.0
-        y.put(name, box(length, 0.1 + 0.01 * k, 1.0, WOOD).at(length / 2 - off), (2.0 * k + off, 10, 0))
+        last = y.put(name, box(length, 0.1 + 0.01 * k, 1.0, WOOD).at(length / 2 - off), (2.0 * k + off, 10, 0))
+    y.sharing("kerb_drawn_larger", last, (26, 10, 0), scale=(1.005,) * 3)
     y.put("kerb_strip", box(0.06, 0.02, 1.0, IRON))
 
 

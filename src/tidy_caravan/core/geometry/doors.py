@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tidy_caravan.core.geometry.leaf import AT_HAND, own_axes
+from tidy_caravan.core.geometry.leaf import at_hand, own_axes
 from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.pieces import by_shell
@@ -194,12 +194,8 @@ def hung(
         if len(boxes) == 2:
             known, at_low = True, k == 0
         elif len(out):
-            height = ((low[out, upright] + high[out, upright]) / 2 - box[0, upright]) / (
-                box[1, upright] - box[0, upright]
-            )
-            height = height if up[upright] > 0 else 1 - height
-            at_hand = (height > AT_HAND[0]) & (height < AT_HAND[1])
-            out = out[at_hand] if at_hand.any() else out
+            handy = at_hand((low[out, upright] + high[out, upright]) / 2, box[:, upright], bool(up[upright] > 0))
+            out = out[handy] if handy.any() else out
             lean = ((low[out, width] + high[out, width]) / 2).mean() - box[:, width].mean()
             if abs(lean) > 0.1 * (box[1, width] - box[0, width]):
                 known, at_low = True, lean > 0

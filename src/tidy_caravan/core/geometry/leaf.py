@@ -8,7 +8,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, Bool
 
 THIN = 0.25
 """Thickness by width up to which a part is a leaf, or twice that with what stands out of it …"""
@@ -63,6 +63,14 @@ class Leaf:
         own[[self.width, self.thin, self.upright]] = self.box[0 if low else 1, self.width], self.middle, self.foot
         out: F64 = self.turn.T @ own
         return out
+
+
+def at_hand(heights: F64, ends: F64, upwards: bool) -> Bool:
+    """(N,) which heights (N,) are those of handles on a leaf with these ends (2,). upwards: whether the axis points up."""
+    share = (heights - ends[0]) / max(float(ends[1] - ends[0]), 1e-300)
+    share = share if upwards else 1 - share
+    out: Bool = (share > AT_HAND[0]) & (share < AT_HAND[1])
+    return out
 
 
 def own_axes(vectors: F64, up: F64) -> F64:
@@ -121,11 +129,9 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
             return None
     centre = box[:, width].mean()
     sure, low = False, abs(box[0, width]) <= abs(box[1, width])
-    height = (own[:, :, upright].mean(axis=1) - box[0, upright]) / max(float(size[upright]), 1e-300)
-    height = height if up[upright] > 0 else 1 - height
     standing = out > spare
-    at_hand = standing & (height > AT_HAND[0]) & (height < AT_HAND[1])
-    standing = at_hand if area[at_hand].sum() > 0 else standing
+    handy = standing & at_hand(own[:, :, upright].mean(axis=1), box[:, upright], bool(up[upright] > 0))
+    standing = handy if area[handy].sum() > 0 else standing
     # mouldings and rails stand out less than what is to be gripped
     standing &= out > GRIPPED * out[standing].max(initial=0.0)
     if area[standing].sum() > 0:

@@ -87,30 +87,30 @@ def neighbours(scene: Scene, meshes: I64, most: float) -> Neighbours:
         here, theirs = (corners_of(scene.meshes[nodes.mesh[shown[i]]]) for i in pairs[k].tolist())
         matrix = nodes.world[shown[second[k]]]
         places = (here * size[first[k]], (theirs @ matrix[:3, :3].T + matrix[:3, 3] - origin[k]) @ frame[k])
-        a, u = int(across[k]), int(along[k])
-        behind = one[k, 0, a] + one[k, 1, a] > other[k, 0, a] + other[k, 1, a]
-        reach = []
-        for points, lower in zip(places, (behind, not behind), strict=True):
-            side = points[:, a].min() if lower else points[:, a].max()
-            spare = (
-                FLUSH_M + np.sqrt(2 * ALIGNED) * shared[k, u]
-            )  # one end may stand back by what they are off the line
-            at_side = points[np.abs(points[:, a] - side) * metres <= spare, u]
-            reach.append((at_side.min(), at_side.max()))
-        start, end = max(r[0] for r in reach), min(r[1] for r in reach)
-        if (end - start) * metres < LONG_M:
-            continue
-        place = (low[k] + high[k]) / 2
-        both = np.stack([place, place])
-        both[:, u] = start, end
-        kept.append(k)
-        ends.append(both @ frame[k].T + origin[k])
+        behind = bool(one[k, :, across[k]].sum() > other[k, :, across[k]].sum())
+        start, end = run_of(places, int(across[k]), int(along[k]), behind, metres)
+        if (end - start) * metres >= LONG_M:
+            both = np.tile((low[k] + high[k]) / 2, (2, 1))
+            both[:, along[k]] = start, end
+            kept.append(k)
+            ends.append(both @ frame[k].T + origin[k])
     rows = np.array(kept, np.int64)
-    out = np.swapaxes(frame, 1, 2)[rows, outward[rows]] if len(rows) else np.zeros((0, 3))
     return Neighbours(
-        shown[pairs[rows]], gap[rows], np.array(ends).reshape(-1, 2, 3), out,
+        shown[pairs[rows]], gap[rows], np.array(ends).reshape(-1, 2, 3), frame[rows, :, outward[rows]],
         np.maximum(shared[rows, outward[rows]], 0.0),
     )  # fmt: skip
+
+
+def run_of(places: tuple[F64, F64], across: int, along: int, behind: bool, metres: float) -> tuple[float, float]:
+    """From where to where both pieces reach their common side, by their vertices: a window or a step leaves it. behind: the
+    first is the further one along the axis across."""
+    reach = []
+    for points, lower in zip(places, (behind, not behind), strict=True):
+        side = points[:, across].min() if lower else points[:, across].max()
+        # one end may stand back by what they are off the line
+        spare = FLUSH_M / metres + np.sqrt(2 * ALIGNED) * np.ptp(points[:, along])
+        reach.append(points[np.abs(points[:, across] - side) <= spare, along])
+    return max(float(r.min()) for r in reach), min(float(r.max()) for r in reach)
 
 
 def corners_of(mesh: Mesh) -> F64:

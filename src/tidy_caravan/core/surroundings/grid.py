@@ -11,7 +11,7 @@ from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.surroundings.near import meeting_boxes
-from tidy_caravan.core.surroundings.world import middle_scales
+from tidy_caravan.core.surroundings.world import middle_stretch
 
 FOOT_M = 0.3048
 CELLS_M = tuple(
@@ -57,7 +57,7 @@ def pieces_of(scene: Scene) -> Pieces:
     """Every mesh that is used, at the scale that it is drawn, of several at the middle one."""
     counts = scene.instance_counts
     used = np.flatnonzero((counts > 0) & np.array([m.triangles > 0 for m in scene.meshes], np.bool_))
-    return Pieces(used, scene.mesh_boxes[used] * middle_scales(scene)[used][:, None, None], counts[used])
+    return Pieces(used, scene.mesh_boxes[used] * middle_stretch(scene)[used][:, None, :], counts[used])
 
 
 def off_by(size: F64, cell: float) -> tuple[F64, Bool]:

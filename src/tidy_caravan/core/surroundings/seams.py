@@ -12,7 +12,7 @@ from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.abutting import neighbours
 from tidy_caravan.core.surroundings.gaps import MOST_MM, Gaps
 from tidy_caravan.core.surroundings.grid import NEAR, Pieces, cell_of, modular, pieces_of, put_together
-from tidy_caravan.core.surroundings.world import middle_scales
+from tidy_caravan.core.surroundings.world import middle_stretch
 
 WIDEST_M = 0.03
 """Seams between modular pieces that are looked for, of a small cell less."""
@@ -146,10 +146,11 @@ def cover_for(scene: Scene, pieces: Pieces, seam: Seam) -> int:
 def places_on(scene: Scene, mesh: int, seam: Seam) -> F64:
     """(S, 4, 4) world matrices of a mesh that covers a seam on both sides of the pieces, half let into them."""
     metres = scene.convention.metres_per_unit
-    unit = float(middle_scales(scene)[mesh]) / metres
+    unit = middle_stretch(scene)[mesh] / metres
     box = scene.meshes[mesh].bounds
-    order = np.argsort(-(box[1] - box[0]), kind="stable")
-    length = float(box[1, order[0]] - box[0, order[0]]) * unit * metres
+    extent = (box[1] - box[0]) * unit
+    order = np.argsort(-extent, kind="stable")
+    length = float(extent[order[0]]) * metres
     slide = ASIDE_M / metres if abs(length - seam.length) < 2 * ASIDE_M else 0.0
     # upwards, where there is an up: below stands the floor
     if seam.along @ (axis_vector(scene.convention.up) + 1e-3) < 0:

@@ -139,15 +139,16 @@ def scales_of(scene: Scene, largest: bool) -> F64:
 
 
 @kept
-def middle_scales(scene: Scene) -> F64:
-    """(M,) metres per unit of each mesh at the middle of the sizes that its parts are drawn in."""
-    nodes = scene.nodes
-    size = np.abs(determinants(nodes.world[nodes.parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
-    mesh, size = nodes.mesh[nodes.parts][size > 0], size[size > 0]
-    order = np.lexsort((size, mesh))
+def middle_stretch(scene: Scene) -> F64:
+    """(M, 3) metres per unit along the own axes of each mesh, as that part of it shows it whose size is the middle one."""
+    nodes, metres = scene.nodes, scene.convention.metres_per_unit
+    linear, mesh = nodes.world[nodes.parts, :3, :3], nodes.mesh[nodes.parts]
+    size = np.abs(determinants(linear))
+    rows = np.flatnonzero(size > 0)
+    order = rows[np.lexsort((size[rows], mesh[rows]))]
     used, begin, count = np.unique(mesh[order], return_index=True, return_counts=True)
-    out = np.full(len(scene.meshes), scene.convention.metres_per_unit)
-    out[used] = size[order][begin + (count - 1) // 2]
+    out = np.full((len(scene.meshes), 3), metres)
+    out[used] = np.linalg.norm(linear[order[begin + (count - 1) // 2]], axis=1) * metres
     return out
 
 

@@ -19,7 +19,7 @@ from tidy_caravan.core.surroundings.grid import (
     pieces_of,
     put_together,
 )
-from tidy_caravan.core.surroundings.world import middle_scales
+from tidy_caravan.core.surroundings.world import middle_stretch
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import box_lines, in_meshes
@@ -160,11 +160,11 @@ def per_mesh(scene: Scene, pieces: Pieces, values: F64) -> F64:
 
 def cells(scene: Scene, pieces: Pieces, cell: float) -> Callable[[Mesh], F64]:
     """Lines around the whole cells that a piece is meant to fill."""
-    metres = middle_scales(scene)
+    metres = middle_stretch(scene)
     row_of = {scene.meshes[i].id: k for k, i in enumerate(pieces.mesh.tolist())}
 
     def lines(mesh: Mesh) -> F64:
         row = row_of[mesh.id]
-        return box_lines(cells_around(pieces, row, cell) / float(metres[pieces.mesh[row]]))
+        return box_lines(cells_around(pieces, row, cell) / metres[pieces.mesh[row]])
 
     return lines
