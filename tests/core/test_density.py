@@ -11,12 +11,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 
+from tests.support import read
 from tests.trees import as_mesh
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.closest import apart, closest_on
+from tidy_caravan.core.geometry.regular import halved
 from tidy_caravan.core.geometry.simplify import flat_places, simplified
 from tidy_caravan.core.scene import GLTF, Mesh, Morph, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.steps.density import finer
 from tidy_caravan.core.survey import survey
 
 AROUND = 100
@@ -327,3 +330,104 @@ class More(unittest.TestCase):
         out, _ = parse_step(found.mend).apply(scene_of(flag, name="ferry_flag"), StepContext())
         self.assertNotIn("density.coarse", {f.code for f in survey(out, BUILT_IN[0])})
         self.assertNotIn("density.coarse", {f.code for f in survey(scene_of(flag, name="wall"), BUILT_IN[0])})
+
+    def test_each_size_is_asked_for_edges_of_its_own(self) -> None:
+        """A pennant and a sail: edges that suit the one would make millions of triangles of the other."""
+        points, faces = grid(1)
+        sizes = (0.1, 0.11, 12.0)
+        meshes = tuple(
+            Mesh((points * size).astype(np.float32), faces.astype(np.uint32), np.full(2, -1, np.int32))
+            for size in sizes
+        )
+        names = ["pennant_flag", "other_flag", "ferry_sail"]
+        scene = Scene(GLTF, make_nodes([-1] * 3, np.tile(np.eye(4), (3, 1, 1)), names, mesh=[0, 1, 2]), meshes)
+        found = [f for f in survey(scene, BUILT_IN[0]) if f.code == "density.coarse"]
+        self.assertEqual([sorted(f.parts) for f in found], [[0, 1], [2]])
+        for finding, smallest in zip(found, (0.1, 12.0), strict=True):
+            self.assertAlmostEqual(finding.limit, smallest * 2**0.5 / 8 * 1000, places=3)
+            scene, _ = parse_step(finding.mend).apply(scene, StepContext())
+        self.assertFalse([f for f in survey(scene, BUILT_IN[0]) if f.code == "density.coarse"])
+        self.assertLessEqual([m.triangles for m in scene.meshes], [2 * 4**4] * 3)
+
+    def test_parts_of_a_mesh_at_several_scales_stay_with_it(self) -> None:
+        points, faces = grid(1)
+        flag = Mesh(points.astype(np.float32), faces.astype(np.uint32), np.full(2, -1, np.int32))
+        places = np.stack([np.diag([s, s, s, 1.0]) for s in (1.0, 20.0)])
+        scene = Scene(GLTF, make_nodes([-1, -1], places, ["flag", "flag"], mesh=[0, 0]), (flag,))
+        (found,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "density.coarse"]
+        out, _ = parse_step(found.mend).apply(scene, StepContext())
+        self.assertEqual(len(out.meshes), 1)
+        self.assertEqual(out.meshes[0].triangles, 2 * 4**4)  # an eighth of the diagonal, in mesh and world alike
+
+    def test_what_has_a_displacement_map_needs_more(self) -> None:
+        """As OBJ, OpenUSD and a name say it; without one the same surface is left alone."""
+        mtl = b"newmtl shingle\nKd 1 1 1\ndisp -mm 0 0.1 maps\\shingle_height.png\n"
+        obj = b"mtllib a.mtl\nv 0 0 0\nv 4 0 0\nv 4 4 0\nv 0 4 0\nusemtl shingle\nf 1 2 3 4\n"
+        usd = (
+            b'#usda 1.0\n(metersPerUnit = 1)\ndef Mesh "beach" (prepend apiSchemas = ["MaterialBindingAPI"]) {\n'
+            b"int[] faceVertexCounts = [4]\nint[] faceVertexIndices = [0, 1, 2, 3]\n"
+            b"point3f[] points = [(0,0,0), (4,0,0), (4,4,0), (0,4,0)]\nrel material:binding = </m>\n}\n"
+            b'def Material "m" {\ntoken outputs:surface.connect = </m/s.outputs:surface>\n'
+            b'def Shader "s" {\nuniform token info:id = "UsdPreviewSurface"\ntoken outputs:surface\n'
+            b'float inputs:displacement.connect = </m/t.outputs:r>\n}\ndef Shader "t" {\n'
+            b'uniform token info:id = "UsdUVTexture"\nasset inputs:file = @maps/shingle_height.png@\nfloat outputs:r\n}\n}\n'
+        )
+        plain = usd.replace(b"float inputs:displacement.connect = </m/t.outputs:r>", b"")
+        called = plain.replace(b'"m"', b'"shingle_displaced"').replace(b"/m", b"/shingle_displaced")
+        for name, files, asked in (
+            ("a.obj", {"a.obj": obj, "a.mtl": mtl}, True),
+            ("a.usda", {"a.usda": usd}, True),
+            ("a.usda", {"a.usda": called}, True),
+            ("a.usda", {"a.usda": plain}, False),
+            ("a.obj", {"a.obj": obj, "a.mtl": mtl.split(b"disp")[0]}, False),
+        ):
+            with self.subTest(name, asked=asked):
+                scene = read(files, name)
+                found = [f for f in survey(scene, BUILT_IN[0]) if f.code == "density.coarse"]
+                self.assertEqual(len(found), asked)
+                if not asked:
+                    continue
+                self.assertAlmostEqual(found[0].limit, 32**0.5 / 64 * 1000, places=3)
+                out, _ = parse_step(found[0].mend).apply(scene, StepContext())
+                self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "density.coarse"])
+        for files, name in (({"a.obj": obj, "a.mtl": mtl}, "a.obj"), ({"a.usda": usd}, "a.usda")):
+            scene = read(files, name)
+            self.assertEqual(scene.materials[0].extras, {"displacement": "shingle_height.png"})
+            self.assertTrue(
+                any("disp" in one for one in [*(n.text for n in scene.notes), *(t.kind for t in scene.travel)])
+            )
+
+    def test_middles_of_skinned_edges_are_pulled_by_what_pulls_both_ends(self) -> None:
+        """Whatever slots and sets the joints stand in; of more joints than there are slots the strongest."""
+        rng = np.random.default_rng(5)
+        points, faces = grid(3)
+        count = len(points)
+        joints = np.array([rng.permutation(12)[:8] for _ in range(count)])
+        weights = rng.random((count, 8)) * (rng.random((count, 8)) < 0.4)
+        weights[:, 0] += 0.1
+        weights /= weights.sum(axis=1, keepdims=True)
+        sets = {f"JOINTS_{k}": joints[:, 4 * k : 4 * k + 4].astype(np.uint8) for k in (0, 1)}
+        sets |= {f"WEIGHTS_{k}": weights[:, 4 * k : 4 * k + 4].astype(np.float32) for k in (0, 1)}
+        mesh = Mesh(
+            points.astype(np.float32), faces.astype(np.uint32), np.full(len(faces), -1, np.int32), attributes=sets
+        )
+        out = finer(mesh)
+        pull = pulls(out)
+        np.testing.assert_allclose(pull.sum(axis=1), 1, atol=1e-6)
+        low = halved(mesh.indices.astype(np.int64), count)[1]
+        wanted = (pull[low[:, 0]] + pull[low[:, 1]]) / 2
+        few = (wanted > 0).sum(axis=1) <= 8
+        self.assertGreater(int(few.sum()), 10)
+        self.assertGreater(int((~few).sum()), 0)
+        np.testing.assert_allclose(pull[count:][few], wanted[few], atol=1e-6)
+        kept = np.sort(wanted, axis=1)[:, -8:].sum(axis=1, keepdims=True)
+        strongest = np.where(wanted >= np.sort(wanted, axis=1)[:, -8:-7], wanted, 0) / kept
+        np.testing.assert_allclose(pull[count:][~few], strongest[~few], atol=1e-6)
+
+
+def pulls(mesh: Mesh) -> Any:
+    """(V, 12) what each joint pulls at each vertex."""
+    out = np.zeros((mesh.vertices, 12))
+    for k in (0, 1):
+        np.add.at(out, (np.arange(mesh.vertices)[:, None], mesh.attributes[f"JOINTS_{k}"].astype(int)), mesh.attributes[f"WEIGHTS_{k}"])  # fmt: skip
+    return out

@@ -251,6 +251,26 @@ class InObj(unittest.TestCase):
         self.assertAlmostEqual(bump.strength if bump else 0, 0.3)
         self.assertTrue(any("map_ks" in n.text for n in scene.notes))
 
+    def test_a_bump_image_is_a_guess_and_gives_way_to_a_normal_map(self) -> None:
+        def read_with(lines: bytes) -> tuple[str, list[tuple[str, str]]]:
+            text = b"mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl a\nf 1 2 3\n"
+            files = {"a.obj": text, "a.mtl": b"newmtl a\n" + lines, "height.png": square((9, 9, 9))}
+            scene = read({**files, "n.png": square((128, 128, 255))}, "a.obj")
+            use = only(scene).normal_texture
+            assert use is not None
+            kinds = [(n.kind, n.code) for n in scene.notes if n.code.startswith("material")]
+            return scene.images[scene.textures[use.texture].image].name, kinds
+
+        guess, lost = ("guess", "material.bump"), ("behind", "material.lost")
+        for lines, image, told in (
+            (b"map_Bump height.png\n", "height.png", [guess]),
+            (b"norm n.png\n", "n.png", []),
+            (b"norm n.png\nbump height.png\n", "n.png", [lost]),
+            (b"bump height.png\nnorm n.png\n", "n.png", []),
+        ):
+            with self.subTest(lines):
+                self.assertEqual(read_with(lines), (image, told))
+
 
 class Pictures(unittest.TestCase):
     def two_forms(self, extension: str, other: bytes, mime: str) -> Gltf:

@@ -46,3 +46,27 @@ def with_middles(values: AnyArray, edges: I64, unit: int = 0) -> AnyArray:
         )
         middle[:, unit:] = values[edges[:, 0], unit:]
     return np.concatenate([values, middle.astype(values.dtype)])
+
+
+def with_middle_pulls(joints: AnyArray, weights: AnyArray, edges: I64) -> tuple[AnyArray, AnyArray]:
+    """Joints and weights (V, K) and those of the middles of the edges: half of what either end is pulled by, each joint
+    once; of more than K joints those that pull most, which then share what there is to pull."""
+    wide = joints.shape[1]
+    ends = np.concatenate([joints[edges[:, 0]], joints[edges[:, 1]]], axis=1).astype(np.int64)
+    pull = np.concatenate([weights[edges[:, 0]], weights[edges[:, 1]]], axis=1).astype(np.float64) / 2
+    whole = pull.sum(axis=1, keepdims=True)
+    order = np.argsort(ends, axis=1, kind="stable")
+    ends, pull = np.take_along_axis(ends, order, axis=1), np.take_along_axis(pull, order, axis=1)
+    for k in range(ends.shape[1] - 1, 0, -1):  # the same joint stands together: the first of them gets all
+        same = ends[:, k] == ends[:, k - 1]
+        pull[:, k - 1] += np.where(same, pull[:, k], 0.0)
+        pull[:, k] = np.where(same, 0.0, pull[:, k])
+    most = np.argsort(-pull, axis=1, kind="stable")[:, :wide]
+    ends, pull = np.take_along_axis(ends, most, axis=1), np.take_along_axis(pull, most, axis=1)
+    kept = pull.sum(axis=1, keepdims=True)
+    pull *= whole / np.where(kept > 0, kept, 1.0)
+    ends = np.where(pull > 0, ends, 0)
+    return (
+        np.concatenate([joints, ends.astype(joints.dtype)]),
+        np.concatenate([weights, pull.astype(weights.dtype)]),
+    )

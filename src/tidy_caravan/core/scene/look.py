@@ -96,6 +96,9 @@ class Material:
         return tuple(u for u in every if u is not None)
 
 
+DISPLACEMENT = "displacement"
+"""In the data of a material: the displacement map that its source gives it, by file name. Portable materials have no place
+for the map itself."""
 LARGEST_GLOW = 1000.0
 """Emission above one is brightness; beyond this it is damage."""
 

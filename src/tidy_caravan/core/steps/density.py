@@ -9,10 +9,10 @@ from typing import Any, Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.regular import halved, longest_edge, with_middles
+from tidy_caravan.core.geometry.regular import halved, longest_edge, with_middle_pulls, with_middles
 from tidy_caravan.core.geometry.simplify import is_faceted, simplified, unit_normals
 from tidy_caravan.core.scene import Mesh, Morph, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import I64, AnyArray
 from tidy_caravan.core.scene.provenance import MADE, Origin
 from tidy_caravan.core.steps.base import (
     Change,
@@ -192,6 +192,8 @@ def finer(mesh: Mesh) -> Mesh:
         return None if values is None else with_middles(values, edges, unit)
 
     count = 4 * mesh.triangles
+    attributes = {k: more(v) for k, v in mesh.attributes.items()}
+    attributes |= pulled(mesh.attributes, edges)
     return replace(
         mesh,
         positions=more(mesh.positions),
@@ -201,8 +203,25 @@ def finer(mesh: Mesh) -> Mesh:
         tangents=more(mesh.tangents, 3),
         uvs=tuple(more(u) for u in mesh.uvs),
         colors=tuple(more(c) for c in mesh.colors),
-        attributes={k: more(v) for k, v in mesh.attributes.items()},
+        attributes=attributes,
         morphs=tuple(Morph(more(m.positions), more(m.normals), more(m.tangents), m.name) for m in mesh.morphs),
         recipe=None,
         origin=Origin(np.full(count, MADE, np.uint32)),
     )
+
+
+def pulled(attributes: Mapping[str, AnyArray], edges: I64) -> dict[str, AnyArray]:
+    """The joints and weights of vertices and of the middles of edges: all sets side by side, since a joint may stand in one
+    for one end and in another for the other."""
+    sets = [k for k in range(16) if f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes]
+    if not sets:
+        return {}
+    joints, weights = ([np.asarray(attributes[f"{name}_{k}"]) for k in sets] for name in ("JOINTS", "WEIGHTS"))
+    ends = np.cumsum([j.shape[1] for j in joints])[:-1]
+    both = with_middle_pulls(np.column_stack(joints), np.column_stack(weights), edges)
+    cut = [np.split(one, ends, axis=1) for one in both]
+    return {
+        f"{name}_{k}": np.ascontiguousarray(part.astype(attributes[f"{name}_{k}"].dtype))
+        for name, parts in zip(("JOINTS", "WEIGHTS"), cut, strict=True)
+        for k, part in zip(sets, parts, strict=True)
+    }

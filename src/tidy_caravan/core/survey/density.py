@@ -11,8 +11,10 @@ from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.regular import longest_edge, longest_edges
 from tidy_caravan.core.geometry.simplify import flat_places
 from tidy_caravan.core.geometry.vertices import equals
-from tidy_caravan.core.scene import Mesh
-from tidy_caravan.core.scene.arrays import determinants
+from tidy_caravan.core.scene import Mesh, Scene
+from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.look import DISPLACEMENT
+from tidy_caravan.core.surroundings.world import scales
 from tidy_caravan.core.survey.base import Finding, check, parts_with
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.words import plural
@@ -28,7 +30,11 @@ BENT = (
 )
 """Names of what hangs or waves, and is meant to bend."""
 SEGMENTS = 8
-"""Edges along the size of a thing that it needs to bend."""
+"""Edges along the size of a thing that it needs to bend …"""
+SEGMENTS_DISPLACED = 64
+"""… and of a surface that a displacement map is to shape, at the least."""
+DISPLACED = "displaced|displacement|disp|height ?map|höhenkarte|verschiebung"
+"""Names of materials that are displaced."""
 
 
 def flat(mesh: Mesh) -> list[int]:
@@ -86,41 +92,82 @@ def too_fine(context: Context) -> Iterable[Finding]:
 
 @check("density", "Too few segments to bend")
 def too_coarse(context: Context) -> Iterable[Finding]:
-    """Things that hang or wave, by name, whose longest edge is more than an eighth of their size."""
+    """Things that hang or wave, by name, whose longest edge is more than an eighth of their size, and surfaces whose
+    material has a displacement map, or is called so, with edges of more than a sixty-fourth."""
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
     if not len(parts):
         return
     stems, which = name_stems(scene)
     pattern = words_pattern(BENT)
-    named = np.array([pattern.search(n) is not None for n in stems], np.bool_)[which]
-    if not named.any():
+    hangs = np.array([pattern.search(n) is not None for n in stems], np.bool_)[which]
+    displaced = np.append(with_displacement(scene), False)[nodes.mesh[parts]]
+    yield from coarse(
+        context,
+        displaced,
+        SEGMENTS_DISPLACED,
+        "part whose material is displaced has",
+        "parts whose materials are displaced have",
+        "what the map holds between their ends would be lost",
+    )
+    yield from coarse(
+        context,
+        hangs & ~displaced,
+        SEGMENTS,
+        "part that hangs or waves, by name, has",
+        "parts that hang or wave, by name, have",
+        "bent by wind or a displacement, they would fold like card",
+    )
+
+
+def with_displacement(scene: Scene) -> Bool:
+    """(M,) meshes that draw a material of which its source says that it is displaced, or that is called so."""
+    pattern = words_pattern(DISPLACED)
+    told = [
+        i
+        for i, m in enumerate(scene.materials)
+        if (isinstance(m.extras, dict) and DISPLACEMENT in m.extras) or pattern.search(m.name.lower())
+    ]
+    out: Bool = np.array([bool(told) and bool(np.isin(m.material, told).any()) for m in scene.meshes], np.bool_)
+    return out
+
+
+def coarse(context: Context, asked: Bool, segments: int, one: str, many: str, why: str) -> Iterable[Finding]:
+    """Of the parts asked about (P,) those with edges of more than their size divided by so many segments; one finding for
+    all that want edges of about the same length, since what is right for a pennant is too much for a sail."""
+    scene = context.scene
+    rows = scene.nodes.parts[asked]
+    if not len(rows):
         return
-    edge = np.append(context.numbers(LONGEST).astype(np.float64), 0.0)
-    size = np.array([float(np.linalg.norm(m.bounds[1] - m.bounds[0])) for m in scene.meshes] + [1.0])
-    mesh = nodes.mesh[parts]
-    hit = named & (edge[mesh] * SEGMENTS > size[mesh]) & (edge[mesh] > 0)
-    if hit.any():
-        rows = parts[hit]
-        scale = np.abs(determinants(nodes.world[rows, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
-        wanted = float((size[mesh[hit]] * scale).min()) / SEGMENTS * 1000
-        worst = float((edge[mesh[hit]] * scale).max()) * 1000
+    mesh = scene.nodes.mesh[rows]
+    edge = context.numbers(LONGEST).astype(np.float64)
+    boxes = scene.mesh_boxes
+    size = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
+    hit = (edge * segments > size) & (edge > 0)
+    # as the step reckons: a mesh as its largest part draws it
+    to_mm = scales(scene, largest=True) * 1000
+    wanted = size * to_mm / segments
+    octave = np.floor(np.log2(np.maximum(wanted, 1e-9)))
+    for step in np.unique(octave[mesh[hit[mesh]]]).tolist():
+        some = hit & (octave == step)
+        found = rows[some[mesh]]
+        drawn = np.unique(mesh[some[mesh]])
+        limit, worst = float(wanted[drawn].min()), float((edge * to_mm)[drawn].max())
         yield Finding(
             code="density.coarse",
             severity="info",
             title="Too few segments to bend",
-            count=len(rows),
+            count=len(found),
             value=worst,
-            limit=wanted,
+            limit=limit,
             unit="mm",
-            text=f"{plural(len(rows), 'part that hangs or waves, by name, has', 'parts that hang or wave, by name, have')} edges up to {worst:.0f} mm long: "
-            "bent by wind or a displacement, they would fold like card.",
-            parts=rows.tolist(),
+            text=f"{plural(len(found), one, many)} edges up to {worst:.0f} mm long: {why}.",
+            parts=found.tolist(),
             guess=True,
             mend={
                 "kind": "subdivide",
                 # three digits, and never more than the limit
-                "edgeMm": float(f"{wanted * 0.99:.3g}"),
-                "where": {"parts": scene.identities.given(nodes.source[rows].tolist())},
+                "edgeMm": float(f"{limit * 0.99:.3g}"),
+                "where": {"parts": scene.identities.given(scene.nodes.source[found].tolist())},
             },
         )

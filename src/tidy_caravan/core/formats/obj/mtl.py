@@ -10,7 +10,7 @@ from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.encoding import in_utf8
 from tidy_caravan.core.formats.shared.images import picture
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
-from tidy_caravan.core.scene.look import LARGEST_GLOW, glowing
+from tidy_caravan.core.scene.look import DISPLACEMENT, LARGEST_GLOW, glowing
 
 OPTIONS = {
     "-blendu": 1,
@@ -45,6 +45,8 @@ class MaterialTable:
         self._defined: dict[str, Material] = {}
         self._texture_of: dict[str, int] = {}
         self._image_of: dict[str, int] = {}
+        self._bumps: set[str] = set()
+        """Materials whose normal map is a guess."""
 
     def index(self, name: str) -> int:
         if name not in self._index:
@@ -116,6 +118,11 @@ class MaterialTable:
                 )
         if name:
             self._defined[name] = current
+        for one in sorted(self._bumps & set(self._defined)):
+            text = "A bump image was taken for a normal map; look at it."
+            note = Note("guess", "material.bump", one[:120], text)
+            if note not in self.notes:
+                self.notes.append(note)
         for known, index in self._index.items():
             if known in self._defined:
                 self.materials[index] = self._defined[known]
@@ -142,8 +149,19 @@ class MaterialTable:
             return replace(m, metallic=_unit(rest))
         if word == "map_kd":
             return replace(m, base_color_texture=self.use(rest))
-        if word in ("norm", "map_bump", "bump"):
+        if word == "norm":
+            self._bumps.discard(m.name)
             return replace(m, normal_texture=self.use(rest))
+        if word in ("map_bump", "bump"):
+            if m.normal_texture is not None and m.name not in self._bumps:  # a true normal map says more
+                self.told_lost(m.name, word)
+                return m
+            self._bumps.add(m.name)
+            return replace(m, normal_texture=self.use(rest))
+        if word in ("disp", "map_disp"):
+            self.told_lost(m.name, word, f"; its file name goes on as the data “{DISPLACEMENT}”")
+            path, _ = options_of(rest)
+            return replace(m, extras={**(m.extras or {}), DISPLACEMENT: path.replace("\\", "/").rsplit("/", 1)[-1]})
         if word == "map_ke":
             glow = m.emissive if m.emissive != (0.0, 0.0, 0.0) else (1.0, 1.0, 1.0)
             return replace(m, emissive_texture=self.use(rest), emissive=glow)
@@ -175,28 +193,15 @@ class MaterialTable:
             return m
         return replace(m, metallic_roughness_texture=use)
 
-    def told_lost(self, name: str, word: str) -> None:
-        text = f"“{word}” of the material “{name[:80]}” has no place in a portable material and stays behind."
+    def told_lost(self, name: str, word: str, but: str = "") -> None:
+        text = f"“{word}” of the material “{name[:80]}” has no place in a portable material and stays behind{but}."
         note = Note("behind", "material.lost", name[:120], text)
         if note not in self.notes:
             self.notes.append(note)
 
     def use(self, rest: str) -> TextureUse:
         """A picture with its options: scale, offset, clamping and strength count. Raises ValueError without a path."""
-        tokens = rest.split()
-        at = 0
-        given: dict[str, list[str]] = {}
-        while at < len(tokens) and tokens[at].lower() in OPTIONS:
-            word = tokens[at].lower()
-            most = OPTIONS[word]
-            values = tokens[at + 1 : at + 1 + most]
-            if word in ("-o", "-s", "-t"):  # the second and third number may be left out
-                values = values[:1] + [v for v in values[1:] if _is_number(v)]
-            given[word] = values
-            at += 1 + len(values)
-        path = " ".join(tokens[at:])
-        if not path:
-            raise ValueError
+        path, given = options_of(rest)
         clamped = given.get("-clamp", ["off"])[:1] == ["on"]
         key = f"{path}|{clamped}"
         if key not in self._texture_of:
@@ -216,6 +221,24 @@ class MaterialTable:
         offset = (ox + 0.0, round(1.0 - sy - oy, 12) + 0.0)
         strength = _finite(given["-bm"][0]) if given.get("-bm") else 1.0
         return TextureUse(self._texture_of[key], offset=offset, scale=(sx, sy), strength=strength)
+
+
+def options_of(rest: str) -> tuple[str, dict[str, list[str]]]:
+    """The path that a statement names, and its options with their values. Raises ValueError without a path."""
+    tokens = rest.split()
+    at = 0
+    given: dict[str, list[str]] = {}
+    while at < len(tokens) and tokens[at].lower() in OPTIONS:
+        word = tokens[at].lower()
+        values = tokens[at + 1 : at + 1 + OPTIONS[word]]
+        if word in ("-o", "-s", "-t"):  # the second and third number may be left out
+            values = values[:1] + [v for v in values[1:] if _is_number(v)]
+        given[word] = values
+        at += 1 + len(values)
+    path = " ".join(tokens[at:])
+    if not path:
+        raise ValueError
+    return path, given
 
 
 def _finite(text: str) -> float:

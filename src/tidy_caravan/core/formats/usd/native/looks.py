@@ -13,7 +13,7 @@ from pxr import UsdShade
 
 from tidy_caravan.core.formats.usd.native.data import OWN, from_custom, plain
 from tidy_caravan.core.scene import Image, Material, Note, Sampler, Texture, TextureUse
-from tidy_caravan.core.scene.look import glowing
+from tidy_caravan.core.scene.look import DISPLACEMENT, glowing
 
 WRAPS = {"repeat": 10497, "mirror": 33648, "clamp": 33071, "black": 33071, "useMetadata": 10497}
 LOST = ("clearcoat", "specularColor", "displacement")
@@ -160,6 +160,8 @@ class Looks:
             given, read = self._input(shader, lost, None)
             if read or (given is not None and np.asarray(given).any()):
                 self._lose(f"{lost} of materials")
+            if read and lost == DISPLACEMENT:
+                out = replace(out, extras={DISPLACEMENT: os.path.basename(read.path), **(out.extras or {})})
         return out, tuple(names)
 
     def _tint(self, read: Read) -> tuple[float, float, float]:
