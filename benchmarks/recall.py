@@ -175,6 +175,27 @@ def fin(p: Part, rng: np.random.Generator) -> bool:
     return p.closed  # on the edge of a sheet it is the second
 
 
+def pull_apart(p: Part, rng: np.random.Generator) -> bool:
+    """One corner of a triangle off the others at its place, into the triangle or off its plane."""
+    size = float(np.linalg.norm(np.ptp(p.points, axis=0)))
+    row = int(rng.integers(0, len(p.faces)))
+    corner, one, other = (p.points[i] for i in np.roll(p.faces[row], int(rng.integers(0, 3))))
+    shortest = float(min(np.linalg.norm(one - corner), np.linalg.norm(other - corner), np.linalg.norm(one - other)))
+    most = min(0.0045, 0.9 * size / 50, shortest / 8)
+    if not p.closed or most < 0.0004:
+        return False
+    inward = (one + other) / 2 - corner
+    across = np.cross(one - corner, other - corner)
+    angle = rng.uniform(0, np.pi)
+    away = np.cos(angle) ** 2 * inward / np.linalg.norm(inward) + np.sin(angle) * across / np.linalg.norm(across)
+    moved = corner + away / np.linalg.norm(away) * rng.uniform(0.0004, most)
+    place = np.flatnonzero((p.points[p.faces[row]] == corner).all(axis=1))[0]
+    p.faces[row, place] = len(p.points)
+    p.points = np.concatenate([p.points, [moved]])
+    p.normals = np.concatenate([p.normals, p.normals[[0]] * 0 + across / np.linalg.norm(across)])
+    return True
+
+
 PLANTS: dict[str, tuple[Callable[[Part, np.random.Generator], bool], tuple[str, ...]]] = {
     "winding": (turn_some, ("faces.disagree",)),
     "closed shells inside out": (turn_all, ("faces.inside-out",)),
@@ -189,6 +210,7 @@ PLANTS: dict[str, tuple[Callable[[Part, np.random.Generator], bool], tuple[str, 
     "parts stretched by their node": (stretch, ("scale.left",)),
     "vertices without triangle": (leave_vertices, ("geometry.loose",)),
     "edges of three triangles": (fin, ("geometry.non-manifold",)),
+    "vertices that do not meet": (pull_apart, ("gaps.leak",)),
 }
 
 

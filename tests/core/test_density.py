@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -389,7 +390,9 @@ class More(unittest.TestCase):
                     continue
                 self.assertAlmostEqual(found[0].limit, 32**0.5 / 64 * 1000, places=3)
                 out, _ = parse_step(found[0].mend).apply(scene, StepContext())
-                self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "density.coarse"])
+                self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code.startswith("density")])
+                bare = out.but(materials=tuple(replace(m, name="wall", extras=None) for m in out.materials))
+                self.assertEqual(["density.fine"], [f.code for f in survey(bare, BUILT_IN[0]) if "density" in f.code])
         for files, name in (({"a.obj": obj, "a.mtl": mtl}, "a.obj"), ({"a.usda": usd}, "a.usda")):
             scene = read(files, name)
             self.assertEqual(scene.materials[0].extras, {"displacement": "shingle_height.png"})

@@ -286,3 +286,151 @@ class Closed(unittest.TestCase):
         self.assertAlmostEqual(found[0].value or 0, 3.0, places=2)
         out, _ = parse_step(found[0].mend).apply(scene, StepContext())
         self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "gaps.leak"])
+
+
+def pipe(cap: int, side: int, radius: float = 0.15) -> Any:
+    """A closed cylinder, one metre high, whose caps follow its side in steps of their own; places that are the same are so
+    bit by bit."""
+    points, faces = [], []
+
+    def ring(steps: int, height: float) -> int:
+        begin = sum(map(len, points))
+        angle = np.arange(steps) / steps * 2 * np.pi
+        points.append(
+            np.round(np.stack([radius * np.cos(angle), np.full(steps, height), radius * np.sin(angle)], 1), 6)
+        )
+        return begin
+
+    low, high = ring(side, 0), ring(side, 1)
+    for k in range(side):
+        n = (k + 1) % side
+        faces += [[low + k, high + k, low + n], [low + n, high + k, high + n]]
+    for height, turned in ((0, True), (1, False)):
+        b = ring(cap, height)
+        faces += [[b, b + k, b + k + 1] if turned else [b, b + k + 1, b + k] for k in range(1, cap - 1)]
+    return trimesh.Trimesh(np.concatenate(points), faces, process=False)
+
+
+def strip(half_width: Any) -> Any:
+    """A blade of grass, 40 cm long, with points at both ends."""
+    x, w = np.linspace(0, 0.4, len(half_width)), np.asarray(half_width)
+    bend = 0.1 * (x / 0.4) ** 2
+    points = np.concatenate([np.stack([x, w, bend], 1), np.stack([x, -w, bend], 1)])
+    n = len(x)
+    faces = [f for k in range(n - 1) for f in ([k, n + k, k + 1], [k + 1, n + k, n + k + 1])]
+    return trimesh.Trimesh(points, [f for f in faces if len(np.unique(points[f], axis=0)) == 3], process=False)
+
+
+class Cracks(unittest.TestCase):
+    """Within one piece."""
+
+    def found(self, made: Any, matrix: Any | None = None) -> list[float]:
+        return widths(scene_of({"one": (made, at(0, 0, 0) if matrix is None else matrix)})).get(("one", "one"), [])
+
+    def test_a_corner_pulled_off_a_box_is_one_where_something_opens(self) -> None:
+        """Off its plane it leaves its neighbours or goes in behind them; in its plane it opens on one side, and on the other
+        it lies over what it met."""
+        box = BOX([2, 3, 0.4])
+        corners = np.concatenate([box.triangles.reshape(-1, 3), np.repeat(box.face_normals, 3, axis=0)], axis=1)
+        sides, faces = np.unique(np.round(corners, 6), axis=0, return_inverse=True)
+        points, normals = sides[:, :3], sides[:, 3:]
+        for v in range(len(points)):
+            for way in (*np.eye(3), *-np.eye(3)):
+                moved = points.copy()
+                moved[v] += 0.001 * way
+                opens = bool(abs(normals[v] @ way) > 0.5 or way @ points[v] < 0)
+                with self.subTest(v=v, way=way.tolist()):
+                    told = self.found(trimesh.Trimesh(moved, faces.reshape(-1, 3), process=False))
+                    np.testing.assert_allclose(told, [1.0] * opens, atol=1e-3)
+
+    def test_the_width_is_that_of_the_world_and_goes_by_the_piece(self) -> None:
+        box = BOX([2, 3, 0.4])
+        points = box.triangles.reshape(-1, 3).copy()
+        points[0] += box.face_normals[0] * 0.001
+        made = trimesh.Trimesh(points, np.arange(len(points)).reshape(-1, 3), process=False)
+        turned = at(400, 0, 7, (0.7, [1.0, 2, 3])) @ np.diag([3.0, 3, -3, 1])
+        np.testing.assert_allclose(self.found(made, turned), [3.0], atol=1e-3)
+        self.assertEqual(self.found(made, turned @ np.diag([2.0, 2, 2, 1])), [])  # 6 mm
+        self.assertEqual(self.found(made, np.diag([0.09, 0.09, 0.09, 1])), [])  # 0.09 mm
+        near = box.triangles.reshape(-1, 3).copy() * 0.02
+        near[0] += box.face_normals[0] * 0.002  # of a piece of 72 mm
+        self.assertEqual(self.found(trimesh.Trimesh(near, np.arange(len(near)).reshape(-1, 3), process=False)), [])
+
+    def test_a_curve_in_other_steps_is_open_by_its_sagitta(self) -> None:
+        for cap, side in ((24, 36), (24, 48), (30, 24), (48, 32)):
+            with self.subTest(cap=cap, side=side):
+                told = self.found(pipe(cap, side))
+                few = min(cap, side)
+                self.assertGreater(len(told), 0)
+                sagitta = 0.15 * (1 - np.cos(np.pi / few)) * 1000
+                self.assertLessEqual(max(told), sagitta + 1e-3)
+                if max(cap, side) % few == 0:  # a step of the one ends in the middle of the other's
+                    np.testing.assert_allclose(told, [sagitta] * len(told), atol=1e-3)
+        self.assertEqual(self.found(pipe(24, 24)), [])
+
+    def test_what_is_narrow_and_no_crack_stays_quiet(self) -> None:
+        x = np.linspace(0, 1, 9)
+        slot = trimesh.creation.extrude_polygon(
+            trimesh.path.polygons.Polygon([(0, 0), (1, 0), (1, 0.5), (0, 0.5)], [[(0.3, 0.2), (0.6, 0.2), (0.6, 0.204), (0.3, 0.204)]]), 0.01
+        )  # fmt: skip
+        top = slot.faces[(slot.triangles[:, :, 2] > 0.009).all(axis=1)]
+        quiet = {
+            "a blade of grass": strip(0.0024 * np.sin(np.pi * x)),
+            "a slot with ends of its width": trimesh.Trimesh(slot.vertices, top, process=False),
+            "an open box": trimesh.Trimesh(*(lambda b: (b.vertices, b.faces[2:]))(BOX([1, 1, 1])), process=False),
+            "a ball": trimesh.creation.icosphere(3),
+            "a vertex on a long edge": trimesh.Trimesh(
+                [[0, 0, 0], [2, 0, 0], [1, 1, 0], [0, 0, 0], [1, 0, 0], [2, 0, 0], [1, -1, 0]],
+                [[0, 1, 2], [3, 6, 4], [4, 6, 5]], process=False,
+            ),
+        }  # fmt: skip
+        for name, made in quiet.items():
+            with self.subTest(name):
+                self.assertEqual(self.found(made), [])
+
+    def test_closing_welds_what_was_pulled_apart(self) -> None:
+        rng = np.random.default_rng(11)
+        for seed in range(12):
+            made = trimesh.creation.icosphere(2)
+            made.vertices += rng.normal(scale=0.02, size=made.vertices.shape)
+            whole, faces, v = made.copy(), made.faces.copy(), int(rng.integers(0, len(made.vertices)))
+            fan = np.flatnonzero((faces == v).any(axis=1))[: int(rng.integers(1, 3))]
+            normal = made.vertex_normals[v]
+            points = np.concatenate([made.vertices, [made.vertices[v] + normal * rng.uniform(0.0005, 0.004)]])
+            faces[fan] = np.where(faces[fan] == v, len(points) - 1, faces[fan])
+            with self.subTest(seed=seed):
+                scene = scene_of({"one": (trimesh.Trimesh(points, faces, process=False), at(0, 0, 0))})
+                self.assertTrue(widths(scene))
+                out, _ = Closed.close(Closed(), scene)
+                closed = trimesh.Trimesh(out.meshes[0].positions, out.meshes[0].indices, process=True)
+                self.assertTrue(closed.is_watertight)
+                self.assertAlmostEqual(closed.volume, whole.volume, delta=2e-3 * whole.volume)
+
+    def test_curves_get_the_vertices_that_they_lack_and_the_rest_stays(self) -> None:
+        for cap, side in ((24, 36), (24, 48), (30, 24), (48, 32)):
+            with self.subTest(cap=cap, side=side):
+                made = pipe(cap, side)
+                scene = scene_of({"one": (made, at(0, 0, 0)), "other": (made, at(3, 0, 0))})
+                scene = scene.but(nodes=make_nodes([-1, -1], scene.nodes.world, ["one", "other"], mesh=[0, 0]))
+                out, changes = Closed.close(Closed(), scene)
+                self.assertEqual(len(out.meshes), 1)
+                mesh = out.meshes[0]
+                more = mesh.triangles - len(made.faces)
+                self.assertEqual("put in" in changes[0].text, more > 0)
+                # all within the smaller of both rings' sagitta of the cylinder, ends where they were
+                radius = np.linalg.norm(mesh.positions[:, [0, 2]], axis=1)
+                lowest = 0.15 * np.cos(np.pi / min(cap, side))
+                self.assertGreater(radius.min(), lowest - 1e-6)
+                self.assertTrue(np.isin(np.round(mesh.positions[:, 1], 6), (0, 1)).all())
+                volume = trimesh.Trimesh(mesh.positions, mesh.indices, process=False).volume
+                prism = 0.5 * min(cap, side) * 0.15**2 * np.sin(2 * np.pi / min(cap, side))
+                self.assertAlmostEqual(volume, prism, delta=0.02 * prism)
+
+    def test_the_survey_tells_it_as_a_crack_of_its_own(self) -> None:
+        scene = scene_of({"post": (pipe(24, 36), at(0, 0, 0))})
+        (found,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]
+        self.assertIn("1 piece has a crack between edges of their own", found.text)
+        self.assertIn("within “post”", found.text)
+        self.assertTrue(found.places)
+        out, _ = parse_step(found.mend).apply(scene, StepContext())
+        self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "gaps.leak"])

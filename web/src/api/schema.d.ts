@@ -1906,8 +1906,10 @@ export interface components {
         };
         /**
          * CloseGaps
-         * @description Moves vertices onto the surface that they all but touch, or onto the vertex that they all but meet. Of two pieces the smaller one's vertices move, where it has
-         *     some at the gap. Parts that share a mesh go on sharing it where all of them are moved alike.
+         * @description Moves vertices onto the surface that they all but touch, or onto the vertex that they all but meet. Of two pieces the
+         *     smaller one's vertices move, where it has some at the gap. Along a crack within a piece those of the side that has more
+         *     of them move; where the other side then still has one with nothing to meet, the edge gets a vertex there. Parts that
+         *     share a mesh go on sharing it where all of them are moved alike.
          */
         CloseGaps: {
             /**

@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.corners import join
+from tidy_caravan.core.geometry.edge_splits import with_split_edges
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
@@ -32,12 +33,16 @@ ROUNDS = 12
 """A corner may have a gap to several others; each round closes one of them."""
 MOVES = 4
 """How often a vertex is moved at most."""
+LOOKS = (Aspect.WINDING, Aspect.NORMALS, Aspect.TANGENTS, Aspect.FIRST_UV, Aspect.LIGHTMAP_UV, Aspect.FURTHER_UV)
+"""What a vertex that is put in has between both ends of its edge."""
 
 
 @step
 class CloseGaps(Step):
-    """Moves vertices onto the surface that they all but touch, or onto the vertex that they all but meet. Of two pieces the smaller one's vertices move, where it has
-    some at the gap. Parts that share a mesh go on sharing it where all of them are moved alike."""
+    """Moves vertices onto the surface that they all but touch, or onto the vertex that they all but meet. Of two pieces the
+    smaller one's vertices move, where it has some at the gap. Along a crack within a piece those of the side that has more
+    of them move; where the other side then still has one with nothing to meet, the edge gets a vertex there. Parts that
+    share a mesh go on sharing it where all of them are moved alike."""
 
     title = "Close gaps"
     summary = "Moves vertices that all but meet another part onto it, so that no light leaks between."
@@ -53,12 +58,17 @@ class CloseGaps(Step):
 
     def effects(self) -> tuple[Effect, ...]:
         why = "Vertices were moved onto what they all but met by a step."
-        return (Effect(Aspect.POSITIONS, self.most_mm * MOVES, why), Effect(Aspect.SHARING))
+        return (
+            Effect(Aspect.POSITIONS, self.most_mm * MOVES, why),
+            Effect(Aspect.TRIANGLES, why=why),
+            *(Effect(a) for a in LOOKS),
+            Effect(Aspect.SHARING),
+        )
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         start, moved = scene, np.zeros(len(scene.nodes), np.bool_)
-        vertices, widest = 0, 0.0
+        vertices, more, widest = 0, 0, 0.0
         settled = Counter[tuple[int, int]]()
         for _ in range(ROUNDS):
             found = gaps(scene, context.workshop, context.progress, self.least_mm, self.most_mm)
@@ -72,15 +82,22 @@ class CloseGaps(Step):
             if not rows.any():
                 break
             settled.update(zip(found.part[rows].tolist(), found.vertex[rows].tolist(), strict=True))
-            scene, count = snapped(scene, found, rows, chosen, context.progress)
-            vertices += count
-            widest = max(widest, float(found.distance[rows].max()) * 1000)
+            wants = rows & (found.onto[:, 0] >= 0)
+            widest = max(widest, furthest(scene, found, rows))
+            # splits come first, since they go by vertices; what they add stands behind all others
+            scene, added = split(scene, found, wants, chosen)
+            scene, count = snapped(scene, found, rows & ~wants, chosen, context.progress)
+            vertices, more = vertices + count, more + added
             moved[found.part[rows]] = True
+            if not added and not count:
+                break
         parts = np.flatnonzero(moved)
         if not len(parts):
             return start, []
         text = f"{plural(vertices, 'vertex', 'vertices')} of {plural(len(parts), 'part')} moved onto what they all but met, by {widest:.2g} mm at most"
-        return scene, [Change(text=text, count=vertices, parts=identities_of(scene, parts))]
+        if more:
+            text += f"; {plural(more, 'vertex', 'vertices')} put in where one side of a crack had none to meet"
+        return scene, [Change(text=text, count=vertices + more, parts=identities_of(scene, parts))]
 
 
 def movers(found: Gaps, chosen: Bool, settled: Mapping[tuple[int, int], int]) -> Bool:
@@ -136,6 +153,35 @@ def the_other_way(
         vertex[k] = nearest
     part[some], other[some] = found.other[some], found.part[some]
     return replace(found, part=part, other=other, vertex=vertex, target=target), rows
+
+
+def furthest(scene: Scene, found: Gaps, rows: Bool) -> float:
+    """How far the vertices to move are from their targets at the most, in millimetres."""
+    out = 0.0
+    for one in np.unique(found.part[rows]).tolist():
+        mine = np.flatnonzero(rows & (found.part == one))
+        world, mesh = scene.nodes.world[one], scene.meshes[scene.nodes.mesh[one]]
+        place = mesh.positions[found.vertex[mine]].astype(np.float64) @ world[:3, :3].T + world[:3, 3]
+        out = max(out, float(np.linalg.norm(found.target[mine] - place, axis=1).max()))
+    return out * scene.convention.metres_per_unit * 1000
+
+
+def split(scene: Scene, found: Gaps, rows: Bool, chosen: Bool) -> tuple[Scene, int]:
+    """The scene with a vertex on each edge that wants one, and how many that were. What is apart within a mesh is so in all
+    parts that use it."""
+    column, meshes = scene.nodes.mesh.copy(), list(scene.meshes)
+    count = 0
+    for one in np.unique(found.part[rows]).tolist():
+        mine = np.flatnonzero(rows & (found.part == one))
+        kind = int(scene.nodes.mesh[one])
+        mesh = scene.meshes[kind]
+        # exactly where the vertex is that was to be met
+        made, added = with_split_edges(mesh, found.onto[mine], mesh.positions[found.vertex[mine]].astype(np.float64))
+        if added:
+            column[chosen & (scene.nodes.mesh == kind)] = len(meshes)
+            meshes.append(made)
+            count += added
+    return (with_meshes(scene, column, meshes) if count else scene), count
 
 
 def snapped(scene: Scene, found: Gaps, rows: Bool, chosen: Bool, tell: Tell) -> tuple[Scene, int]:

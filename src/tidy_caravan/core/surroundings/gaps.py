@@ -2,7 +2,8 @@
 
 A piece is what hangs together in a part. Measured from the vertices of each to the surface of the other. What touches,
 goes into the other, or lies on it as a whole (a label) leaves no gap; nor do strewn things among themselves. A joint is
-as long as an edge, but for vertices that are meant to meet: both pieces have one there, and are joined at the next.
+as long as an edge, but for vertices that are meant to meet: both pieces have one there, and are joined at the next. Within one
+piece see `cracks.py`.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants, ranges
+from tidy_caravan.core.surroundings.cracks import borders_of, cracks
 from tidy_caravan.core.surroundings.gap_scan import Scan
 from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
@@ -36,7 +38,7 @@ from tidy_caravan.core.work.pairs import by_pair, fingerprints
 from tidy_caravan.core.work.whole import asked_again, digest_of
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
-GAPS = Work("gaps between pieces", 3, f"{__name__}:gaps_between", memory=6 << 30)
+GAPS = Work("gaps between pieces", 4, f"{__name__}:gaps_between", memory=6 << 30)
 LEAST_MM = 0.1
 MOST_MM = 5.0
 SIZE = 1 / 50
@@ -48,7 +50,9 @@ MOST_PIECES = 200
 @dataclass(frozen=True)
 class Gaps:
     """(K,) vertices that all but touch another piece. part, other: nodes, the same one within a part. vertex: in the mesh
-    of the part. distance: m. target: (K, 3) where it would meet the other, in the world. size: (K, 2) m, of both pieces. piece: (K, 2) what they are told apart by.
+    of the part. distance: m. target: (K, 3) where it would meet the other, in the world. size: (K, 2) m, of both pieces.
+    piece: (K, 2) what they are told apart by, twice the same for a crack within one. onto: (K, 2) the edge of the mesh, by
+    vertices at its ends, on which this one has nothing to meet, so that it wants a vertex there; -1 for others.
     """
 
     part: I64
@@ -58,6 +62,7 @@ class Gaps:
     target: F64
     size: F64
     piece: I64
+    onto: I64
 
 
 NONE = np.zeros(0, np.int64)
@@ -69,10 +74,11 @@ NO_ROWS: dict[str, AnyArray] = {
     "distance": np.zeros(0),
     "target": np.zeros((0, 3)),
     "size": np.zeros((0, 2)),
+    "onto": np.zeros((0, 2), np.int64),
 }
 """Of a pair of parts: which is asked about the other, its vertex and the first one at that place, the labels of both
 pieces in their meshes, and what Gaps has. A distance of nought: the vertex lies within the other, which is thick."""
-NOTHING = Gaps(NONE, NONE, NONE, np.zeros(0), np.zeros((0, 3)), np.zeros((0, 2)), np.zeros((0, 2), np.int64))
+NOTHING = Gaps(NONE, NONE, NONE, np.zeros(0), np.zeros((0, 3)), np.zeros((0, 2)), *[np.zeros((0, 2), np.int64)] * 2)
 
 
 def gaps(
@@ -91,7 +97,9 @@ def gaps(
     if isinstance(found, str):
         return found
     part, other = rows[found["part"]], rows[found["other"]]
-    return Gaps(part, other=other, **{name: found[name] for name in ("vertex", "distance", "target", "size", "piece")})
+    return Gaps(
+        part, other=other, **{name: found[name] for name in ("vertex", "distance", "target", "size", "piece", "onto")}
+    )
 
 
 def asked(
@@ -138,16 +146,48 @@ def together(found: Mapping[str, AnyArray], pairs: I64, middle: F64) -> dict[str
         "target": found["target"][kept] + middle,
         "size": found["size"][kept],
         "piece": pieces,
+        "onto": found["onto"][kept],
     }
 
 
 def gaps_between(
     arrays: Mapping[str, AnyArray], metres: float, least: float, most: float
 ) -> tuple[dict[str, AnyArray], dict[str, Any]]:
-    """Work: gaps between the parts of each pair, or within a part that is paired with itself; see NO_ROWS."""
+    """Work: gaps between the parts of each pair, or within a part that is paired with itself; see NO_ROWS. Of a crack the
+    label stands twice."""
     table = Table(*(arrays[k] for k in ("positions", "indices", "vertex", "face")))
-    mesh, world, asked = arrays["mesh"], arrays["world"], arrays["pairs"]
     label, place = pieces_of(table)
+    mesh, world, asked = arrays["mesh"], arrays["world"], arrays["pairs"]
+    within = within_pieces(table, label, place, mesh, world, asked, metres, least, most)
+    between = between_pieces(table, label, place, mesh, world, asked, metres, least, most)
+    return {name: np.concatenate([within[name], between[name]]) for name in within}, {}
+
+
+def within_pieces(
+    table: Table, label: I64, place: I64, mesh: I64, world: F64, asked: I64, metres: float, least: float, most: float
+) -> dict[str, AnyArray]:
+    """The cracks of parts that are paired with themselves; see NO_ROWS."""
+    alone = np.flatnonzero(asked[:, 0] == asked[:, 1])
+    owner = asked[alone, 0]
+    borders = borders_of(table, label, place)
+    found = cracks(table, borders, label, mesh[owner], world[owner], metres, least, most)
+    return {
+        "pair": alone[found["part"]],
+        "side": np.zeros(len(found["part"]), np.int64),
+        "vertex": found["vertex"],
+        "place": found["vertex"],
+        "label": np.column_stack([found["label"]] * 2),
+        "distance": found["distance"],
+        "target": found["target"],
+        "size": np.column_stack([found["size"]] * 2),
+        "onto": found["onto"],
+    }
+
+
+def between_pieces(
+    table: Table, label: I64, place: I64, mesh: I64, world: F64, asked: I64, metres: float, least: float, most: float
+) -> dict[str, AnyArray]:
+    """The gaps between pieces of the parts of each pair; see NO_ROWS."""
     # parts that are asked about by themselves and are of one piece are left out before anything is moved
     several = np.diff(table.face) > 0
     several[several] = np.maximum.reduceat(label, table.face[:-1][several]) > 0
@@ -155,7 +195,7 @@ def gaps_between(
     kept[asked[asked[:, 0] != asked[:, 1]]] = True
     asked_rows = np.flatnonzero(kept[asked].all(axis=1))
     if not len(asked_rows):
-        return {"pair": NONE, **NO_ROWS}, {}
+        return {"pair": NONE, **NO_ROWS}
     asked = (np.cumsum(kept) - 1)[asked[asked_rows]]
     mesh, world = mesh[kept], world[kept]
     every = placed(table, mesh, world)
@@ -213,9 +253,10 @@ def gaps_between(
                 "distance": np.concatenate([distance[open_] * metres, np.zeros(behind)]),
                 "target": np.concatenate([target[open_], np.zeros((behind, 3))]),
                 "size": size[np.column_stack([own, other])] * metres,
+                "onto": np.full((len(pair), 2), -1),
             }
         )
-    return {name: np.concatenate([c[name] for c in columns]) for name in columns[0]}, {}
+    return {name: np.concatenate([c[name] for c in columns]) for name in columns[0]}
 
 
 def pieces_of(table: Table) -> tuple[I64, I64]:

@@ -63,10 +63,12 @@ LONGEST = mesh_fact("longest edge", lambda m: longest_edge(m.positions, m.indice
 
 @check("density", "Triangles that shape nothing")
 def too_fine(context: Context) -> Iterable[Finding]:
-    """Vertices whose triangles all lie in one plane, away from borders and seams: without them nothing would change."""
+    """Vertices whose triangles all lie in one plane, away from borders and seams: without them nothing would change. Surfaces
+    with a displacement map need them."""
     scene = context.scene
     spare, used = np.array([found or [0, 0] for found in context.each(FLAT)]).reshape(-1, 2).T
     hit = (spare > MOST_FLAT) & (spare > FLAT_SHARE * used) & (scene.instance_counts > 0)
+    hit &= ~with_displacement(scene)
     if hit.any():
         parts = parts_with(scene, hit)
         count = int(spare[hit].sum())
@@ -106,6 +108,7 @@ def too_coarse(context: Context) -> Iterable[Finding]:
         context,
         displaced,
         SEGMENTS_DISPLACED,
+        "Too few segments for a displacement",
         "part whose material is displaced has",
         "parts whose materials are displaced have",
         "what the map holds between their ends would be lost",
@@ -114,6 +117,7 @@ def too_coarse(context: Context) -> Iterable[Finding]:
         context,
         hangs & ~displaced,
         SEGMENTS,
+        "Too few segments to bend",
         "part that hangs or waves, by name, has",
         "parts that hang or wave, by name, have",
         "bent by wind or a displacement, they would fold like card",
@@ -132,7 +136,9 @@ def with_displacement(scene: Scene) -> Bool:
     return out
 
 
-def coarse(context: Context, asked: Bool, segments: int, one: str, many: str, why: str) -> Iterable[Finding]:
+def coarse(
+    context: Context, asked: Bool, segments: int, title: str, one: str, many: str, why: str
+) -> Iterable[Finding]:
     """Of the parts asked about (P,) those with edges of more than their size divided by so many segments; one finding for
     all that want edges of about the same length, since what is right for a pennant is too much for a sail."""
     scene = context.scene
@@ -156,7 +162,7 @@ def coarse(context: Context, asked: Bool, segments: int, one: str, many: str, wh
         yield Finding(
             code="density.coarse",
             severity="info",
-            title="Too few segments to bend",
+            title=title,
             count=len(found),
             value=worst,
             limit=limit,

@@ -18,8 +18,8 @@ from tidy_caravan.core.words import plural
 @check("geometry", "Gaps that light leaks through")
 def light_leaks(context: Context) -> Iterable[Finding]:
     """Vertices between a tenth of a millimetre and five off another piece, less for small ones, that touch it nowhere
-    near; single ones where both pieces have a vertex and meet at the next. Labels that lie on a surface as a whole are
-    none. Straight ones between modular pieces are told as seams too."""
+    near; single ones where both pieces have a vertex and meet at the next; and cracks within a piece, between two runs of
+    its border that end in the same two places. Labels that lie on a surface as a whole are none. Straight ones between modular pieces are told as seams too."""
     scene = context.scene
     found = gaps(scene, context.workshop, context.tell)
     if isinstance(found, str):
@@ -34,7 +34,14 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     one, other = (scene.nodes.names[i][-80:] or "?" for i in (int(found.part[worst]), int(found.other[worst])))
     widest, narrowest = float(found.distance.max()) * 1000, float(found.distance.min()) * 1000
     wide = " to ".join(dict.fromkeys((f"{narrowest:.2g}", f"{widest:.2g}")))
-    between = f"“{one}” and “{other}”" if one != other else f"two pieces of “{one}”"
+    between = f"between “{one}” and “{other}”" if one != other else f"between two pieces of “{one}”"
+    if found.piece[worst, 0] == found.piece[worst, 1]:
+        between = f"within “{one}”"
+    cracked = int((pairs[:, 0] == pairs[:, 1]).sum())
+    apart = plural(len(pairs) - cracked, "pair of pieces leaves", "pairs of pieces leave") + " a gap"
+    within = plural(cracked, "piece has", "pieces have") + " a crack between edges of their own"
+    what = " and ".join([apart] * (cracked < len(pairs)) + [within] * (cracked > 0))
+    moving = len(np.unique(np.column_stack([found.part, found.vertex]), axis=0))
     yield Finding(
         code="gaps.leak",
         severity="warning",
@@ -43,9 +50,8 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         value=widest,
         limit=LEAST_MM,
         unit="mm",
-        text=f"{plural(len(pairs), 'pair of pieces leaves', 'pairs of pieces leave')} a gap of {wide} mm (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or "
-        f"are meant to stay clear by as much, as a door leaf is of its frame; "
-        f"the widest between {between}. Closing them moves {plural(len(np.unique(np.column_stack([found.part, found.vertex]), axis=0)), 'vertex', 'vertices')} at most.",
+        text=f"{what} of {wide} mm (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or are meant to stay clear by as much, as a "
+        f"door leaf is of its frame; the widest {between}. Closing them moves {plural(moving, 'vertex', 'vertices')} at most.",
         parts=parts.tolist(),
         places=of_gaps(scene, found),
         guess=True,
