@@ -96,6 +96,58 @@ class Shapes(unittest.TestCase):
         self.assertEqual(int((found.label == 1).sum()), 12 * len(bars))
         np.testing.assert_allclose(found.hinges[0, 0], 0.085, atol=1e-6)
 
+    def test_what_belongs_to_a_frame_and_to_a_leaf(self) -> None:
+        """Doors as they are built: by what touches what, with the play that a leaf has."""
+
+        def around(low: float, high: float, top: float, bar: float, near: float, far: float) -> list[Any]:
+            return [
+                block([low - bar, 0, near], [low, top, far]), block([high, 0, near], [high + bar, top, far]),
+                block([low - bar, top, near], [high + bar, top + bar, far]),
+            ]  # fmt: skip
+
+        def stiled(low: float, high: float) -> list[Any]:
+            return [
+                block([low, 0.01, 0.03], [low + 0.1, 2.117, 0.07]), block([high - 0.1, 0.01, 0.03], [high, 2.117, 0.07]),
+                block([low + 0.1, 0.01, 0.03], [high - 0.1, 0.2, 0.07]), block([low + 0.1, 2.0, 0.03], [high - 0.1, 2.117, 0.07]),
+                block([low + 0.1, 0.2, 0.045], [high - 0.1, 2.0, 0.055]),
+            ]  # fmt: skip
+
+        bare = frame(1.06, 2.2)
+        slab = [block([0.083, 0.01, 0.03], [0.977, 2.117, 0.07])]
+        handle = [block([0.86, 1.0, 0.07], [0.93, 1.15, 0.12]), block([0.86, 1.0, -0.02], [0.93, 1.15, 0.03])]
+        knuckles = [block([0.075, y, 0.025], [0.087, y + 0.1, 0.04]) for y in (0.2, 1.0, 1.8)]
+        trims = [*around(0.08, 0.98, 2.12, 0.14, 0.1, 0.115), *around(0.08, 0.98, 2.12, 0.14, -0.015, 0)]
+        stops = [block([0.08, 0, 0.07], [0.095, 2.12, 0.085]), block([0.965, 0, 0.07], [0.98, 2.12, 0.085]), block([0.095, 2.105, 0.07], [0.965, 2.12, 0.085])]  # fmt: skip
+        light = [*around(1.16, 1.56, 2.1, 0.1, 0.02, 0.08), block([1.16, 0, 0.02], [1.56, 0.1, 0.08]), block([1.16, 0.1, 0.045], [1.56, 2.1, 0.055])]  # fmt: skip
+        wall = [
+            block([-2, 0, 0], [0, 2.8, 0.1]),
+            block([1.06, 0, 0], [3, 2.8, 0.1]),
+            block([0, 2.2, 0], [1.06, 2.8, 0.1]),
+        ]
+        doors: dict[str, tuple[list[Any], list[list[Any]]]] = {
+            "a leaf": (bare, [[*slab, *handle]]),
+            "with architraves": ([*bare, *trims], [[*slab, *handle]]),
+            "with a threshold": ([*bare, block([0.08, 0, 0], [0.98, 0.009, 0.1])], [[*slab, *handle]]),
+            "with stops": ([*bare, *stops], [[*slab, *handle]]),
+            "with a plate below": (bare, [[*slab, *handle, block([0.1, 0.02, 0.07], [0.96, 0.25, 0.072])]]),
+            "with hinges": ([*bare, *trims], [[*slab, *handle, *knuckles]]),
+            "with hinges alone": (bare, [[*slab, *knuckles]]),
+            "beside a light": ([*bare, *light], [[*slab, *handle]]),
+            "of stiles and a panel": (bare, [[*stiled(0.083, 0.977), *handle]]),
+            "two of stiles": ([*bare, *trims], [[*stiled(0.083, 0.526), block([0.46, 1, 0.07], [0.5, 1.1, 0.12])], [*stiled(0.534, 0.977)]]),
+            "in a wall": ([*bare, *wall], [[*slab, *handle]]),
+        }  # fmt: skip
+        for name, (fixed, leaves) in doors.items():
+            with self.subTest(name):
+                shells = [*fixed, *(shell for one in leaves for shell in one)]
+                wanted = np.repeat([0] * len(fixed) + [k + 1 for k, one in enumerate(leaves) for _ in one], [len(s.faces) for s in shells])  # fmt: skip
+                found = door_of(as_mesh(trimesh.util.concatenate(shells), 0), UP)
+                assert found is not None
+                np.testing.assert_array_equal(found.label, wanted)
+                if len(leaves) == 1:
+                    self.assertEqual(found.sure, (True,))
+                    np.testing.assert_allclose(found.hinges[0, :2], [0.083, 0.01], atol=1e-6)
+
     def test_what_is_no_door_is_none(self) -> None:
         wall = block([0.085, 0.2, 0.0], [0.975, 1.9, 0.02])
         cases = {
@@ -107,6 +159,7 @@ class Shapes(unittest.TestCase):
             "a block in an opening": trimesh.util.concatenate([*frame(1.06, 2.2), block([0.085, 0, 0], [0.975, 2.11, 0.6]), block([0.5, 1, 0.6], [0.55, 1.2, 0.7])]),
             "a ball": trimesh.creation.icosphere(2),
             "posts in a row": trimesh.util.concatenate([block([k, 0, 0], [k + 0.1, 2, 0.1]) for k in range(6)]),
+            "a board between two walls": trimesh.util.concatenate([block([-3, 0, 0], [-1, 3, 0.2]), block([2, 0, 0], [4, 3, 0.2]), block([0, 0.02, 0.05], [0.9, 2.1, 0.1]), block([0.8, 1, 0.1], [0.85, 1.1, 0.15])]),
             "a picture on a wall": trimesh.util.concatenate([block([0, 0, 0], [4, 3, 0.2]), wall]),
         }  # fmt: skip
         for name, shape in cases.items():

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tidy_caravan.core.geometry.closest import apart
 from tidy_caravan.core.geometry.leaf import at_hand, own_axes
 from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.normals import face_vectors
@@ -14,13 +15,23 @@ from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 
 REACHES = 0.02
-"""Part of the whole's width within which a shell reaches its side, and so belongs to what is fixed."""
+"""Part of the whole's width, or half its height, within which a shell reaches its side, and so belongs to what is fixed."""
 THIN = 0.25
 """Thickness by width up to which the flat part of a leaf is a leaf."""
 TALL = 0.6
 """Height by that of the whole from which on it fills an opening."""
 UPRIGHT = 0.9
 """Height by width from which on the leaves of an opening are such of a door, and not a drawer's or a hatch's."""
+LARGE = 0.2
+"""Height or width, by the height of the whole, from which on a shell belongs to the frame when it touches that …"""
+TOUCHES = 3e-4
+"""… by so much of that height: a leaf has more play."""
+PLAY = 0.05
+"""Way between leaf and frame, by the height of the leaf, up to which it is in its opening."""
+STOP = 0.022
+"""Both sides of its section, by the height of the whole, up to which a bar is a stop, on which a leaf rests."""
+STILE = 0.15
+"""Width by height up to which what stands upright in an opening is a stile of a leaf, and no leaf."""
 MOST_SHELLS = 400
 LEAST_OF_DOOR = 8
 """Triangles that a leaf and its frame have at least."""
@@ -93,14 +104,16 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     upright = int(np.argmax(np.abs(up)))
     width, thin = sorted((k for k in range(3) if k != upright), key=lambda k: whole[0, k] - whole[1, k])
     size = whole[1] - whole[0]
-    spare = REACHES * size[width]
+    spare = REACHES * min(size[width], size[upright] / 2)
     top = whole[1, upright] if up[upright] > 0 else whole[0, upright]
     fixed = (low[:, width] <= whole[0, width] + spare) | (high[:, width] >= whole[1, width] - spare)
     # what is over the opening and no leaf, such as a lintel or a light above
     fixed |= np.abs((high if up[upright] > 0 else low)[:, upright] - top) <= 1e-6 * size[upright]
     if fixed.all() or not fixed.any():
         return None
-    leaf_of = leaves(low, high, ~fixed, width, upright, TALL * size[upright])
+    fixed = held(mesh, shells, fixed, width, upright, size)
+    tall = TALL * size[upright]
+    leaf_of = leaves(low, high, ~fixed, width, upright, tall)
     number = int(leaf_of.max(initial=0))
     if not number:
         return None
@@ -113,7 +126,9 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     foot = boxes[:, 0 if up[upright] > 0 else 1, upright] - whole[0 if up[upright] > 0 else 1, upright]
     if (np.abs(foot) > FOOT * size[upright]).any():
         return None
-    if span[:, width].sum() < 0.4 * size[width] or (span[:, upright] < UPRIGHT * span[:, width]).any():
+    if (span[:, upright] < UPRIGHT * span[:, width]).any():
+        return None
+    if not let_in(boxes, low[fixed], high[fixed], width, upright):
         return None
     label = leaf_of[shells.label]
     frame = (mesh.positions.astype(np.float64) @ shells.turn.T)[mesh.indices[label == 0]]
@@ -125,9 +140,60 @@ def door_of(mesh: Mesh, up: F64, shells: Shells | None = None) -> Door | None:
     return Door(shells.turn, label, width, boxes, hinges, sure, handle)
 
 
+def let_in(boxes: F64, low: F64, high: F64, width: int, upright: int) -> bool:
+    """Whether leaves (L, 2, 3) fill an opening between fixed shells (S, 3), or in one of them: with a little play beside."""
+    first, last = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
+    middle = (first[upright] + last[upright]) / 2
+    level = (low[:, upright] < middle) & (high[:, upright] > middle)
+    low, high = low[level, width], high[level, width]
+    if ((low < first[width]) & (high > last[width])).any():
+        return True
+    play = PLAY * (last[upright] - first[upright])
+    before, behind = high[high <= first[width] + play], low[low >= last[width] - play]
+    return bool(len(before) and len(behind) and max(first[width] - before.max(), behind.min() - last[width]) <= play)
+
+
+def held(mesh: Mesh, shells: Shells, sides: Bool, width: int, upright: int, size: F64) -> Bool:
+    """(S,) what is fixed: the shells at the sides, and large ones that touch them, and what touches these, such as jambs
+    behind their architraves or a threshold between its jambs; but for the leaf, which may rest on a stop, or have no play.
+    size: (3,) of the whole. O(S²) boxes, and O(F log F) a pair that meets."""
+    extent = shells.high - shells.low
+    tall = extent[:, upright] >= TALL * size[upright]
+    if not (tall & ~sides).any():
+        return sides
+    corners = (mesh.positions.astype(np.float64) @ shells.turn.T)[mesh.indices]
+    large = np.maximum(extent[:, upright], extent[:, width]) >= LARGE * size[upright]
+    passing = np.sort(extent, axis=1)[:, 1] > STOP * size[upright]
+    plates = tall & (extent[:, width] >= STILE * size[upright])
+    for some in (large, large & ~plates):
+        found = touching(sides, some, passing, corners, shells, TOUCHES * size[upright])
+        if (tall & ~found).any():
+            return found
+    return sides
+
+
+def touching(fixed: Bool, some: Bool, passing: Bool, corners: F64, shells: Shells, reach: float) -> Bool:
+    """(S,) the fixed shells and those of some that touch them, or touch such as pass it on. corners: (F, 3, 3) triangles."""
+    out = fixed.copy()
+    of_shell = [corners[shells.label == k] if some[k] else corners[:0] for k in range(len(fixed))]
+    found = np.flatnonzero(fixed & some & passing).tolist()
+    while found:
+        one = found.pop()
+        near = (shells.low <= shells.high[one] + reach) & (shells.high >= shells.low[one] - reach)
+        for other in np.flatnonzero(near.all(axis=1) & some & ~out).tolist():
+            mine, theirs = of_shell[one], of_shell[other]
+            if (apart(mine.reshape(-1, 3), theirs, 2 * reach) <= reach).any() or (
+                apart(theirs.reshape(-1, 3), mine, 2 * reach) <= reach
+            ).any():
+                out[other] = True
+                found += [other] * bool(passing[other])
+    return out
+
+
 def leaves(low: F64, high: F64, free: Bool, width: int, upright: int, tall: float) -> I64:
     """(S,) number of the leaf of each shell, from 1 along the width, 0 for what is none: shells of which some are tall and
-    whose extents along the width run into each other, as bars, panes and handles do. Two that only meet are two."""
+    whose extents along the width run into each other, as bars, panes and handles do. Two that only meet are two, but for
+    a stile and what it holds."""
     out = np.zeros(len(low), np.int64)
     slab = free & (high[:, upright] - low[:, upright] >= tall)
     if not slab.any():
@@ -140,7 +206,11 @@ def leaves(low: F64, high: F64, free: Bool, width: int, upright: int, tall: floa
     end = np.maximum.accumulate(high[rows, width])
     meets = 1e-3 * (high[rows, width] - low[rows, width])
     new = np.concatenate([[True], low[rows[1:], width] >= end[:-1] - meets[1:]])
-    group = np.cumsum(new)
+    begin = low[rows[new], width]
+    until = np.maximum.reduceat(high[rows, width], np.flatnonzero(new))
+    narrow = until - begin < STILE * (head - foot)
+    apart_by = begin[1:] - until[:-1] > meets[new][1:]
+    group = np.concatenate([[0], np.cumsum(apart_by | ~(narrow[1:] | narrow[:-1]))])[np.cumsum(new) - 1]
     with_slab = np.unique(group[slab[rows]])
     at = np.searchsorted(with_slab, group)
     out[rows] = np.where(np.isin(group, with_slab), at + 1, 0)
@@ -175,8 +245,9 @@ def across(a: F64, b: F64, points: F64) -> F64:
 def hung(
     low: F64, high: F64, leaf_of: I64, boxes: F64, axes: tuple[int, int, int], up: F64
 ) -> tuple[F64, F64, tuple[bool, ...], bool]:
-    """(leaves, 3) foot of each leaf's hinge, (leaves,) how thick its tall shells are together, whether its shape says on which side that is: of a pair the outer edges,
-    of one the edge further from the small shells that stand out of its slab; and whether there are such."""
+    """(leaves, 3) foot of each leaf's hinge, (leaves,) how thick its tall shells are together, whether its shape says on which
+    side that is: of a pair the outer edges, of one the edge with knuckles on it, or the one further from the small shells
+    that stand out of its slab; and whether there are such."""
     width, upright, thin = axes
     hinges, thickness, sure, handle = np.zeros((len(boxes), 3)), np.zeros(len(boxes)), [], False
     for k, box in enumerate(boxes):
@@ -184,22 +255,28 @@ def hung(
         sides = high[mine] - low[mine]
         tall = sides[:, upright] >= 0.5 * (box[1, upright] - box[0, upright])
         slab = mine[tall] if tall.any() else mine
+        edge = np.array([low[slab, width].min(), high[slab, width].max()])
         depth = np.median((low[slab, thin] + high[slab, thin]) / 2)
         thick = np.array([low[slab, thin].min(), high[slab, thin].max()])
         thickness[k] = thick[1] - thick[0]
         out = mine[(low[mine, thin] < thick[0] - 1e-9) | (high[mine, thin] > thick[1] + 1e-9)]
         out = out[~np.isin(out, slab)]
+        # the knuckles of hinges stand out over the edge that they turn around
+        over = (low[out, width, None] < edge) & (high[out, width, None] > edge)
+        knuckles, out = over.sum(axis=0), out[~over.any(axis=1)]
         handle |= len(out) > 0
         known, at_low = False, True
         if len(boxes) == 2:
             known, at_low = True, k == 0
+        elif knuckles[0] != knuckles[1] and knuckles.max() > 1:
+            known, at_low = True, bool(knuckles[0] > knuckles[1])
         elif len(out):
             handy = at_hand((low[out, upright] + high[out, upright]) / 2, box[:, upright], bool(up[upright] > 0))
             out = out[handy] if handy.any() else out
-            lean = ((low[out, width] + high[out, width]) / 2).mean() - box[:, width].mean()
-            if abs(lean) > 0.1 * (box[1, width] - box[0, width]):
+            lean = ((low[out, width] + high[out, width]) / 2).mean() - edge.mean()
+            if abs(lean) > 0.1 * (edge[1] - edge[0]):
                 known, at_low = True, lean > 0
-        hinges[k, width] = box[0 if at_low else 1, width]
+        hinges[k, width] = edge[0 if at_low else 1]
         hinges[k, thin] = depth
         hinges[k, upright] = box[0 if up[upright] > 0 else 1, upright]
         sure.append(known)

@@ -49,7 +49,8 @@ class Borders:
 
 @dataclass(frozen=True)
 class Edges:
-    """(E, 2) places of edges that one triangle has; its mesh, piece and third corner; and the border that each is of."""
+    """(E, 2) places of edges that one triangle has; its mesh, piece and third corner, a place too; and the border that each
+    is of."""
 
     ends: I64
     mesh: I64
@@ -66,40 +67,45 @@ def borders_of(table: Table, label: I64, place: I64) -> Borders:
     good = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 0] != faces[:, 2])
     rows = np.flatnonzero(good)
     run = np.concatenate([faces[rows][:, [0, 1]], faces[rows][:, [1, 2]], faces[rows][:, [2, 0]]])
-    key = run.min(axis=1) * count + run.max(axis=1)
-    once, number = distinct(key)
+    once, number = distinct(run.min(axis=1) * count + run.max(axis=1))
     lone = once[np.bincount(number, minlength=len(once)) == 1]
     if len(lone) < 3:
         return NO_BORDERS
-    face = rows[lone % len(rows)]
-    a, b = run[lone].T
+    face, ends = rows[lone % len(rows)], run[lone]
     first = np.zeros(count, np.int64)
     first[place[::-1]] = np.arange(len(place))[::-1]
     points = table.positions.astype(np.float64)
-    start, end = points[first[a]], points[first[b]]
-    ring, angle = linked(np.stack([a, b], axis=1), start, end)
-    _, loop = np.unique(parted(ring, len(lone)), return_inverse=True)
-    loop = loop.reshape(-1)
-    # of each: whether it closes, its narrow ends, and whether its surface lies within
-    edges = np.bincount(loop)
-    links = np.bincount(loop[ring[:, 0]], minlength=len(edges))
-    narrow = np.bincount(loop[ring[:, 0]], angle > SHARP, minlength=len(edges))
-    middle = np.stack([np.bincount(loop, (start + end)[:, k] / 2) for k in range(3)], axis=1) / edges[:, None]
-    third = first[faces[face].sum(axis=1) - a - b]
+    third = faces[face].sum(axis=1) - ends.sum(axis=1)
+    links, angle = linked(ends, *points[first[ends.T]])
+    _, loop = np.unique(parted(links, len(lone)), return_inverse=True)
+    edges = Edges(ends, mesh[face], label[face], third, loop.reshape(-1))
+    size = np.bincount(edges.loop)
+    closed = np.bincount(edges.loop[links[:, 0]], minlength=len(size)) == size
+    narrow = np.bincount(edges.loop[links[:, 0]], angle > SHARP, minlength=len(size)) >= 2
+    wanted = closed & narrow & (size >= 3) & ~outlines(edges, points[first[np.column_stack([ends, third])]], size)
+    users = np.bincount(faces[rows].reshape(-1), minlength=count)
+    return walked(table, edges, links, angle, wanted, first, users) if wanted.any() else NO_BORDERS
+
+
+def outlines(edges: Edges, corners: F64, size: I64) -> Bool:
+    """(L,) loops that run around their own surface. corners: (E, 3, 3) both ends and the third corner. size: (L,) edges."""
+    start, end, third = corners[:, 0], corners[:, 1], corners[:, 2]
+    loop, count = edges.loop, len(size)
+    middle = np.stack([np.bincount(loop, (start + end)[:, k] / 2) for k in range(3)], axis=1) / size[:, None]
     along = (end - start) / np.maximum(np.linalg.norm(end - start, axis=1), 1e-300)[:, None]
-    inward = points[third] - start
+    inward = third - start
     inward -= along * (inward * along).sum(axis=1)[:, None]
     inward /= np.maximum(np.linalg.norm(inward, axis=1), 1e-300)[:, None]
     to_middle = middle[loop] - (start + end) / 2
     reach = np.linalg.norm(to_middle - along * (to_middle * along).sum(axis=1)[:, None], axis=1)
-    into = np.bincount(loop, (to_middle * inward).sum(axis=1), minlength=len(edges))
-    filled = into > OUTLINE * np.bincount(loop, reach, minlength=len(edges))
-    wanted = (links == edges) & (edges >= 3) & (narrow >= 2) & ~filled
-    if not wanted.any():
-        return NO_BORDERS
-    users = np.bincount(faces[rows].reshape(-1), minlength=count)
-    edges_ = Edges(np.stack([a, b], axis=1), mesh[face], label[face], third - table.vertex[mesh[face]], loop)
-    return walked(table, edges_, ring, angle, wanted, first, users)
+    into = np.bincount(loop, (to_middle * inward).sum(axis=1), minlength=count)
+    filled = into > OUTLINE * np.bincount(loop, reach, minlength=count)
+    # a strip, however it is bent: all its triangles reach from one side of it to the other
+    span = int(max(edges.ends.max(), edges.third.max())) + 1
+    around = np.unique(loop[:, None] * span + edges.ends)
+    across = np.isin(loop * span + edges.third, around)
+    out: Bool = filled | (np.bincount(loop, across, minlength=count) == size)
+    return out
 
 
 def linked(ends: I64, start: F64, end: F64) -> tuple[I64, F64]:
@@ -180,7 +186,8 @@ def walked(table: Table, edges: Edges, links: I64, angle: F64, wanted: Bool, fir
         np.concatenate([[0], np.cumsum(sizes)]),
         np.concatenate([np.array(c) for c in cosines]),
         users[ring],
-        edges.third[np.concatenate([np.array(r, np.int64) for r in runs])],
+        first[edges.third[np.concatenate([np.array(r, np.int64) for r in runs])]]
+        - np.repeat(table.vertex[mesh], sizes),
         edges.label[own],
     )
 
@@ -289,16 +296,20 @@ def cracks(
         there = (
             table.positions[at : int(table.vertex[number + 1])].astype(np.float64) @ matrix[:3, :3].T + matrix[:3, 3]
         )
+        sizes: dict[int, float] = {}
         for k in np.flatnonzero(borders.mesh == number).tolist():
-            piece = there[table.indices[own][label[own] == borders.label[k]]].reshape(-1, 3)
-            size = float(np.linalg.norm(np.ptp(piece, axis=0)))
+            piece = int(borders.label[k])
+            if piece not in sizes:
+                corners = there[table.indices[own][label[own] == piece]].reshape(-1, 3)
+                sizes[piece] = float(np.linalg.norm(np.ptp(corners, axis=0)))
+            size = sizes[piece]
             run = slice(int(borders.begin[k]), int(borders.begin[k + 1]))
             limit = min(most / metres, size * SIZE)
             ring = borders.ring[run]
             about = borders.sharp[run], borders.users[run]
             some, target, away, edge = crack(there[ring], there[borders.third[run]], *about, limit, least / metres)
             onto = np.where(edge < 0, -1, ring[edge])
-            rows.append((part, ring[some], int(borders.label[k]), target, away * metres, size * metres, onto))
+            rows.append((part, ring[some], piece, target, away * metres, size * metres, onto))
     count = [len(r[1]) for r in rows]
     return {
         "part": np.repeat(np.array([r[0] for r in rows], np.int64), count),

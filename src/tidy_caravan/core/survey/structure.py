@@ -107,7 +107,7 @@ def leaves_of(lot: Lot) -> list[list[float] | None]:
     return [[0.0] * 6 if none else None for none in no_doors(lot).tolist()]
 
 
-DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=3, surface=True, many=leaves_of)
+DOORS = mesh_fact("leaves in their frame", leaves_by_way, version=4, surface=True, many=leaves_of)
 
 
 @check("structure", "Leaf and frame in one")
