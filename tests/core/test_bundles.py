@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import tempfile
+import unicodedata
 import unittest
 import zipfile
 from pathlib import Path
@@ -34,6 +35,9 @@ def zipped(files: dict[str, bytes]) -> bytes:
     return body.getvalue()
 
 
+TRIANGLE = b"mtllib a.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nvt 0 0\nvt 1 0\nvt 0 1\nusemtl m\nf 1/1 2/2 3/3\n"
+
+
 class Pictures(unittest.TestCase):
     def test_by_path_then_by_name_then_whatever_the_case(self) -> None:
         for place, how in (
@@ -47,6 +51,51 @@ class Pictures(unittest.TestCase):
                 self.assertEqual(scene.images[0].data, PNG)
                 codes = {n.code for n in scene.notes if n.code.startswith("texture")}
                 self.assertEqual(codes, {how} if how else set())
+
+    def test_accents_of_either_form_and_blanks_around(self) -> None:
+        """Zips of some systems hold a letter and its accent as two signs, and the model one."""
+        forms = [unicodedata.normalize(form, "Möwe é.png") for form in ("NFC", "NFD")]
+        for there, said in (forms, forms[::-1], ["Möwe é.png", "Möwe é.png "]):
+            for place in (f"maps/{there}", f"far/away/{there}"):
+                with self.subTest(there=there.encode(), said=said.encode(), place=place):
+                    mtl = f"newmtl m\nmap_Kd maps/{said}\n".encode()
+                    files = {"a.obj": TRIANGLE, "a.mtl": mtl, place: PNG}
+                    self.assertEqual(load(bundle_from_files(files)).images[0].data, PNG)
+        scene = load(bundle_from_files({"a.obj": TRIANGLE, "a.mtl": f"newmtl m\nmap_Kd {forms[0]}\n".encode()}))
+        self.assertEqual(supply(scene, {f"drop/{forms[1].upper()}": PNG})[0].images[0].data, PNG)
+
+    def test_layers_of_either_form_are_composed(self) -> None:
+        for there, said in (("NFC", "NFD"), ("NFD", "NFC")):
+            name, path = (unicodedata.normalize(form, "Möwe.usda") for form in (there, said))
+            main = f'#usda 1.0\n(metersPerUnit = 1)\ndef Xform "a" (references = @./{path}@</b>) {{}}\n'.encode()
+            other = b'#usda 1.0\ndef Xform "b" { def Sphere "c" {} }\n'
+            scene = load(bundle_from_files({"a.usda": main, name: other}))
+            self.assertEqual(len(scene.nodes.parts), 1)
+
+    def test_openusd_that_names_images_of_another_machine(self) -> None:
+        """They are looked for by name as with other formats, never followed, and kept to be supplied."""
+        usd = (
+            '#usda 1.0\n(metersPerUnit = 1)\ndef Mesh "q" (prepend apiSchemas = ["MaterialBindingAPI"]) {{\n'
+            "int[] faceVertexCounts = [3]\nint[] faceVertexIndices = [0, 1, 2]\npoint3f[] points = [(0,0,0), (1,0,0), (0,1,0)]\n"
+            'uniform token subdivisionScheme = "none"\nrel material:binding = </m>\n}}\n'
+            'def Material "m" {{\ntoken outputs:surface.connect = </m/s.outputs:surface>\ndef Shader "s" {{\n'
+            'uniform token info:id = "UsdPreviewSurface"\ntoken outputs:surface\ncolor3f inputs:diffuseColor.connect = </m/t.outputs:rgb>\n}}\n'
+            'def Shader "t" {{\nuniform token info:id = "UsdUVTexture"\nasset inputs:file = @{path}@\nfloat3 outputs:rgb\n}}\n}}\n'
+        )
+        for path in ("/home/mo/maps/board.png", "file:///C:/maps/board.png", "C:/maps/board.png", "http://a.example/board.png", "../../board.png"):  # fmt: skip
+            for files, found in (({"maps/board.png": PNG}, True), ({}, False)):
+                with self.subTest(path, found=found):
+                    scene = load(bundle_from_files({"a.usda": usd.format(path=path).encode(), **files}))
+                    (image,) = scene.images
+                    self.assertEqual(image.data, PNG if found else None)
+                    self.assertIsNotNone(scene.materials[0].base_color_texture)
+                    self.assertEqual(
+                        len([n for n in scene.notes if n.code.startswith(("texture", "import.unreach"))]), 1
+                    )
+                    if not found:
+                        self.assertEqual(supply(scene, {"board.png": PNG})[0].images[0].data, PNG)
+        real = load(bundle_from_files({"a.usda": usd.format(path="/etc/hostname").encode()}))
+        self.assertIsNone(real.images[0].data)
 
     def test_two_files_of_that_name_are_no_answer(self) -> None:
         scene = load(bundle_from_files({"scene.dae": PAINTED, "a/board.png": PNG, "b/board.png": PNG}))

@@ -6,6 +6,7 @@ import contextlib
 import io
 import os
 import stat
+import unicodedata
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -93,11 +94,11 @@ class Bundle:
     def _at(self, path: str) -> bytes | None:
         if self.folder is not None:
             return self._from_disk(path)
-        key = path if path in self.files else self._by_path.get(path.lower())
+        key = path if path in self.files else self._by_path.get(alike(path))
         return self.files[key] if key is not None else None
 
     def look_for(self, uri: str, base: str | None = None) -> tuple[bytes | None, str]:
-        """A picture by its path, then anywhere in the bundle by its file name, then whatever the case.
+        """A picture by its path, then anywhere in the bundle by its file name, then whatever the case or the form of accents.
 
         Returns the content and how it was found: `path`, `name` or `` when it is not there. Addresses
         that lead outside are never followed; only their last piece is looked for in the bundle.
@@ -109,7 +110,7 @@ class Bundle:
         plain = uri.replace("\\", "/")
         names = (PurePosixPath(plain).name, PurePosixPath(unquote(plain.split("?")[0].split("#")[0])).name)
         exact, lowered = self._by_name
-        for candidates in [c for n in names for c in (exact.get(n, []), lowered.get(n.lower(), []))]:
+        for candidates in [c for n in names for c in (exact.get(n, []), lowered.get(alike(n), []))]:
             if len(candidates) == 1:
                 found = candidates[0]
                 data = self._from_disk(found) if self.folder is not None else self.files[found]
@@ -128,7 +129,7 @@ class Bundle:
         except (OSError, ValueError):  # names longer than a file system takes
             return None
         if not there:
-            found = self._by_path.get(path.lower())
+            found = self._by_path.get(alike(path))
             return self._from_disk(found) if found is not None and found != path else None
         if target.stat().st_size > self.limits.upload_bytes:
             raise TooLarge(f"“{short(path)}” is larger than the upload limit", where=self.main)
@@ -162,7 +163,7 @@ class Bundle:
 
     @cached_property
     def _by_path(self) -> dict[str, str]:
-        return {n.lower(): n for n in self._names}
+        return {alike(n): n for n in self._names}
 
     @cached_property
     def _by_name(self) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
@@ -171,8 +172,14 @@ class Bundle:
         for path in self._names:
             name = PurePosixPath(path).name
             exact.setdefault(name, []).append(path)
-            lowered.setdefault(name.lower(), []).append(path)
+            lowered.setdefault(alike(name), []).append(path)
         return exact, lowered
+
+
+def alike(path: str) -> str:
+    """The same for paths that differ in case, in blanks around them, or in whether letters and accents are one sign, as some
+    systems write them into zips (Unicode Standard Annex 15)."""
+    return unicodedata.normalize("NFC", path.strip()).lower()
 
 
 def short(text: str) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 import PIL.Image
 
 from tidy_caravan.core.errors import UnusableInput
-from tidy_caravan.core.formats.shared.bundle import Bundle, safe_relative
+from tidy_caravan.core.formats.shared.bundle import Bundle, alike, safe_relative
 from tidy_caravan.core.scene import Image, Note, Scene
 from tidy_caravan.core.space.srgb import coded, linear
 
@@ -74,22 +74,24 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
 def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
     """The scene with missing pictures filled from files that bear their names, and the names of those filled.
 
-    A file fits by its name, then by its name whatever the case.
+    A file fits by its name, then by its name whatever the case or the form of its accents.
     """
     by_name = {file_name(p): d for p, d in files.items()}
-    lowered = {n.lower(): d for n, d in by_name.items()}
+    lowered = {alike(n): d for n, d in by_name.items()}
     images, filled = list(scene.images), []
     for i, image in enumerate(images):
         if image.data is not None:
             continue
         for wanted in (file_name(image.uri), file_name(image.name)):
-            data = by_name.get(wanted) or lowered.get(wanted.lower())
+            data = by_name.get(wanted) or lowered.get(alike(wanted))
             if wanted and data and sniff_image(data):
                 images[i] = replace(image, data=data, mime=sniff_image(data))
                 filled.append(wanted)
                 break
     notes = tuple(
-        n for n in scene.notes if not (n.code == "texture.missing" and any(name in n.text for name in filled))
+        n
+        for n in scene.notes
+        if not (n.code in ("texture.missing", "texture.unreachable") and any(name in n.text for name in filled))
     )
     return scene.but(images=tuple(images), notes=notes), filled
 

@@ -13,6 +13,7 @@ from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 from typing import Any
+from unicodedata import normalize
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
@@ -95,13 +96,14 @@ def readable(files: Mapping[str, bytes], told: list[Note]) -> dict[str, bytes]:
 
 
 def lay_out(files: Mapping[str, bytes], top: Path, main: str) -> None:
-    """The files on disk; what no file system holds is left out and then told as missing. Raises UnusableInput for the
-    main one."""
-    for name in sorted(files, key=lambda n: n != main):
+    """The files on disk, with either form of their accents, since layers may name them by the other; what no file system
+    holds is left out and then told as missing. Raises UnusableInput for the main one."""
+    forms = {normalize(form, n): n for n in files if not n.isascii() for form in ("NFC", "NFD")}
+    for name in sorted({**forms, **dict.fromkeys(files)}, key=lambda n: n != main):
         target = top / name
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
-            target.write_bytes(files[name])
+            target.write_bytes(files[name] if name in files else files[forms[name]])
         except OSError as error:
             if name == main or error.errno in (errno.ENOSPC, errno.EDQUOT):
                 reason = error.strerror or "it cannot be laid out on disk"

@@ -82,8 +82,7 @@ def confine(layer: Any, top: str, out: Opened) -> list[str]:
         if not path:
             return path
         if "://" in path or path.startswith("//"):
-            out.cut.append((path[:200], name, "outside"))
-            return ""
+            return outside(path)
         absolute = layer.ComputeAbsolutePath(path)
         file = absolute.split("[")[0]
         if "<UDIM>" in file:
@@ -99,8 +98,17 @@ def confine(layer: Any, top: str, out: Opened) -> list[str]:
                     out.cut.append((path[:200], name, "missing"))
                     return ""
             return path
-        out.cut.append((path[:200], name, "outside"))
-        return ""
+        return outside(path)
+
+    def outside(path: str) -> str:
+        """What stands for a path that is not followed: of images and the like the same one counted from the bundle's top,
+        where its file name is looked for, as with all formats."""
+        plain = re.sub(r"^(\w+://|[A-Za-z]:)", "", path.replace("\\", "/")).split("[")[0]
+        steps = [s for s in plain.split("/") if s not in ("", ".", "..")]
+        if not steps or plain.lower().endswith(LAYERS):
+            out.cut.append((path[:200], name, "outside"))
+            return ""
+        return "/".join(steps)
 
     UsdUtils.ModifyAssetPaths(layer, judged)
     found = []
