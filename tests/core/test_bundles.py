@@ -17,6 +17,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load
 from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.images import packed_channels, supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.scene.identity import lead_of
@@ -67,9 +68,9 @@ class Pictures(unittest.TestCase):
     def test_layers_of_either_form_are_composed(self) -> None:
         for there, said in (("NFC", "NFD"), ("NFD", "NFC")):
             name, path = (unicodedata.normalize(form, "Möwe.usda") for form in (there, said))
-            main = f'#usda 1.0\n(metersPerUnit = 1)\ndef Xform "a" (references = @./{path}@</b>) {{}}\n'.encode()
-            other = b'#usda 1.0\ndef Xform "b" { def Sphere "c" {} }\n'
-            scene = load(bundle_from_files({"a.usda": main, name: other}))
+            main = f'#usda 1.0\n(metersPerUnit = 1)\ndef Xform "a" (references = @./{path}@</b>) {{\n}}\n'.encode()
+            other = b'#usda 1.0\ndef Xform "b" {\ndef Sphere "c" {\n}\n}\n'
+            scene = load(Bundle("a.usda", main, {"a.usda": main, name: other}))
             self.assertEqual(len(scene.nodes.parts), 1)
 
     def test_openusd_that_names_images_of_another_machine(self) -> None:

@@ -388,10 +388,12 @@ class More(unittest.TestCase):
                 self.assertEqual(len(found), asked)
                 if not asked:
                     continue
-                self.assertAlmostEqual(found[0].limit, 32**0.5 / 64 * 1000, places=3)
+                self.assertAlmostEqual(found[0].limit, 32**0.5 / 32 * 1000, places=3)
                 out, _ = parse_step(found[0].mend).apply(scene, StepContext())
                 self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code.startswith("density")])
-                bare = out.but(materials=tuple(replace(m, name="wall", extras=None) for m in out.materials))
+                finer_, _ = apply(out, kind="subdivide", edgeMm=found[0].limit / 4)
+                self.assertFalse([f for f in survey(finer_, BUILT_IN[0]) if f.code.startswith("density")])
+                bare = finer_.but(materials=tuple(replace(m, name="wall", extras=None) for m in finer_.materials))
                 self.assertEqual(["density.fine"], [f.code for f in survey(bare, BUILT_IN[0]) if "density" in f.code])
         for files, name in (({"a.obj": obj, "a.mtl": mtl}, "a.obj"), ({"a.usda": usd}, "a.usda")):
             scene = read(files, name)

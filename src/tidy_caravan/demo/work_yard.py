@@ -20,7 +20,7 @@ from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Scene, Texture,
 from tidy_caravan.demo.ferry_landing import Builder
 from tidy_caravan.demo.shapes import Shape, beam, box, lathe, quads
 
-WOOD, IRON, CLOTH, SIGN, BRICK, UNUSED = range(6)
+WOOD, IRON, CLOTH, SIGN, BRICK, UNUSED, SHINGLE = range(7)
 NAME = "fitters-yard"
 RACK = ("rack_post", "rack_shelf", "rack_back")
 PLANTED: dict[str, tuple[str, ...]] = {
@@ -43,7 +43,7 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "flicker.between": ("notice", "notice_board", "winch", "winch_again"),
     "flicker.within": ("hatch_on_itself",),
     "flicker.folded": ("belt_folded_onto_itself",),
-    "gaps.leak": ("shelter_wall_west", "shelter_wall_east", "kerb_short", "kerb_after_it"),
+    "gaps.leak": ("shelter_wall_west", "shelter_wall_east", "kerb_short", "kerb_after_it", "coal_box_cracked"),
     "normals.missing": ("bucket_without_normals",),
     "normals.broken": ("bucket_with_broken_normals",),
     "normals.opposed": ("bucket_with_opposed_normals",),
@@ -70,7 +70,7 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "sharing.loose-copies": ("hook_1", "hook_2"),
     "structure.lump": ("crates_in_one_lump",),
     "density.fine": ("table_top_of_many_triangles",),
-    "density.coarse": ("tarpaulin",),
+    "density.coarse": ("tarpaulin", "sample_of_shingle"),
     "name.clash": ("toolbox",),
     "name.forbidden": ("rope & tackle",),
     "tree.empty": ("empty_group",),
@@ -87,6 +87,7 @@ def materials() -> tuple[Material, ...]:
         Material("enamel", (0.9, 0.9, 0.95, 1.0), 0.0, 0.2, base_color_texture=TextureUse(0)),
         bricks,
         Material("nobody uses this", (1.0, 0.0, 1.0, 1.0)),
+        Material("shingle", (0.6, 0.57, 0.5, 1.0), 0.0, 0.9, extras={"displacement": "shingle_height.png"}),
     )
 
 
@@ -195,6 +196,8 @@ def triangles(y: Yard) -> None:
     x, north, _ = y.place()
     y.put("shelter_wall_west", box(0.8, 0.1, 2.0, BRICK), (x - 0.401, north, 0))
     y.put("shelter_wall_east", box(0.8, 0.1, 2.0, BRICK), (x + 0.4, north, 0))
+    y.put("coal_box_cracked", box(0.8, 0.6, 0.5, IRON))
+    y.special["coal_box_cracked"] = cracked
 
 
 def belt() -> Shape:
@@ -288,6 +291,7 @@ def pieces(y: Yard) -> None:
     y.put("table_top_of_many_triangles", plate(0.85, 40, WOOD))
     y.put("tarpaulin", sheet(0.8, 1.5, CLOTH))
     y.put("belt_folded_onto_itself", belt())
+    y.put("sample_of_shingle", box(0.9, 0.6, 0.1, SHINGLE))
     y.put("toolbox", box(0.6, 0.3, 0.25, IRON))
     y.put("toolbox", box(0.6, 0.3, 0.3, IRON))
     y.put("rope & tackle", lathe([(0.2, 0), (0.2, 0.15)], 12, CLOTH))
@@ -312,6 +316,14 @@ def with_loose(mesh: Mesh) -> Mesh:
         normals=longer(mesh.normals),
         uvs=tuple(longer(u) for u in mesh.uvs),
     )
+
+
+def cracked(mesh: Mesh) -> Mesh:
+    """A corner of one side a millimetre and a half before the others."""
+    assert mesh.normals is not None
+    positions = mesh.positions.copy()
+    positions[0] += mesh.normals[0] * np.float32(0.0015)
+    return replace(mesh, positions=positions)
 
 
 def apart(mesh: Mesh) -> Mesh:

@@ -31,7 +31,7 @@ BENT = (
 """Names of what hangs or waves, and is meant to bend."""
 SEGMENTS = 8
 """Edges along the size of a thing that it needs to bend …"""
-SEGMENTS_DISPLACED = 64
+SEGMENTS_DISPLACED = 32
 """… and of a surface that a displacement map is to shape, at the least."""
 DISPLACED = "displaced|displacement|disp|height ?map|höhenkarte|verschiebung"
 """Names of materials that are displaced."""
@@ -95,7 +95,7 @@ def too_fine(context: Context) -> Iterable[Finding]:
 @check("density", "Too few segments to bend")
 def too_coarse(context: Context) -> Iterable[Finding]:
     """Things that hang or wave, by name, whose longest edge is more than an eighth of their size, and surfaces whose
-    material has a displacement map, or is called so, with edges of more than a sixty-fourth."""
+    material has a displacement map, or is called so, with edges of more than a thirty-second."""
     scene = context.scene
     nodes, parts = scene.nodes, scene.nodes.parts
     if not len(parts):
@@ -172,8 +172,13 @@ def coarse(
             guess=True,
             mend={
                 "kind": "subdivide",
-                # three digits, and never more than the limit
-                "edgeMm": float(f"{limit * 0.99:.3g}"),
+                "edgeMm": below(limit),
                 "where": {"parts": scene.identities.given(scene.nodes.source[found].tolist())},
             },
         )
+
+
+def below(limit: float) -> float:
+    """The limit in three digits, and never more."""
+    step = 10.0 ** (np.floor(np.log10(limit)) - 2)
+    return float(f"{np.floor(limit / step * (1 - 1e-9)) * step:.6g}")
