@@ -429,7 +429,7 @@ class Cracks(unittest.TestCase):
     def test_the_survey_tells_it_as_a_crack_of_its_own(self) -> None:
         scene = scene_of({"post": (pipe(24, 36), at(0, 0, 0))})
         (found,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]
-        self.assertIn("1 piece has a crack between edges of their own", found.text)
+        self.assertIn("1 piece has a crack between edges of its own", found.text)
         self.assertIn("within “post”", found.text)
         self.assertTrue(found.places)
         out, _ = parse_step(found.mend).apply(scene, StepContext())

@@ -39,7 +39,9 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         between = f"within “{one}”"
     cracked = int((pairs[:, 0] == pairs[:, 1]).sum())
     apart = plural(len(pairs) - cracked, "pair of pieces leaves", "pairs of pieces leave") + " a gap"
-    within = plural(cracked, "piece has", "pieces have") + " a crack between edges of their own"
+    within = plural(
+        cracked, "piece has a crack between edges of its own", "pieces have cracks between edges of their own"
+    )
     what = " and ".join([apart] * (cracked < len(pairs)) + [within] * (cracked > 0))
     moving = len(np.unique(np.column_stack([found.part, found.vertex]), axis=0))
     yield Finding(
@@ -50,7 +52,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
         value=widest,
         limit=LEAST_MM,
         unit="mm",
-        text=f"{what} of {wide} mm (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or are meant to stay clear by as much, as a "
+        text=f"{what}, {wide} mm wide (looked for from {LEAST_MM:g} to {MOST_MM:g} mm), or are meant to stay clear by as much, as a "
         f"door leaf is of its frame; the widest {between}. Closing them moves {plural(moving, 'vertex', 'vertices')} at most.",
         parts=parts.tolist(),
         places=of_gaps(scene, found),

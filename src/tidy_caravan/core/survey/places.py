@@ -186,8 +186,18 @@ def of_gaps(scene: Scene, found: Gaps) -> list[Place]:
             mesh = scene.meshes[scene.nodes.mesh[node]]
             target = np.full((mesh.vertices, 3), np.nan)
             target[found.vertex[mine]] = found.target[mine]
-            ends = np.concatenate([mesh.indices[:, [i, (i + 1) % 3]] for i in range(3)])
-            ends = np.unique(np.sort(ends[np.isfinite(target[ends]).all(axis=(1, 2))], axis=1), axis=0)
+            edges = np.concatenate([mesh.indices[:, [i, (i + 1) % 3]] for i in range(3)])
+            known = np.isfinite(target[edges]).all(axis=2)
+            ends = np.unique(np.sort(edges[known.all(axis=1)], axis=1), axis=0)
+            if pairs[k, 0] == pairs[k, 1]:  # a crack is as long as the borders that end in it
+                border, times = np.unique(np.sort(edges, axis=1), axis=0, return_counts=True)
+                border = border[times == 1]
+                known = np.isfinite(target[border]).all(axis=2)
+                single = np.concatenate(
+                    [border[known[:, 0] & ~known[:, 1]], border[known[:, 1] & ~known[:, 0]][:, ::-1]]
+                )
+                around = moved(scene, node, mesh.positions.astype(np.float64)[single])
+                lines += [around, np.stack([target[single[:, 0]], around[:, 1]], axis=1)]
             lines += [
                 moved(scene, node, mesh.positions.astype(np.float64)[ends]),
                 target[ends],
