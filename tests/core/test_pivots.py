@@ -176,6 +176,22 @@ class Hinge(unittest.TestCase):
                 np.testing.assert_allclose(out.nodes.world[0, :3, 3], hinge[:3], atol=1e-5)
                 self.assertNotIn("pivot.hinge", {f.code for f in survey(out, BUILT_IN[0])})
 
+    def test_knuckles_say_which_edge_it_is_where_no_handle_does(self) -> None:
+        """One at the height of a handle is none."""
+        for edge in (-0.45, 0.45):
+            for heights in ((-0.8, 0.0, 0.8), (-0.8, 0.8)):
+                for turn in (0.0, 1.1):
+                    knuckles = [
+                        BOX([0.014, 0.1, 0.012], transform=trimesh.transformations.translation_matrix([edge, y, 0.02]))
+                        for y in heights
+                    ]
+                    place = trimesh.transformations.rotation_matrix(turn, [0, 1, 0])
+                    made = trimesh.util.concatenate([leaf(None), *knuckles]).apply_transform(place)
+                    out, changes = apply(one(made), kind="place_pivots", at="hinge", onlyFar=False)
+                    with self.subTest(edge=edge, heights=heights, turn=turn):
+                        self.assertEqual(len(changes), 1)
+                        np.testing.assert_allclose(out.nodes.world[0, :3, 3] @ place[:3, 0], edge, atol=0.008)
+
     def test_without_a_handle_it_is_said_that_the_edge_is_a_guess(self) -> None:
         out, changes = apply(one(leaf(None)), kind="place_pivots", at="hinge", onlyFar=False)
         self.assertAlmostEqual(abs(out.nodes.world[0, 0, 3]), 0.45, places=5)

@@ -23,6 +23,10 @@ GRIPPED = 0.4
 """Part of how far the outermost stands out of a leaf from which on something belongs to its handle."""
 FLUSH = 0.05
 """How far what stands out of a leaf may do so, by its width, to fill it: its rails do and its handle does not."""
+KNUCKLE = 0.03
+"""How far from an edge, by the width of the leaf, the knuckles of its hinges are at the most …"""
+APART = 0.3
+"""… and how far from each other, by its height, at the least."""
 TURNED = 1e-6
 """How far from along an axis, as one minus the cosine, a leaf was turned in its vertices; 0.08°."""
 AS_MUCH = 0.98
@@ -73,6 +77,22 @@ def at_hand(heights: F64, ends: F64, upwards: bool) -> Bool:
     return out
 
 
+def at_edges(flat: F64, standing: Bool, plate: Bool) -> Bool:
+    """(F, 2) which triangles, seen across the leaf (F, 3, 2), are knuckles of hinges on its lower or upper edge: what stands out
+    right at an edge, in two places at the least, or along it."""
+    out = np.zeros((len(flat), 2), np.bool_)
+    if not standing.any() or not plate.any():
+        return out
+    across, along = flat[..., 0], flat[..., 1]
+    low, high = across[plate].min(), across[plate].max()
+    tall = np.ptp(along[plate])
+    for k, edge in enumerate((low, high)):
+        near = standing & (np.abs(across - edge) < KNUCKLE * (high - low)).all(axis=1)
+        if near.any() and np.ptp(along[near]) > APART * tall:
+            out[:, k] = near
+    return out
+
+
 def own_axes(vectors: F64, up: F64) -> F64:
     """(3, 3) rotation that brings the largest upright face, of area vectors (F, 3), and the way up to axes: those of the
     mesh where they lie along some already, as with all that was not turned in its vertices."""
@@ -93,8 +113,8 @@ def own_axes(vectors: F64, up: F64) -> F64:
 def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     """The leaf that a mesh is under a stretch (3, 3), None when it is no thin plate. up: (3,) the way up in that space.
 
-    The handle is what stands out of the plate; the hinge is the edge further from it. Without a handle it is the edge
-    nearer to the pivot at hand, and not sure.
+    The handle is what stands out of the plate; the hinge is the edge further from it. Without a handle it is the edge with
+    the knuckles of hinges on it; without those the one nearer to the pivot at hand, and not sure.
     """
     points = mesh.positions.astype(np.float64) @ stretch.T
     vectors = face_vectors(points, mesh.indices)
@@ -130,6 +150,8 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
     centre = box[:, width].mean()
     sure, low = False, abs(box[0, width]) <= abs(box[1, width])
     standing = out > spare
+    knuckles = at_edges(own[:, :, [width, upright]], standing, out <= spare)
+    standing &= ~knuckles.any(axis=1)
     handy = standing & at_hand(own[:, :, upright].mean(axis=1), box[:, upright], bool(up[upright] > 0))
     standing = handy if area[handy].sum() > 0 else standing
     # mouldings and rails stand out less than what is to be gripped
@@ -138,6 +160,9 @@ def leaf_of(mesh: Mesh, up: F64, stretch: F64) -> Leaf | None:
         lean = float(np.average(own[standing][:, :, width].mean(axis=1), weights=area[standing])) - centre
         if abs(lean) > LOPSIDED * size[width]:
             sure, low = True, lean > 0
+    at_low, at_high = bool(knuckles[:, 0].any()), bool(knuckles[:, 1].any())
+    if not sure and at_low != at_high:
+        sure, low = True, at_low
     foot = float(box[0 if up[upright] > 0 else 1, upright])
     plate = np.abs(vectors[flat & (out < spare + size[width] * FLUSH), thin]).sum() / 4  # of both sides, and twice each
     fill = float(plate) / max(float(size[width] * size[upright]), 1e-300)
