@@ -7,7 +7,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import orjson
@@ -87,6 +87,36 @@ class Made(unittest.TestCase):
             self.assertTrue(np.array_equal(coarse.nodes.world, scene.nodes.world))
             expected = scene.levels[scene.meshes[1].id][min(number, 2) - 1].mesh.id
             self.assertEqual([coarse.meshes[m].id for m in coarse.nodes.mesh], [scene.meshes[0].id] + [expected] * 3)
+
+
+class OfSeveral(unittest.TestCase):
+    """Meshes of which some have nothing to gain at the finer bounds."""
+
+    ASKED: ClassVar[dict[str, Any]] = {"levels": 3, "errorMm": 15, "coarser": 4}
+
+    def setUp(self) -> None:
+        rough = BALL.copy()
+        # what a finer bound would have to keep, and the coarsest need not
+        rough.vertices *= 1 + np.random.default_rng(4).uniform(-0.08, 0.08, len(rough.vertices))[:, None]
+        nodes = make_nodes([-1] * 2, np.array([at(0, 0, 0), at(3, 0, 0)]), ["smooth", "rough"], mesh=[0, 1])
+        self.scene = Scene(GLTF, nodes, (as_mesh(BALL), as_mesh(rough)))
+
+    def test_each_file_keeps_its_bound_for_all_that_is_in_it(self) -> None:
+        out = made(self.scene, **self.ASKED)
+        smooth, rough = (out.levels[m.id] for m in out.meshes)
+        self.assertEqual([one.error_mm for one in smooth], [15, 60, 240])
+        self.assertEqual([one.error_mm for one in rough], [0, 60, 240])
+        self.assertEqual([one.mesh.id for one in rough[:1]], [self.scene.meshes[1].id])
+        _, package, done = carried("glb", ({**STEP, **self.ASKED},), self.scene)
+        told = [(one.level, one.meshes, one.error_mm) for one in package.manifest.levels]
+        self.assertEqual(told, [(1, 1, 15), (2, 2, 60), (3, 2, 240)])
+        report = proven(self.scene, done, package.files)
+        self.assertTrue(report.ok, (report.problems, [r.told for r in report.rows if r.faults]))
+
+    def test_a_file_that_nothing_is_coarser_in_is_none(self) -> None:
+        rough = made(self.scene, **self.ASKED, where={"names": ["rough"]})
+        (only,) = rough.levels.values()
+        self.assertEqual([one.error_mm for one in only], [60, 240])
 
 
 class Delivered(unittest.TestCase):

@@ -36,7 +36,7 @@ from tidy_caravan.core.packing.left_out import left_out, two_sided_as_a_whole
 from tidy_caravan.core.packing.lists import gathered
 from tidy_caravan.core.scene import Convention, Nodes, Scene
 from tidy_caravan.core.scene.arrays import I64, Bool
-from tidy_caravan.core.scene.levels import at_level, deepest, in_use
+from tidy_caravan.core.scene.levels import Level, at_level, deepest, in_use
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.space.convert import convert
 from tidy_caravan.core.words import plural
@@ -174,22 +174,20 @@ def levels_of(scene: Scene) -> list[PackedLevel]:
     """What the levels of detail of a scene are, without their files' names."""
     own = in_use(scene)
     uses = scene.instance_counts.tolist()
+    before = list(scene.meshes)
     out = []
     for level in range(1, deepest(scene) + 1):
-        shown = [own[m.id][min(level, len(own[m.id])) - 1] if m.id in own else None for m in scene.meshes]
-        triangles = sum(
-            n * (one.mesh.triangles if one else m.triangles)
-            for n, m, one in zip(uses, scene.meshes, shown, strict=True)
-        )
+        shown = [own[m.id][min(level, len(own[m.id])) - 1] if m.id in own else Level(m, 0.0) for m in scene.meshes]
         out.append(
             PackedLevel(
                 level=level,
                 main_file="",
-                meshes=sum(len(own[m.id]) >= level for m in scene.meshes if m.id in own),
-                triangles=triangles,
-                error_mm=max(one.error_mm for one in shown if one),
+                meshes=sum(one.mesh.id != was.id for one, was in zip(shown, before, strict=True)),
+                triangles=sum(n * one.mesh.triangles for n, one in zip(uses, shown, strict=True)),
+                error_mm=max(one.error_mm for one in shown),
             )
         )
+        before = [one.mesh for one in shown]
     return out
 
 

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.levels import Level, in_use
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.steps.density import SIMPLIFY
@@ -26,7 +26,8 @@ class LevelsOfDetail(Step):
     """Makes up to four coarser meshes for each mesh of the parts, every one simplified from the whole mesh within a bound
     of its own, so that seams, borders, outlines and both UV sets are kept. Parts go on drawing the whole mesh; every
     level is delivered as a file of its own with the same tree, names and places, and proven on arrival against the
-    whole. A level that would save less than a fifth of the triangles is not made. After steps that change meshes, since
+    whole. A level that would save less than a fifth of the triangles is not made: the mesh is in that file as it is in the
+    one before, and a file that nothing is coarser in is none. After steps that change meshes, since
     levels belong to a mesh as it is."""
 
     title = "Levels of detail"
@@ -65,7 +66,7 @@ class LevelsOfDetail(Step):
 
         asked = [(i, level) for i in targets for level in range(self.levels)]
         outcomes = context.workshop.do(SIMPLIFY, [piece(i, level) for i, level in asked], context.progress)
-        made: dict[int, list[Level]] = {i: [] for i in targets}
+        made: dict[int, dict[int, Level]] = {i: {} for i in targets}
         off: dict[int, float] = {}
         changes: list[Change] = []
         for (i, level), outcome in zip(asked, outcomes, strict=True):
@@ -75,29 +76,38 @@ class LevelsOfDetail(Step):
                 text = f"“{mesh.name or mesh.id[:8]}” got no level {level + 1}: {outcome.reason}"
                 changes.append(Change(text=text, count=len(parts), problem=True, parts=parts))
                 continue
-            before = made[i][-1].mesh.triangles if made[i] else mesh.triangles
+            before = list(made[i].values())[-1].mesh.triangles if made[i] else mesh.triangles
             if outcome.arrays and int(outcome.figures["after"]) <= LEAST_SAVED * before:
                 coarse = replace(remade(mesh, outcome.arrays), name=mesh.name)
-                made[i].append(Level(coarse, self.bound(level)))
+                made[i][level] = Level(coarse, self.bound(level))
                 off[level] = max(off.get(level, 0.0), float(outcome.figures["error"]) * float(largest[i]) * 1000)
         known = {i: levels for i, levels in in_use(scene).items() if i not in {scene.meshes[k].id for k in targets}}
-        fresh = {scene.meshes[i].id: tuple(levels) for i, levels in made.items() if levels}
+        numbers = sorted({level for levels in made.values() for level in levels})
+        fresh = {scene.meshes[i].id: in_turn(scene.meshes[i], own, numbers) for i, own in made.items() if own}
         if fresh or len(known) != len(scene.levels):
             scene = scene.but(levels={**known, **fresh})
         return scene, [*self.told(scene, chosen, made, off), *changes]
 
-    def told(self, scene: Scene, chosen: Any, made: dict[int, list[Level]], off: dict[int, float]) -> list[Change]:
+    def told(self, scene: Scene, chosen: Any, made: dict[int, dict[int, Level]], off: dict[int, float]) -> list[Change]:
         out = []
-        for level in range(self.levels):
-            rows = [i for i, levels in made.items() if len(levels) > level]
-            if not rows:
-                continue
+        numbers = sorted({level for levels in made.values() for level in levels})
+        for number, level in enumerate(numbers):
+            rows = [i for i, levels in made.items() if level in levels]
             before = sum(scene.meshes[i].triangles for i in rows)
             after = sum(made[i][level].mesh.triangles for i in rows)
             parts = identities_of(scene, chosen[np.isin(scene.nodes.mesh[chosen], rows)])
             text = (
-                f"level {level + 1} of {plural(len(rows), 'mesh', 'meshes')}: {plural(before, 'triangle')} brought down to "
+                f"level {number + 1} of {plural(len(rows), 'mesh', 'meshes')}: {plural(before, 'triangle')} brought down to "
                 f"{plural(after, 'triangle')}, {off.get(level, 0.0):.2g} mm off at most"
             )
             out.append(Change(text=text, count=len(rows), parts=parts))
         return out
+
+
+def in_turn(mesh: Mesh, made: dict[int, Level], numbers: list[int]) -> tuple[Level, ...]:
+    """The levels of a mesh in the order of the files that they go to. Where it has none of its own it stays as it was in the
+    one before, since others would be further off than that file says."""
+    out: list[Level] = []
+    for number in numbers:
+        out.append(made.get(number) or (out[-1] if out else Level(mesh, 0.0)))
+    return tuple(out[: 1 + max(k for k, number in enumerate(numbers) if number in made)])
