@@ -426,6 +426,26 @@ class Cracks(unittest.TestCase):
                 prism = 0.5 * min(cap, side) * 0.15**2 * np.sin(2 * np.pi / min(cap, side))
                 self.assertAlmostEqual(volume, prism, delta=0.02 * prism)
 
+    def test_parts_that_share_it_are_all_told_and_mended_whatever_their_sizes(self) -> None:
+        """Also where the first is too large for it to be one, and where the mend is for another than the first."""
+        lump = trimesh.util.concatenate([BOX([1, 1, 0.1]), BOX([1, 1, 0.1]).apply_translation([1.003, 0, 0])])
+        for made in (pipe(24, 36), lump):
+            for sizes in ((1, 1, 1), (20, 1, 1), (1, 20, 1.5), (1.5, 1, -1)):
+                places = np.array([at(40 * k, 0, 0, (k, [0, 1, 0])) @ np.diag([s, abs(s), abs(s), 1]) for k, s in enumerate(sizes)])  # fmt: skip
+                scene = scene_of({"one": (made, at(0, 0, 0))})
+                scene = scene.but(nodes=make_nodes([-1] * 3, places, ["one", "two", "three"], mesh=[0] * 3))
+                with self.subTest(sizes=sizes, pieces=made is lump):
+                    (found,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]
+                    self.assertEqual(sorted(found.parts), [0, 1, 2])
+                    out, _ = parse_step(found.mend).apply(scene, StepContext())
+                    self.assertEqual(len(out.meshes), 1)
+                    self.assertFalse([f for f in survey(out, BUILT_IN[0]) if f.code == "gaps.leak"])
+                    one, _ = parse_step({"kind": "close_gaps", "where": {"names": ["three"]}}).apply(
+                        scene, StepContext()
+                    )
+                    self.assertEqual(one.meshes[one.nodes.mesh[0]].id, scene.meshes[0].id)
+                    np.testing.assert_allclose(one.meshes[one.nodes.mesh[2]].positions, out.meshes[0].positions, atol=1e-6)  # fmt: skip
+
     def test_the_survey_tells_it_as_a_crack_of_its_own(self) -> None:
         scene = scene_of({"post": (pipe(24, 36), at(0, 0, 0))})
         (found,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]

@@ -2860,7 +2860,8 @@ export interface components {
          * @description Makes up to four coarser meshes for each mesh of the parts, every one simplified from the whole mesh within a bound
          *     of its own, so that seams, borders, outlines and both UV sets are kept. Parts go on drawing the whole mesh; every
          *     level is delivered as a file of its own with the same tree, names and places, and proven on arrival against the
-         *     whole. A level that would save less than a fifth of the triangles is not made. After steps that change meshes, since
+         *     whole. A level that would save less than a fifth of the triangles is not made: the mesh is in that file as it is in the
+         *     one before, and a file that nothing is coarser in is none. After steps that change meshes, since
          *     levels belong to a mesh as it is.
          */
         LevelsOfDetail: {

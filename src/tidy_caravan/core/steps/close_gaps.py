@@ -26,7 +26,7 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps, within_chosen
 from tidy_caravan.core.words import plural
 
 ROUNDS = 12
@@ -74,6 +74,7 @@ class CloseGaps(Step):
             found = gaps(scene, context.workshop, context.progress, self.least_mm, self.most_mm)
             if isinstance(found, str):
                 return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
+            found = within_chosen(scene, found, chosen)
             rows = movers(found, chosen, settled)
             if not rows.any() and settled and len(found.part):  # as a second time would
                 settled.clear()

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps, users_of
 from tidy_caravan.core.surroundings.seams import cover_for, modules, seams_of
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
@@ -28,7 +28,7 @@ def light_leaks(context: Context) -> Iterable[Finding]:
     yield from open_seams(scene, found, context.destination.grid_cell)
     if not len(found.part):
         return
-    parts = np.unique(np.concatenate([found.part, found.other]))
+    parts = np.unique(np.concatenate([found.part, found.other, users_of(scene, found)]))
     pairs = np.unique(np.sort(found.piece, axis=1), axis=0)
     worst = int(np.argmax(found.distance))
     one, other = (scene.nodes.names[i][-80:] or "?" for i in (int(found.part[worst]), int(found.other[worst])))
