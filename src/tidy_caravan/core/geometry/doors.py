@@ -24,6 +24,8 @@ UPRIGHT = 0.9
 """Height by width from which on the leaves of an opening are such of a door, and not a drawer's or a hatch's."""
 LARGE = 0.2
 """Height or width, by the height of the whole, from which on a shell belongs to the frame when it touches that …"""
+MOST_LARGE = 64
+"""Such shells of a door at the most: more of them are a facade."""
 TOUCHES = 3e-4
 """… by so much of that height: a leaf has more play."""
 PLAY = 0.05
@@ -159,10 +161,10 @@ def held(mesh: Mesh, shells: Shells, sides: Bool, width: int, upright: int, size
     size: (3,) of the whole. O(S²) boxes, and O(F log F) a pair that meets."""
     extent = shells.high - shells.low
     tall = extent[:, upright] >= TALL * size[upright]
-    if not (tall & ~sides).any():
+    large = np.maximum(extent[:, upright], extent[:, width]) >= LARGE * size[upright]
+    if not (tall & ~sides).any() or large.sum() > MOST_LARGE:
         return sides
     corners = (mesh.positions.astype(np.float64) @ shells.turn.T)[mesh.indices]
-    large = np.maximum(extent[:, upright], extent[:, width]) >= LARGE * size[upright]
     passing = np.sort(extent, axis=1)[:, 1] > STOP * size[upright]
     plates = tall & (extent[:, width] >= STILE * size[upright])
     for some in (large, large & ~plates):
