@@ -278,6 +278,25 @@ class Closed(unittest.TestCase):
         out, _ = self.close(scene.but(nodes=nodes))
         self.assertEqual(len(out.meshes), 1)
 
+    def test_what_a_step_lifted_is_no_gap_and_is_not_closed_again(self) -> None:
+        """Its top was flush with another's: off that it leaves the floor by as much. The same gap by itself is one."""
+        tall = {"tall": (BOX([2, 1, 1]), at(0, 0.5, 0))}
+        flush = standing(**tall, beside=(BOX([2, 1, 0.6]), at(1.5, 0.5, 0)))
+        step = parse_step({"kind": "mend_overlaps", "where": {"names": ["beside"]}})
+        for turn in (None, {"kind": "match_units_axes"}):
+            lifted, changes = step.apply(flush, StepContext(BUILT_IN[2]))
+            self.assertEqual(len(changes), 1)
+            if turn:  # other axes and centimetres
+                lifted, _ = parse_step(turn).apply(lifted, StepContext(BUILT_IN[2]))
+            self.assertFalse([f for f in survey(lifted, BUILT_IN[2]) if f.code in ("gaps.leak", "flicker.between")])
+            self.assertIs(parse_step({"kind": "close_gaps"}).apply(lifted, StepContext(BUILT_IN[2]))[0], lifted)
+        bare = lifted.but(extras={})
+        self.assertEqual(["gaps.leak"], [f.code for f in survey(bare, BUILT_IN[2]) if f.code == "gaps.leak"])
+        other = standing(**tall, beside=(BOX([2, 1, 0.6]), at(1.5, 0.5, 0)), bench=(BOX([1, 1, 1]), at(-3, 0.5031, 0)))
+        lifted, _ = step.apply(other, StepContext(BUILT_IN[2]))
+        (found,) = [f for f in survey(lifted, BUILT_IN[2]) if f.code == "gaps.leak"]
+        self.assertEqual({lifted.nodes.names[i] for i in found.parts}, {"floor", "bench"})
+
     def test_the_survey_shows_both_sides_as_a_guess_and_its_mend_settles_it(self) -> None:
         scene = standing(crate=(BOX([1, 1, 1]), at(0, 0.503, 0)))
         found = [f for f in survey(scene, BUILT_IN[0]) if f.code == "gaps.leak"]

@@ -3279,7 +3279,8 @@ export interface components {
          * @description Puts apart what flickers. Of two parts the smaller one moves or gives way; within a part, the smaller shell. Parts
          *     of one size in a row move by turns.
          *
-         *     Lifted parts move along the way their surface looks, with their node; what hangs below them stays. Removed are
+         *     Lifted parts move along the way their surface looks, with their node; what hangs below them stays. The gap that they leave
+         *     is meant: it is not asked about, nor closed. Removed are
          *     triangles that are covered whole; of equal parts in one place the later one is no longer drawn.
          */
         MendOverlaps: {

@@ -28,6 +28,7 @@ from tidy_caravan.core.steps.base import (
     with_meshes,
 )
 from tidy_caravan.core.surroundings.flicker import WHOLE, Drawn, Flicker, between, covered_in, onto_itself, within
+from tidy_caravan.core.surroundings.gaps import LIFTED, LIFTED_WITHIN
 from tidy_caravan.core.surroundings.insides import seen_from_both
 from tidy_caravan.core.surroundings.world import Table, scales
 from tidy_caravan.core.words import plural
@@ -41,7 +42,8 @@ class MendOverlaps(Step):
     """Puts apart what flickers. Of two parts the smaller one moves or gives way; within a part, the smaller shell. Parts
     of one size in a row move by turns.
 
-    Lifted parts move along the way their surface looks, with their node; what hangs below them stays. Removed are
+    Lifted parts move along the way their surface looks, with their node; what hangs below them stays. The gap that they leave
+    is meant: it is not asked about, nor closed. Removed are
     triangles that are covered whole; of equal parts in one place the later one is no longer drawn.
     """
 
@@ -84,6 +86,7 @@ class MendOverlaps(Step):
         chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_))
         moved = np.zeros(len(scene.nodes), np.bool_)
         came: dict[int, F64] = {}
+        total: dict[int, F64] = {}
         left = 0
         for last in range(ROUNDS + 1):
             found = between(scene, context.workshop, context.progress)
@@ -95,12 +98,14 @@ class MendOverlaps(Step):
                 break
             scene = shifted(scene, shift)
             came |= shift
+            total |= {node: total.get(node, np.zeros(3)) + move for node, move in shift.items()}
             moved[list(shift)] = True
         if left:
             text = f"{plural(left, 'part still lies', 'parts still lie')} on others after {ROUNDS} rounds"
             changes.append(Change(text=text, count=left, problem=True))
         rows = np.flatnonzero(moved)
         if len(rows):
+            scene = with_lifts(scene, total)
             text = f"{plural(len(rows), 'part')} lifted by {self.offset_mm:g} mm off what {'it' if len(rows) == 1 else 'they'} lay on"
             changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         return scene, changes
@@ -137,6 +142,9 @@ def lifted_within(scene: Scene, chosen: Bool, context: StepContext, offset: floa
         moved |= changed
         wanted = drawn_by(scene, changed)
     if moved.any():
+        parts = scene.identities.given(scene.nodes.source[np.flatnonzero(moved)].tolist())
+        before = scene.extras.get(LIFTED_WITHIN, {})
+        scene = scene.but(extras={**scene.extras, LIFTED_WITHIN: {**before, **dict.fromkeys(parts, offset)}})
         number = sum(mesh.id not in meshes for mesh in scene.meshes)
         text = f"shells lifted off each other within {plural(number, 'mesh', 'meshes')}"
         changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(moved))))
@@ -247,6 +255,16 @@ def shifted(scene: Scene, shift: dict[int, F64]) -> Scene:
     rows = np.array(list(shift), np.int64)
     world[rows, :3, 3] += np.array(list(shift.values()))
     return placed(scene, rows, world)
+
+
+def with_lifts(scene: Scene, moves: Mapping[int, F64]) -> Scene:
+    """The scene with a note of these moves, in its units by node: the gaps that they leave are meant."""
+    told = dict(scene.extras.get(LIFTED, {}))
+    for node, move in moves.items():
+        for name in scene.identities.given([int(scene.nodes.source[node])]):
+            whole = np.asarray(told.get(name, (0.0, 0.0, 0.0))) + move * scene.convention.metres_per_unit
+            told[name] = whole.tolist()
+    return scene.but(extras={**scene.extras, LIFTED: told})
 
 
 def lifted_shells(

@@ -44,6 +44,10 @@ LEAST_MM = 0.1
 MOST_MM = 5.0
 SIZE = 1 / 50
 """Gaps wider than this part of the smaller piece are meant."""
+LIFTED, LIFTED_WITHIN = "lifted", "lifted within"
+"""In the extras of a scene: by identity how far a part was lifted off others, (3,) m, and its shells off each other, m."""
+AS_LIFTED = 5e-5
+"""Metres by which a gap may differ from a lift and be made by it."""
 STEPS = 1000.0
 """Into which sizes and shapes are divided to tell whether they are the same."""
 MOST_PIECES = 200
@@ -104,9 +108,26 @@ def gaps(
     if isinstance(found, str):
         return found
     part, other = rows[found["part"]], rows[found["other"]]
-    return Gaps(
-        part, other=other, **{name: found[name] for name in ("vertex", "distance", "target", "size", "piece", "onto")}
-    )
+    names = ("vertex", "distance", "target", "size", "piece", "onto")
+    told = Gaps(part, other=other, **{name: found[name] for name in names})
+    return told.some(np.flatnonzero(~lifted(scene, told)))
+
+
+def lifted(scene: Scene, found: Gaps) -> Bool:
+    """(K,) gaps as wide as a step lifted the one piece off the other, or shells within a mesh off each other."""
+    moves, offsets = scene.extras.get(LIFTED, {}), scene.extras.get(LIFTED_WITHIN, {})
+    if not len(found.part) or not (moves or offsets):
+        return np.zeros(len(found.part), np.bool_)
+    nodes, at = np.unique(np.column_stack([found.part, found.other]), return_inverse=True)
+    known = scene.identities.names
+    names = [known[i] if 0 <= i < len(known) else "" for i in scene.nodes.source[nodes].tolist()]
+    one, other = at.reshape(-1, 2).T
+    by_node = np.array([moves.get(name, (0.0, 0.0, 0.0)) for name in names])
+    way = by_node[one] - by_node[other]
+    offset = np.array([float(offsets.get(name, 0.0)) for name in names])[one] * (found.part == found.other)
+    wide = np.column_stack([np.linalg.norm(way, axis=1), np.abs(way), *(offset * k for k in (1, 2, 3))])
+    alike: Bool = (wide > 0) & (np.abs(wide - found.distance[:, None]) <= AS_LIFTED + wide / 100)
+    return np.asarray(alike.any(axis=1), np.bool_)
 
 
 def asked(
