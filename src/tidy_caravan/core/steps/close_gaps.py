@@ -26,7 +26,8 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps, within_chosen
+from tidy_caravan.core.surroundings.gap_users import within_chosen
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
 from tidy_caravan.core.words import plural
 
 ROUNDS = 12

@@ -9,7 +9,7 @@ piece see `cracks.py`.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,13 +19,13 @@ from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants, ranges
-from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.surroundings.cracks import borders_of, cracks
 from tidy_caravan.core.surroundings.gap_scan import Scan
 from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
     Table,
     about,
+    as_large,
     asked_once,
     costs_of,
     likenesses,
@@ -48,8 +48,6 @@ LIFTED, LIFTED_WITHIN = "lifted", "lifted within"
 """In the extras of a scene: by identity how far a part was lifted off others, (3,) m, and its shells off each other, m."""
 AS_LIFTED = 5e-5
 """Metres by which a gap may differ from a lift and be made by it."""
-STEPS = 1000.0
-"""Into which sizes and shapes are divided to tell whether they are the same."""
 MOST_PIECES = 200
 """Pieces of one mesh from which on it is taken whole: leaves and gravel are no joints."""
 
@@ -157,52 +155,6 @@ def asked(
     keys = fingerprints([who[pairs[:, 0]], who[pairs[:, 1]]])
     found = by_pair(workshop, GAPS, keys, costs, portion, parameters, NO_ROWS, tell)
     return found if isinstance(found, str) else together(found, pairs, middle)
-
-
-def as_large(scene: Scene, rows: I64) -> I64:
-    """(P,) the same number for parts that draw one mesh in the same size and shape, however it is turned."""
-    mesh = scene.nodes.mesh[rows].astype(np.int64)
-    out = mesh.copy()
-    several = np.flatnonzero(np.bincount(mesh)[mesh] > 1)
-    linear = scene.nodes.world[rows[several], :3, :3]
-    shape = np.einsum("pki,pkj->pij", linear, linear).reshape(-1, 9)
-    size = np.sqrt(np.maximum(shape[:, [0, 4, 8]].sum(axis=1), 1e-300))
-    key = np.column_stack([mesh[several], np.rint(np.log(size) * STEPS), np.rint(shape / size[:, None] ** 2 * STEPS)])
-    out[several] = len(scene.meshes) + np.unique(key, axis=0, return_inverse=True)[1].reshape(-1)
-    return out
-
-
-def users_of(scene: Scene, found: Gaps) -> I64:
-    """The nodes of all parts that draw a mesh within which something is apart."""
-    inner = np.zeros(len(scene.meshes) + 1, np.bool_)
-    inner[scene.nodes.mesh[found.part[found.part == found.other]]] = True
-    inner[-1] = False
-    out: I64 = np.flatnonzero(inner[scene.nodes.mesh])
-    return out
-
-
-def within_chosen(scene: Scene, found: Gaps, chosen: Bool) -> Gaps:
-    """The same with what is apart within a mesh told once, by the part with most of it, and of a chosen part where that
-    is none."""
-    nodes = scene.nodes
-    inner = found.part == found.other
-    parts, times = np.unique(found.part[inner], return_counts=True)
-    order = np.lexsort([parts, -times])
-    _, first = np.unique(nodes.mesh[parts[order]], return_index=True)
-    found = found.some(np.flatnonzero(~inner | np.isin(found.part, parts[order[first]])))
-    instead = np.full(len(scene.meshes), -1, np.int64)
-    picked = np.flatnonzero(chosen & (nodes.mesh >= 0))[::-1]
-    instead[nodes.mesh[picked]] = picked
-    rows = np.flatnonzero((found.part == found.other) & ~chosen[found.part])
-    rows = rows[instead[nodes.mesh[found.part[rows]]] >= 0]
-    old = found.part[rows]
-    new = instead[nodes.mesh[old]]
-    back, there = affine_inverse(nodes.world[old]), nodes.world[new]
-    target, part, other = found.target.copy(), found.part.copy(), found.other.copy()
-    local = np.einsum("kij,kj->ki", back[:, :3, :3], target[rows]) + back[:, :3, 3]
-    target[rows] = np.einsum("kij,kj->ki", there[:, :3, :3], local) + there[:, :3, 3]
-    part[rows] = other[rows] = new
-    return replace(found, part=part, other=other, target=target)
 
 
 def together(found: Mapping[str, AnyArray], pairs: I64, middle: F64) -> dict[str, AnyArray]:

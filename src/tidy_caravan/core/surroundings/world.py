@@ -18,6 +18,8 @@ from tidy_caravan.core.work.pairs import fingerprints, words_of
 
 CHUNK = 1 << 19
 """Vertices moved at once, so that their matrices do not fill the memory."""
+STEPS = 1000.0
+"""Into which sizes and shapes are divided to tell whether they are the same."""
 
 
 @dataclass(frozen=True)
@@ -220,3 +222,16 @@ def costs_of(scene: Scene, rows: AnyArray, pairs: I64) -> tuple[I64, F64]:
 def asked_once(arrays: dict[str, AnyArray], parameters: dict[str, Any], size: int) -> Piece:
     """A piece of work on many parts; its arrays are of this scene, and nobody asks for them again."""
     return Piece(uuid.uuid4().hex, arrays, parameters, seconds=60 + size / 10_000, size=int(size))
+
+
+def as_large(scene: Scene, rows: I64) -> I64:
+    """(P,) the same number for parts that draw one mesh in the same size and shape, however it is turned."""
+    mesh = scene.nodes.mesh[rows].astype(np.int64)
+    out = mesh.copy()
+    several = np.flatnonzero(np.bincount(mesh)[mesh] > 1)
+    linear = scene.nodes.world[rows[several], :3, :3]
+    shape = np.einsum("pki,pkj->pij", linear, linear).reshape(-1, 9)
+    size = np.sqrt(np.maximum(shape[:, [0, 4, 8]].sum(axis=1), 1e-300))
+    key = np.column_stack([mesh[several], np.rint(np.log(size) * STEPS), np.rint(shape / size[:, None] ** 2 * STEPS)])
+    out[several] = len(scene.meshes) + np.unique(key, axis=0, return_inverse=True)[1].reshape(-1)
+    return out

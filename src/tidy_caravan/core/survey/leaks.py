@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps, users_of
+from tidy_caravan.core.surroundings.gap_users import users_of
+from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
 from tidy_caravan.core.surroundings.seams import cover_for, modules, seams_of
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
