@@ -144,6 +144,7 @@ class Shapes(unittest.TestCase):
                 found = door_of(as_mesh(trimesh.util.concatenate(shells), 0), UP)
                 assert found is not None
                 np.testing.assert_array_equal(found.label, wanted)
+                self.assertTrue(found.handle)
                 if len(leaves) == 1:
                     self.assertEqual(found.sure, (True,))
                     np.testing.assert_allclose(found.hinges[0, :2], [0.083, 0.01], atol=1e-6)

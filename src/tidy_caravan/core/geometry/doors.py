@@ -48,7 +48,7 @@ class Door:
     """turn: (3, 3) from the mesh to the door's own space, as of `own_axes`. label: (F,) 0 for the frame, 1 and more for each
     leaf from low to high along the axis `width` of that space. boxes: (leaves, 2, 3) in it. hinges: (leaves, 3) foot of each
     hinge, in it as well. sure: (leaves,) whether the shape says on which side it hangs. handle: whether
-    small shells stand out of a leaf, which panes of glazing have none of."""
+    small shells stand out of a leaf, handles or the knuckles of hinges, which panes of glazing have none of."""
 
     turn: F64
     label: I64
@@ -266,7 +266,7 @@ def hung(
         # the knuckles of hinges stand out over the edge that they turn around
         over = (low[out, width, None] < edge) & (high[out, width, None] > edge)
         knuckles, out = over.sum(axis=0), out[~over.any(axis=1)]
-        handle |= len(out) > 0
+        handle |= len(out) > 0 or int(knuckles.max()) > 1
         known, at_low = False, True
         if len(boxes) == 2:
             known, at_low = True, k == 0

@@ -26,6 +26,7 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
+from tidy_caravan.core.steps.density import LOOKS
 from tidy_caravan.core.surroundings.gap_users import within_chosen
 from tidy_caravan.core.surroundings.gaps import LEAST_MM, MOST_MM, Gaps, gaps
 from tidy_caravan.core.words import plural
@@ -34,8 +35,6 @@ ROUNDS = 12
 """A corner may have a gap to several others; each round closes one of them."""
 MOVES = 4
 """How often a vertex is moved at most."""
-LOOKS = (Aspect.WINDING, Aspect.NORMALS, Aspect.TANGENTS, Aspect.FIRST_UV, Aspect.LIGHTMAP_UV, Aspect.FURTHER_UV)
-"""What a vertex that is put in has between both ends of its edge."""
 
 
 @step

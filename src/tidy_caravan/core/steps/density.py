@@ -46,6 +46,7 @@ MOST_TRIANGLES = 4_000_000
 """Of one mesh, that subdivision makes at the most."""
 MOST_LEVELS = 8
 LOOKS = (Aspect.WINDING, Aspect.NORMALS, Aspect.TANGENTS, Aspect.FIRST_UV, Aspect.LIGHTMAP_UV, Aspect.FURTHER_UV)
+"""What changes with the triangles and vertices of a surface."""
 
 
 def fewer_triangles(

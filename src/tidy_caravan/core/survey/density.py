@@ -132,8 +132,9 @@ def with_displacement(scene: Scene) -> Bool:
         for i, m in enumerate(scene.materials)
         if (isinstance(m.extras, dict) and DISPLACEMENT in m.extras) or pattern.search(m.name.lower())
     ]
-    out: Bool = np.array([bool(told) and bool(np.isin(m.material, told).any()) for m in scene.meshes], np.bool_)
-    return out
+    if not told:
+        return np.zeros(len(scene.meshes), np.bool_)
+    return np.array([bool(np.isin(m.material, told).any()) for m in scene.meshes], np.bool_)
 
 
 def coarse(
