@@ -192,7 +192,7 @@ def pull_apart(p: Part, rng: np.random.Generator) -> bool:
     place = np.flatnonzero((p.points[p.faces[row]] == corner).all(axis=1))[0]
     p.faces[row, place] = len(p.points)
     p.points = np.concatenate([p.points, [moved]])
-    p.normals = np.concatenate([p.normals, p.normals[[0]] * 0 + across / np.linalg.norm(across)])
+    p.normals = np.concatenate([p.normals, [across / np.linalg.norm(across)]])
     return True
 
 

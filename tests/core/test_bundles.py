@@ -65,6 +65,19 @@ class Pictures(unittest.TestCase):
         scene = load(bundle_from_files({"a.obj": TRIANGLE, "a.mtl": f"newmtl m\nmap_Kd {forms[0]}\n".encode()}))
         self.assertEqual(supply(scene, {f"drop/{forms[1].upper()}": PNG})[0].images[0].data, PNG)
 
+    def test_of_a_set_of_tiles_the_first_is_taken_and_it_is_told(self) -> None:
+        for path, place, found in (
+            ("maps/wood.<UDIM>.png", "maps/wood.1001.png", True),
+            ("C:\\mo\\wood_%(UDIM)d.png", "maps/wood_1001.png", True),
+            ("maps/wood.<UDIM>.png", "maps/wood.1002.png", False),
+        ):
+            with self.subTest(path):
+                files = {"a.obj": TRIANGLE, "a.mtl": f"newmtl m\nmap_Kd {path}\n".encode(), place: PNG}
+                scene = load(bundle_from_files(files))
+                self.assertEqual(scene.images[0].data, PNG if found else None)
+                codes = [n.code for n in scene.notes if n.code.startswith("texture")]
+                self.assertEqual(codes[0], "texture.tiles" if found else "texture.missing")
+
     def test_layers_of_either_form_are_composed(self) -> None:
         for there, said in (("NFC", "NFD"), ("NFD", "NFC")):
             name, path = (unicodedata.normalize(form, "Möwe.usda") for form in (there, said))

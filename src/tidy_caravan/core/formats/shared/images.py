@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import io
+import re
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -23,6 +24,10 @@ def sniff_image(data: bytes) -> str:
     """Media type by the first bytes, empty if unknown."""
     found = next((mime for start, mime in SIGNATURES if data.startswith(start)), "")
     return "" if found == "image/webp" and data[8:12] != b"WEBP" else found
+
+
+TILES = re.compile(r"<UDIM>|%\(UDIM\)d", re.IGNORECASE)
+"""Stands for the number of a tile in the name of an image; the first, for coordinates from 0 to 1, is 1001."""
 
 
 def unreadable(data: bytes, name: str, where: str) -> Note:
@@ -45,6 +50,12 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
     """
     data, how = bundle.look_for(path, base)
     place, name = where or path[:120], file_name(path)[:200]
+    if data is None and (first := TILES.sub("1001", path)) != path:
+        data, how = bundle.look_for(first, base)
+        if data is not None:
+            text = f"“{path[:100]}” is a set of tiles, one for each square of texture coordinates; the first was taken for all."
+            notes.append(Note("guess", "texture.tiles", place, text))
+            path, name = first, file_name(first)[:200]
     if data is None:
         try:
             safe_relative(path, bundle.home if base is None else base)
