@@ -71,6 +71,22 @@ class Units(unittest.TestCase):
                         (found.mend["sourceMetresPerUnit"], found.guess, found.severity), (unit, True, "error")
                     )
 
+    def test_windows_alone_tell_it_by_their_usual_size(self) -> None:
+        """Of those from a hand to two storeys high, what fits several units is taken for the usual one."""
+        for unit in (0.001, 0.01, 0.0254, 1.0):
+            for height in (1.0, 1.2, 1.5):
+                g = Gltf()
+                pane = g.mesh([[0, 0, 0], [1 / unit, 0, 0], [0, height / unit, 0]], [0, 1, 2], **GOOD)
+                for i in range(12):
+                    g.node(mesh=pane, name=f"window_frame_{i}")
+                found = findings(g.scene()).get("unit.implausible")
+                with self.subTest(unit=unit, height=height):
+                    if unit == 1.0:
+                        self.assertIsNone(found)
+                    else:
+                        assert found and found.mend
+                        self.assertEqual(found.mend["sourceMetresPerUnit"], unit)
+
     def test_a_format_without_unit_is_asked_about_and_the_answer_settles_it(self) -> None:
         """Also where the door does not stand along the axis that was assumed: then the text says which it would be."""
         for unit, size, said in (

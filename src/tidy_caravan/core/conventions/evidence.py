@@ -42,6 +42,8 @@ USUAL_M = 30.0
 """And about the size that most have."""
 TALLEST_M = 1000.0
 """No building is higher; land that is does not stand on its own with walls around it."""
+DISTINCT = 0.7
+"""How far off usual sizes the likeliest unit makes things, by what the next one does, at the most, where as many fit."""
 COARSEST_M = 500.0
 """Largest edge of the typical part beyond which a scene of several parts is drawn in another unit."""
 
@@ -294,7 +296,8 @@ class Candidate(BaseModel):
 
 
 def candidates(told: Told) -> list[Candidate]:
-    """The usual factors, likeliest first; a draw goes to what the file states. At most one is `likeliest`.
+    """The usual factors, likeliest first; a draw goes to what the file states, then to what makes usual sizes. At most
+    one is `likeliest`.
 
     Heights are taken along the axis on which tall things stand. Where the file declares no axes and nothing fits along the
     assumed up axis, along the one on which most fits. The example says so.
@@ -334,8 +337,19 @@ def candidates(told: Told) -> list[Candidate]:
                 parts=[int(i) for _, f in fits for i in f][:1000],
             )
         )
-    out.sort(key=lambda c: (-round(c.score, 9), not c.stated, abs(math.log(c.metres_per_unit / stated))))
-    if total and out[0].score > 0 and (len(out) == 1 or out[0].score > out[1].score or out[0].stated):
+    off = {c.metres_per_unit: _unusual(found, c.metres_per_unit) for c in out}
+    out.sort(
+        key=lambda c: (
+            -round(c.score, 9),
+            not c.stated,
+            round(off[c.metres_per_unit], 6),
+            abs(math.log(c.metres_per_unit / stated)),
+        )
+    )
+    # windows may be of many sizes: of what fits alike the one that makes them usual
+    clear = len(out) == 1 or out[0].stated or round(out[0].score, 9) > round(out[1].score, 9)
+    clear = clear or off[out[0].metres_per_unit] < DISTINCT * off[out[1].metres_per_unit]
+    if total and out[0].score > 0 and clear:
         out[0] = out[0].model_copy(update={"likeliest": True})
     elif not out[0].score:
         # nothing tells its size: what is stated, if the whole has a size that scenes have; else what gives it one comes first
@@ -367,6 +381,13 @@ def units_json(scene: Scene) -> tuple[list[Any], list[Any]]:
 
 def _score(found: list[Evidence], metres_per_unit: float) -> float:
     return sum(len(e.fitting(metres_per_unit)) / len(e.parts) * e.weight for e in found)
+
+
+def _unusual(found: list[Evidence], metres_per_unit: float) -> float:
+    """How far the things of known size are from the middles of their ranges, in octaves or the like, by what they tell."""
+    middles = [math.sqrt(e.kind.low * e.kind.high) for e in found]
+    heights = [max(float(np.median(e.heights)) * metres_per_unit, 1e-12) for e in found]
+    return sum(abs(math.log(h / m)) * e.weight for e, h, m in zip(found, heights, middles, strict=True))
 
 
 def _best(found: list[Evidence]) -> float:
