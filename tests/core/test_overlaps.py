@@ -15,6 +15,8 @@ from shapely.geometry import Polygon
 from tests.core.test_sides import at, scene_of, sheet
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.coplanar import Flat, overlapping
+from tidy_caravan.core.proposal import as_route, propose
+from tidy_caravan.core.route import Route, run
 from tidy_caravan.core.scene import Material, Scene
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.surroundings.flicker import Flicker, between, within
@@ -316,6 +318,51 @@ def make_twice(scene: Scene) -> Scene:
     n = scene.nodes
     rows = [*range(len(n)), len(n) - 1]
     return scene.but(nodes=make_nodes(n.parent[rows], n.local[rows], [n.names[i] for i in rows], mesh=n.mesh[rows]))
+
+
+class Twins(unittest.TestCase):
+    """Parts that stand in the very place of an equal one, as files hold them after a paste too many."""
+
+    COLUMN = trimesh.creation.cylinder(0.3, 2, sections=24)
+
+    def place(self, looks: Any = ()) -> Scene:
+        scene = landing(
+            column=(self.COLUMN, at(4, 1.5, 0)),
+            again=(self.COLUMN.copy(), at(4, 1.5, 0)),
+            label=(sheet(0.5, 0.4), at(0, 0.5, 0.5)),
+        )
+        # a copy with a mesh of its own, and its triangles in another order
+        rows = np.random.default_rng(2).permutation(len(self.COLUMN.faces))
+        mesh = scene.meshes[3]
+        mesh = replace(mesh, indices=mesh.indices[rows], material=np.full(mesh.triangles, 0 if looks else -1, np.int32))
+        return scene.but(meshes=(*scene.meshes[:3], mesh, *scene.meshes[4:]), materials=tuple(looks))
+
+    def test_the_second_is_taken_away_by_its_own_mend_and_by_the_proposed_route(self) -> None:
+        """Lifting would never part round ones, and leave two of the others."""
+        scene = self.place()
+        found = survey(scene, BUILT_IN[0])
+        (twice,) = [f for f in found if f.code == "part.twice"]
+        out, changes = parse_step(twice.mend).apply(scene, StepContext())
+        self.assertEqual([c.count for c in changes], [1])
+        drawn = {out.nodes.names[i] for i in out.nodes.parts}
+        self.assertEqual(drawn, {"floor", "kiosk", "column", "label"})
+        self.assertEqual(parse_step(twice.mend).apply(out, StepContext())[1], [])
+        route = Route.model_validate(as_route(propose(found, BUILT_IN[0])))
+        done, _ = run(scene, route, BUILT_IN[0])
+        left = {f.code for f in survey(done, BUILT_IN[0])}
+        self.assertFalse(left & {"part.twice", "flicker.between", "tree.empty"})
+        self.assertEqual({done.nodes.names[i] for i in done.nodes.parts}, drawn)
+
+    def test_of_other_materials_it_is_named_and_stays(self) -> None:
+        scene = self.place([Material("other")])
+        (twice,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "part.twice"]
+        self.assertIsNone(twice.mend)
+
+    def test_what_lies_whole_on_something_larger_is_no_twin(self) -> None:
+        scene = self.place()
+        out, changes = parse_step({"kind": "mend_overlaps", "how": "remove", "where": {"names": ["label"]}}).apply(scene, StepContext())  # fmt: skip
+        self.assertIn("label", {out.nodes.names[i] for i in out.nodes.parts})
+        self.assertIn("lift them instead", changes[0].text)
 
 
 class LetIn(unittest.TestCase):

@@ -21,6 +21,7 @@ from tidy_caravan.core.survey import Finding
 
 WHERE = "where"
 FILE = "file"
+NO_LONGER_DRAWN = "Parts that stood on an equal one are no longer drawn and leave a node that leads to nothing."
 FLICKERS_THEN = "What is turned to be seen may lie on what is behind it, and flicker only then."
 EVENS_OUT = {"clean_vertices", "drop_degenerates", "drop_repeated", "turn_faces"}
 """Steps by which meshes become alike that were not."""
@@ -97,13 +98,21 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
     if "recentre" in drafts and {"sourceMetresPerUnit", "files"} & drafts["match_units_axes"].step.keys():
         why = "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
         drafts["recentre"].reasons.append(why)
+    for twins in [d for d in made if d.kind == "mend_overlaps" and d.step.get("how") == "remove"]:
+        if "drop_empties" not in drafts:
+            made.append(draft({"kind": "drop_empties", WHERE: twins.step[WHERE]}, NO_LONGER_DRAWN, twins.sure))
     if lift := lifted_when_turned(made):
         made.append(draft({"kind": "mend_overlaps", WHERE: lift.step[WHERE]}, FLICKERS_THEN, lift.sure))
     if unshared and any(d.kind in EVENS_OUT for d in made):
         why = f"{unshared}: some may become copies only by what is mended before, so once more behind it."
         made.append(replace(draft({"kind": "share_copies"}, why, True), rank=Phase.FACES.rank, again=True))
     order = list(kinds)
-    return [as_proposed(d) for d in sorted(made, key=lambda d: (d.rank, d.again, order.index(d.kind)))]
+    # twins go before what flickers is lifted, or they would be lifted off each other
+
+    def turn(d: Draft) -> tuple[int, bool, int, bool]:
+        return d.rank, d.again, order.index(d.kind), d.step.get("how") != "remove"
+
+    return [as_proposed(d) for d in sorted(made, key=turn)]
 
 
 def lifted_when_turned(made: list[Draft]) -> Draft | None:

@@ -33,6 +33,8 @@ from tidy_caravan.core.surroundings.insides import seen_from_both
 from tidy_caravan.core.surroundings.world import Table, scales
 from tidy_caravan.core.words import plural
 
+TWINS = 1e-5
+"""Part of their size within which bounds of twins are the same."""
 ROUNDS = 6
 """Of things stacked in one plane each is lifted over the one below it in a round of its own."""
 
@@ -312,6 +314,18 @@ def uncovered(mesh: Mesh, found: Overlaps) -> Mesh:
     return mesh.with_triangles(np.flatnonzero(~gone)) if gone.any() and not gone.all() else mesh
 
 
+def equals(scene: Scene, one: int, others: I64) -> Bool:
+    """(K,) which of other parts, that cover all of one, have as many triangles within the same bounds as it has: twins, of
+    which one is drawn in vain."""
+    nodes = scene.nodes
+    box = np.zeros((len(nodes), 2, 3))
+    box[nodes.parts] = scene.part_bounds
+    count = np.append(scene.triangle_counts, 0)[nodes.mesh]
+    close = np.abs(box[others] - box[one]).max(axis=(1, 2)) <= TWINS * np.linalg.norm(box[one, 1] - box[one, 0])
+    out: Bool = close & (count[others] == count[one])
+    return out
+
+
 def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, list[Change]]:
     """The scene without triangles that lie whole on another part, of the smaller part of each pair."""
     found = between(scene, context.workshop, context.progress)
@@ -337,8 +351,7 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
         if not len(covered):
             continue
         if len(covered) == mesh.triangles:
-            equal = (found.second == one) & (nodes.mesh[found.first] == nodes.mesh[one])
-            if equal.any():
+            if (equals(scene, one, found.first[found.second == one])).any():
                 column[one] = -1
                 twins.append(one)
             else:

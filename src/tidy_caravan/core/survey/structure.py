@@ -292,6 +292,8 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
     alike[asked] = [corner_on_corner(scene, x, y) for x, y in pairs[asked].tolist()]
     if alike.any():
         rows = np.unique(b[alike]).tolist()
+        same = np.array([looks_alike(scene, x, y) for x, y in pairs[alike].tolist()], np.bool_)
+        spare = np.unique(b[alike][same])
         yield Finding(
             code="part.twice",
             severity="warning",
@@ -303,7 +305,20 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
             text=f"{plural(len(rows), 'part stands', 'parts stand')} exactly where an equal one stands, such as “{scene.nodes.paths[rows[0]][-80:]}”: "
             "their faces flicker and cost double.",
             parts=np.unique(pairs[alike]).tolist(),
+            mend={
+                "kind": "mend_overlaps",
+                "how": "remove",
+                "where": {"parts": scene.identities.given(scene.nodes.source[spare].tolist())},
+            }
+            if len(spare)
+            else None,
         )
+
+
+def looks_alike(scene: Scene, a: int, b: int) -> bool:
+    """Whether two parts with equal triangles are of the same materials, so that nobody misses the second."""
+    one, other = (scene.meshes[scene.nodes.mesh[i]] for i in (a, b))
+    return one is other or np.array_equal(np.unique(one.material), np.unique(other.material))
 
 
 def corner_on_corner(scene: Scene, a: int, b: int) -> bool:
