@@ -17,7 +17,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.coplanar import Flat, overlapping
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import Route, run
-from tidy_caravan.core.scene import Material, Scene
+from tidy_caravan.core.scene import Channel, Clip, Material, Scene
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.surroundings.flicker import Flicker, between, within
 from tidy_caravan.core.survey import survey
@@ -352,6 +352,13 @@ class Twins(unittest.TestCase):
         left = {f.code for f in survey(done, BUILT_IN[0])}
         self.assertFalse(left & {"part.twice", "flicker.between", "tree.empty"})
         self.assertEqual({done.nodes.names[i] for i in done.nodes.parts}, drawn)
+
+    def test_two_that_come_apart_later_stay(self) -> None:
+        for moved in (1, 2, 3):
+            away = Channel(moved, "translation", np.zeros(1, np.float32), np.ones((1, 3), np.float32))
+            scene = self.place().but(clips=(Clip((away,), "parted"),))
+            (twice,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "part.twice"]
+            self.assertEqual(twice.mend is None, moved != 1)
 
     def test_of_other_materials_it_is_named_and_stays(self) -> None:
         scene = self.place([Material("other")])

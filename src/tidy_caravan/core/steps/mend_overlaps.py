@@ -11,6 +11,7 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.coplanar import Overlaps
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import shells_of
+from tidy_caravan.core.geometry.stretched import moving
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
@@ -339,6 +340,7 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
     made: dict[tuple[int, bytes], int] = {}
     metres = scene.convention.metres_per_unit
     gone = left = 0
+    apart_later = nodes.under(moving(scene))
     twins: list[int] = []
     touched: list[int] = []
     for one in np.unique(node).tolist():
@@ -351,7 +353,8 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
         if not len(covered):
             continue
         if len(covered) == mesh.triangles:
-            if (equals(scene, one, found.first[found.second == one])).any():
+            others = found.first[found.second == one]
+            if (equals(scene, one, others) & ~apart_later[others] & ~apart_later[one]).any():
                 column[one] = -1
                 twins.append(one)
             else:

@@ -12,6 +12,7 @@ from tidy_caravan.core.geometry.congruent import twice
 from tidy_caravan.core.geometry.doors import Door, door_of, no_doors, shells_of, up_in
 from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.pieces import by_shell
+from tidy_caravan.core.geometry.stretched import moving
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.space.axes import axis_vector
 from tidy_caravan.core.surroundings.world import not_empty
@@ -293,6 +294,7 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
     if alike.any():
         rows = np.unique(b[alike]).tolist()
         same = np.array([looks_alike(scene, x, y) for x, y in pairs[alike].tolist()], np.bool_)
+        same &= ~scene.nodes.under(moving(scene))[pairs[alike]].any(axis=1)  # such as come apart later
         spare = np.unique(b[alike][same])
         yield Finding(
             code="part.twice",
