@@ -364,6 +364,9 @@ class Twins(unittest.TestCase):
         scene = self.place([Material("other")])
         (twice,) = [f for f in survey(scene, BUILT_IN[0]) if f.code == "part.twice"]
         self.assertIsNone(twice.mend)
+        out, changes = parse_step({"kind": "mend_overlaps", "how": "remove", "where": {"names": ["again"]}}).apply(scene, StepContext())  # fmt: skip
+        self.assertEqual(out.meshes, scene.meshes)
+        self.assertIn("lift them instead", changes[0].text)
 
     def test_what_lies_whole_on_something_larger_is_no_twin(self) -> None:
         scene = self.place()

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.congruent import look_alike
 from tidy_caravan.core.geometry.coplanar import Overlaps
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import shells_of
@@ -315,16 +316,25 @@ def uncovered(mesh: Mesh, found: Overlaps) -> Mesh:
     return mesh.with_triangles(np.flatnonzero(~gone)) if gone.any() and not gone.all() else mesh
 
 
-def equals(scene: Scene, one: int, others: I64) -> Bool:
-    """(K,) which of other parts, that cover all of one, have as many triangles within the same bounds as it has: twins, of
-    which one is drawn in vain."""
-    nodes = scene.nodes
-    box = np.zeros((len(nodes), 2, 3))
-    box[nodes.parts] = scene.part_bounds
-    count = np.append(scene.triangle_counts, 0)[nodes.mesh]
-    close = np.abs(box[others] - box[one]).max(axis=(1, 2)) <= TWINS * np.linalg.norm(box[one, 1] - box[one, 0])
-    out: Bool = close & (count[others] == count[one])
-    return out
+class Twins:
+    """Which parts of a scene are twins, one of which is drawn in vain: as many triangles of the same materials within the
+    same bounds, and nothing that moves the one and not the other."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self.box = np.zeros((len(scene.nodes), 2, 3))
+        self.box[scene.nodes.parts] = scene.part_bounds
+        self.apart_later = scene.nodes.under(moving(scene))
+
+    def of(self, one: int, others: I64) -> bool:
+        """Whether one of the others, that cover all of a part, is its twin."""
+        kind = self.scene.nodes.mesh
+        mesh = self.scene.meshes[kind[one]]
+        near = TWINS * np.linalg.norm(self.box[one, 1] - self.box[one, 0])
+        close = np.abs(self.box[others] - self.box[one]).max(axis=(1, 2)) <= near
+        close &= ~self.apart_later[others] & ~self.apart_later[one]
+        drawn = (self.scene.meshes[kind[i]] for i in np.unique(others[close]).tolist())
+        return any(other.triangles == mesh.triangles and look_alike(mesh, other) for other in drawn)
 
 
 def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, list[Change]]:
@@ -340,8 +350,8 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
     made: dict[tuple[int, bytes], int] = {}
     metres = scene.convention.metres_per_unit
     gone = left = 0
-    apart_later = nodes.under(moving(scene))
-    twins: list[int] = []
+    twins = Twins(scene)
+    undrawn: list[int] = []
     touched: list[int] = []
     for one in np.unique(node).tolist():
         mesh = scene.meshes[nodes.mesh[one]]
@@ -353,10 +363,9 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
         if not len(covered):
             continue
         if len(covered) == mesh.triangles:
-            others = found.first[found.second == one]
-            if (equals(scene, one, others) & ~apart_later[others] & ~apart_later[one]).any():
+            if twins.of(one, found.first[found.second == one]):
                 column[one] = -1
-                twins.append(one)
+                undrawn.append(one)
             else:
                 left += len(covered)
             continue
@@ -373,10 +382,10 @@ def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, li
     if touched:
         text = f"{plural(gone, 'covered triangle')} removed from {plural(len(touched), 'part')}"
         changes.append(Change(text=text, count=gone, parts=identities_of(scene, np.array(touched))))
-    if twins:
-        text = f"{plural(len(twins), 'part')} that stood on an equal one no longer drawn"
-        changes.append(Change(text=text, count=len(twins), parts=identities_of(scene, np.array(twins))))
+    if undrawn:
+        text = f"{plural(len(undrawn), 'part')} that stood on an equal one no longer drawn"
+        changes.append(Change(text=text, count=len(undrawn), parts=identities_of(scene, np.array(undrawn))))
     if left:
         text = f"{plural(left, 'triangle is', 'triangles are')} covered in part, or would leave nothing of the part: lift them instead"
         changes.append(Change(text=text, count=left))
-    return (with_meshes(scene, column, meshes, context.progress) if touched or twins else scene), changes
+    return (with_meshes(scene, column, meshes, context.progress) if touched or undrawn else scene), changes

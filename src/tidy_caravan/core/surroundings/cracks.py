@@ -28,7 +28,7 @@ FILLED = 0.5
 NEAR = 8.0
 """So many gaps off, along the border, a vertex is the one that should be met, if it is no further than gaps are wide."""
 SIZE = 1 / 50
-"""Cracks wider than this part of their piece are meant."""
+"""Cracks wider than this part of their piece are meant, and gaps wider than this part of the smaller one."""
 
 
 @dataclass(frozen=True)
@@ -92,10 +92,7 @@ def outlines(edges: Edges, corners: F64, size: I64) -> Bool:
     start, end, third = corners[:, 0], corners[:, 1], corners[:, 2]
     loop, count = edges.loop, len(size)
     middle = np.stack([np.bincount(loop, (start + end)[:, k] / 2) for k in range(3)], axis=1) / size[:, None]
-    along = (end - start) / np.maximum(np.linalg.norm(end - start, axis=1), 1e-300)[:, None]
-    inward = third - start
-    inward -= along * (inward * along).sum(axis=1)[:, None]
-    inward /= np.maximum(np.linalg.norm(inward, axis=1), 1e-300)[:, None]
+    along, inward = along_and_into(start, end, third)
     to_middle = middle[loop] - (start + end) / 2
     reach = np.linalg.norm(to_middle - along * (to_middle * along).sum(axis=1)[:, None], axis=1)
     into = np.bincount(loop, (to_middle * inward).sum(axis=1), minlength=count)
@@ -106,6 +103,15 @@ def outlines(edges: Edges, corners: F64, size: I64) -> Bool:
     across = np.isin(loop * span + edges.third, around)
     out: Bool = filled | (np.bincount(loop, across, minlength=count) == size)
     return out
+
+
+def along_and_into(start: F64, end: F64, third: F64) -> tuple[F64, F64]:
+    """(E, 3) the way along edges, and the way from them into their triangles, across them; both of length one."""
+    along = end - start
+    along = along / np.maximum(np.linalg.norm(along, axis=1), 1e-300)[:, None]
+    into = third - start
+    into = into - along * (into * along).sum(axis=1)[:, None]
+    return along, into / np.maximum(np.linalg.norm(into, axis=1), 1e-300)[:, None]
 
 
 def linked(ends: I64, start: F64, end: F64) -> tuple[I64, F64]:
@@ -239,11 +245,7 @@ def runs_between(points: F64, start: int, end: int, limit: float) -> tuple[float
 
 def inwards(points: F64, third: F64) -> F64:
     """(R, 3) which way the surface lies from each vertex of a border, of length one."""
-    way = np.roll(points, -1, axis=0) - points
-    way /= np.maximum(np.linalg.norm(way, axis=1), 1e-300)[:, None]
-    into = third - points
-    into -= way * (into * way).sum(axis=1)[:, None]
-    into /= np.maximum(np.linalg.norm(into, axis=1), 1e-300)[:, None]
+    _, into = along_and_into(points, np.roll(points, -1, axis=0), third)
     both = into + np.roll(into, 1, axis=0)
     out: F64 = both / np.maximum(np.linalg.norm(both, axis=1), 1e-300)[:, None]
     return out
@@ -286,8 +288,8 @@ def cracks(
     table: Table, borders: Borders, label: I64, mesh: I64, world: F64, metres: float, least: float, most: float
 ) -> dict[str, AnyArray]:
     """Cracks of parts with these meshes (P,) and matrices (P, 4, 4), which are narrower than `most` and a fiftieth of
-    their piece: by part, vertex, label, target, distance and size of the piece, in metres but for the target, and `onto`: the ends of
-    the edge that wants a vertex, see `crack`."""
+    their piece: by part, vertex, label, target, distance and size of the piece, in metres but for the target, and `onto`:
+    the ends of the edge that wants a vertex, see `crack`."""
     rows: list[tuple[int, I64, int, F64, F64, float, I64]] = []
     for part in np.flatnonzero(np.isin(mesh, borders.mesh)).tolist():
         number, matrix = int(mesh[part]), world[part]

@@ -19,7 +19,7 @@ from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, I64, U64, AnyArray, Bool, determinants, ranges
-from tidy_caravan.core.surroundings.cracks import borders_of, cracks
+from tidy_caravan.core.surroundings.cracks import SIZE, borders_of, cracks
 from tidy_caravan.core.surroundings.gap_scan import Scan
 from tidy_caravan.core.surroundings.near import meeting_boxes, meeting_parts, nearby, shown_parts
 from tidy_caravan.core.surroundings.world import (
@@ -42,8 +42,6 @@ LOADS = ("scipy.sparse.csgraph", "scipy.spatial", "shapely")
 GAPS = Work("gaps between pieces", 4, f"{__name__}:gaps_between", memory=6 << 30)
 LEAST_MM = 0.1
 MOST_MM = 5.0
-SIZE = 1 / 50
-"""Gaps wider than this part of the smaller piece are meant."""
 LIFTED, LIFTED_WITHIN = "lifted", "lifted within"
 """In the extras of a scene: by identity how far a part was lifted off others, (3,) m, and its shells off each other, m."""
 AS_LIFTED = 5e-5

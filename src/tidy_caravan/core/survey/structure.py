@@ -8,7 +8,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from tidy_caravan.core.figures import count
-from tidy_caravan.core.geometry.congruent import twice
+from tidy_caravan.core.geometry.congruent import look_alike, twice
 from tidy_caravan.core.geometry.doors import Door, door_of, no_doors, shells_of, up_in
 from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.pieces import by_shell
@@ -293,7 +293,8 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
     alike[asked] = [corner_on_corner(scene, x, y) for x, y in pairs[asked].tolist()]
     if alike.any():
         rows = np.unique(b[alike]).tolist()
-        same = np.array([looks_alike(scene, x, y) for x, y in pairs[alike].tolist()], np.bool_)
+        drawn = scene.nodes.mesh[pairs[alike]].tolist()
+        same = np.array([look_alike(scene.meshes[x], scene.meshes[y]) for x, y in drawn], np.bool_)
         same &= ~scene.nodes.under(moving(scene))[pairs[alike]].any(axis=1)  # such as come apart later
         spare = np.unique(b[alike][same])
         yield Finding(
@@ -315,12 +316,6 @@ def twice_in_place(context: Context) -> Iterable[Finding]:
             if len(spare)
             else None,
         )
-
-
-def looks_alike(scene: Scene, a: int, b: int) -> bool:
-    """Whether two parts with equal triangles are of the same materials, so that nobody misses the second."""
-    one, other = (scene.meshes[scene.nodes.mesh[i]] for i in (a, b))
-    return one is other or np.array_equal(np.unique(one.material), np.unique(other.material))
 
 
 def corner_on_corner(scene: Scene, a: int, b: int) -> bool:
