@@ -108,8 +108,12 @@ class Pictures(unittest.TestCase):
                     )
                     if not found:
                         self.assertEqual(supply(scene, {"board.png": PNG})[0].images[0].data, PNG)
-        real = load(bundle_from_files({"a.usda": usd.format(path="/etc/hostname").encode()}))
-        self.assertIsNone(real.images[0].data)
+        with tempfile.TemporaryDirectory() as folder:  # there on this machine, and none of the bundle's
+            (Path(folder) / "board.png").write_bytes(PNG)
+            real = load(bundle_from_files({"a.usda": usd.format(path=f"{folder}/board.png").encode()}))
+            self.assertEqual([i.data for i in real.images], [None])
+        other = load(bundle_from_files({"a.usda": usd.format(path="/etc/hostname").encode()}))
+        self.assertEqual((other.images, [n.code for n in other.notes]), ((), ["import.unreachable"]))
 
     def test_two_files_of_that_name_are_no_answer(self) -> None:
         scene = load(bundle_from_files({"scene.dae": PAINTED, "a/board.png": PNG, "b/board.png": PNG}))

@@ -76,6 +76,7 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
         )
     }
     unshared = ""
+    undrawn: dict[str, Any] = {}
     for finding in findings:
         mend = finding.mend
         if finding.code in ("sharing.loose-copies", "sharing.none") and not finding.left:
@@ -84,6 +85,8 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
             continue
         if len((mend.get(WHERE) or {}).get("parts", ())) > MOST_IDS:
             continue  # more than a step can name; the finding says so, and a person may take a rule instead
+        if finding.code == "part.twice":
+            undrawn = mend[WHERE]
         values = {k: v for k, v in mend.items() if k not in ("kind", WHERE)}
         # steps of which one is enough take up what all ask for; the others stand for one set of parameters each
         key = mend["kind"] if kinds[mend["kind"]].once else f"{mend['kind']} {sorted(values.items())}"
@@ -98,9 +101,8 @@ def propose(findings: Iterable[Finding], destination: Destination) -> list[Propo
     if "recentre" in drafts and {"sourceMetresPerUnit", "files"} & drafts["match_units_axes"].step.keys():
         why = "Its distances are for the unit that the file declares: with another one, take them from a survey after the run."
         drafts["recentre"].reasons.append(why)
-    for twins in [d for d in made if d.kind == "mend_overlaps" and d.step.get("how") == "remove"]:
-        if "drop_empties" not in drafts:
-            made.append(draft({"kind": "drop_empties", WHERE: twins.step[WHERE]}, NO_LONGER_DRAWN, twins.sure))
+    if undrawn and "drop_empties" not in drafts:
+        made.append(draft({"kind": "drop_empties", WHERE: undrawn}, NO_LONGER_DRAWN, True))
     if lift := lifted_when_turned(made):
         made.append(draft({"kind": "mend_overlaps", WHERE: lift.step[WHERE]}, FLICKERS_THEN, lift.sure))
     if unshared and any(d.kind in EVENS_OUT for d in made):

@@ -384,7 +384,7 @@ def _score(found: list[Evidence], metres_per_unit: float) -> float:
 
 
 def _unusual(found: list[Evidence], metres_per_unit: float) -> float:
-    """How far the things of known size are from the middles of their ranges, in octaves or the like, by what they tell."""
+    """How far the things of known size are from the middles of their ranges, as logarithms, by what they tell."""
     middles = [math.sqrt(e.kind.low * e.kind.high) for e in found]
     heights = [max(float(np.median(e.heights)) * metres_per_unit, 1e-12) for e in found]
     return sum(abs(math.log(h / m)) * e.weight for e, h, m in zip(found, heights, middles, strict=True))

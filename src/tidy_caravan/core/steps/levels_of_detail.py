@@ -82,7 +82,7 @@ class LevelsOfDetail(Step):
                 made[i][level] = Level(coarse, self.bound(level))
                 off[level] = max(off.get(level, 0.0), float(outcome.figures["error"]) * float(largest[i]) * 1000)
         known = {i: levels for i, levels in in_use(scene).items() if i not in {scene.meshes[k].id for k in targets}}
-        numbers = sorted({level for levels in made.values() for level in levels})
+        numbers = made_at_all(made)
         fresh = {scene.meshes[i].id: in_turn(scene.meshes[i], own, numbers) for i, own in made.items() if own}
         if fresh or len(known) != len(scene.levels):
             scene = scene.but(levels={**known, **fresh})
@@ -90,7 +90,7 @@ class LevelsOfDetail(Step):
 
     def told(self, scene: Scene, chosen: Any, made: dict[int, dict[int, Level]], off: dict[int, float]) -> list[Change]:
         out = []
-        numbers = sorted({level for levels in made.values() for level in levels})
+        numbers = made_at_all(made)
         for number, level in enumerate(numbers):
             rows = [i for i, levels in made.items() if level in levels]
             before = sum(scene.meshes[i].triangles for i in rows)
@@ -102,6 +102,11 @@ class LevelsOfDetail(Step):
             )
             out.append(Change(text=text, count=len(rows), parts=parts))
         return out
+
+
+def made_at_all(made: dict[int, dict[int, Level]]) -> list[int]:
+    """The levels, counted from 0, at which any mesh has one of its own: each of them is a file."""
+    return sorted({level for levels in made.values() for level in levels})
 
 
 def in_turn(mesh: Mesh, made: dict[int, Level], numbers: list[int]) -> tuple[Level, ...]:

@@ -20,7 +20,8 @@ from tidy_caravan.core.words import plural
 def light_leaks(context: Context) -> Iterable[Finding]:
     """Vertices between a tenth of a millimetre and five off another piece, less for small ones, that touch it nowhere
     near; single ones where both pieces have a vertex and meet at the next; and cracks within a piece, between two runs of
-    its border that end in the same two places. Labels that lie on a surface as a whole are none. Straight ones between modular pieces are told as seams too."""
+    its border that end in the same two places. Labels that lie on a surface as a whole are none. Straight ones between
+    modular pieces are told as seams too."""
     scene = context.scene
     found = gaps(scene, context.workshop, context.tell)
     if isinstance(found, str):

@@ -101,11 +101,11 @@ def confine(layer: Any, top: str, out: Opened) -> list[str]:
         return outside(path)
 
     def outside(path: str) -> str:
-        """What stands for a path that is not followed: of images and the like the same one counted from the bundle's top,
-        where its file name is looked for, as with all formats."""
+        """What stands for a path that is not followed: of images the same one counted from the bundle's top, where its file
+        name is looked for, as with all formats, and missed; of all else nothing."""
         plain = re.sub(r"^(\w+://|[A-Za-z]:)", "", path.replace("\\", "/")).split("[")[0]
         steps = [s for s in plain.split("/") if s not in ("", ".", "..")]
-        if not steps or plain.lower().endswith(LAYERS):
+        if not steps or not plain.lower().endswith(IMAGES):
             out.cut.append((path[:200], name, "outside"))
             return ""
         return "/".join(steps)
@@ -120,3 +120,4 @@ def confine(layer: Any, top: str, out: Opened) -> list[str]:
 
 
 LAYERS = (".usd", ".usda", ".usdc", ".usdz")
+IMAGES = (".png", ".jpg", ".jpeg", ".webp", ".bmp", ".tga", ".tif", ".tiff", ".exr", ".ktx2")
