@@ -3,7 +3,7 @@
 import { Plus } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import type { Finding, Mend, StepKind } from "../api/client";
-import { count, figure, plural } from "../shared/format";
+import { count, figure, plural, unitOf } from "../shared/format";
 import { Sentence } from "../shared/Sentence";
 import { type Effect, groupsOf, SIGN, TONE } from "./effects";
 import { counts, parameterOf } from "./mend";
@@ -193,7 +193,7 @@ function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
   return (
     <span className="ml-2 opacity-80">
       {figure(value)}
-      {unit === "°" ? unit : ` ${value === 1 ? unit.replace(/s$/, "") : unit}`}
+      {unit === "°" ? unit : ` ${unitOf(value, unit)}`}
       {limit !== null && limit !== 0 && `, limit ${figure(limit)}`}
     </span>
   );

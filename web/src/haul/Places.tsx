@@ -3,7 +3,7 @@ import { ChevronLeft, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { bare, type Finding, type Place } from "../api/client";
 import { usePlaces } from "../api/hooks";
-import { count, figure } from "../shared/format";
+import { count, figure, unitOf } from "../shared/format";
 import { Sentence } from "../shared/Sentence";
 import { useView } from "./selection";
 
@@ -71,7 +71,7 @@ export function Places({ finding }: { finding: Finding }) {
         )}
         {place.value !== null && !place.text && (
           <span>
-            {figure(place.value)} {place.value === 1 ? place.unit.replace(/s$/, "") : place.unit}
+            {figure(place.value)} {unitOf(place.value, place.unit)}
           </span>
         )}
         <span className="grow" />

@@ -46,3 +46,10 @@ export const figure = (value: number) =>
     : small(value, value < 1 ? 4 : value < 100 ? 2 : 0)
         .replace(/(\.\d*?)0+$/, "$1")
         .replace(/\.$/, "");
+
+const SINGLE: Record<string, string> = { vertices: "vertex", leaves: "leaf", meshes: "mesh" };
+
+/** The unit of a figure, in the singular for one of it. */
+export function unitOf(value: number, unit: string): string {
+  return value === 1 ? (SINGLE[unit] ?? unit.replace(/s$/, "")) : unit;
+}
