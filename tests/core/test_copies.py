@@ -24,6 +24,7 @@ from scipy.spatial.transform import Rotation
 from tests.core.test_sides import as_mesh, at, scene_of
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.copies.families import FEW, like_none
 from tidy_caravan.core.copies.search import copies_in, movable, rows_like_others, share
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.scene import GLTF, Clip, Material, Mesh, Scene, make_nodes
@@ -114,6 +115,24 @@ class Found(unittest.TestCase):
                 meshes[i] = replace(meshes[i], positions=meshes[i].positions * np.float32([1, 1, 1.5]))
             self.assertEqual(families(truth.scene.but(meshes=tuple(meshes)), kept), together)
         self.assertEqual(len(known.made) - before, 5)
+
+    @settings(deadline=None, max_examples=40)
+    @given(st.integers(0, 10**6), st.integers(2, 300), st.sampled_from((0.002, 0.05, 1.0)))
+    def test_those_like_no_other_are_those_found_by_trying_each_pair(
+        self, seed: int, count: int, spread: float
+    ) -> None:
+        rng = np.random.default_rng(seed)
+        values, radii = rng.normal(scale=spread, size=(count, 5)), rng.normal(scale=spread, size=(count, 8))
+        spare, blur = 10 ** rng.uniform(-4, -2, (count, 5)), 10 ** rng.uniform(-4, -2, count)
+        near = (np.abs(values[:, None] - values) <= spare[:, None] + spare).all(axis=2)
+        near &= np.abs(radii[:, None] - radii).max(axis=2) <= blur[:, None] + blur
+        alone = near.sum(axis=1) == 1
+        said = like_none(values, spare, radii, blur)
+        self.assertFalse((said & ~alone).any(), "one that has a copy is never left out")
+        if count <= FEW:
+            np.testing.assert_array_equal(said, alone)
+        elif spread == 1.0:
+            self.assertGreater(said.sum(), 0.9 * alone.sum())
 
     def test_faults_that_are_copied_as_well_are_no_difference(self) -> None:
         """A triangle that stands twice, and one without area, break the symmetry of what they are on, in any order."""

@@ -15,7 +15,7 @@ import numpy as np
 from tidy_caravan.core.copies.batch import Batch, Normal, clusters, figures, normal_form, unstacked
 from tidy_caravan.core.copies.laid import Allowed, Laid, laid
 from tidy_caravan.core.copies.placing import placing
-from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool, ranges
+from tidy_caravan.core.scene.arrays import F64, I32, I64, AnyArray, Bool
 from tidy_caravan.core.work.heavy import Work
 
 LOADS = ("scipy.sparse.csgraph", "scipy.spatial")
@@ -30,7 +30,11 @@ MOST_IN_VAIN = 60
 PROBE = 12
 """Meshes that one is laid on before it is laid on all that are like it."""
 FEW = 64
-"""Pairs for each mesh, on average, that are asked all at once whether they can be copies."""
+"""Others like a mesh from which on it is taken to have a copy among them."""
+TELLING = 6
+"""Figures by which those next to each other are looked for; more of them cost the search more than they tell."""
+SAMPLE = 2000
+"""Meshes by which those figures are chosen."""
 CHUNK = 1 << 22
 """Numbers that are compared together."""
 EXACT = 1 / 8
@@ -130,7 +134,7 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
     that they are like. Only meshes whose own figures agree are laid on each other."""
     along, begins, ends = windows(values, spare)
     radii, blur = radii_of(normal)
-    lonely = like_none(values[along], spare[along], radii[along], blur[along], begins, ends)
+    lonely = like_none(values[along], spare[along], radii[along], blur[along])
     # what fits only about is held for a head that it fits better, which the first may have been near to by chance
     waiting, held = ~lonely, np.full(len(along), np.inf)
     of_held = np.full(len(along), -1, np.int64)
@@ -222,35 +226,75 @@ def radii_of(normal: Normal) -> tuple[F64, F64]:
 def like_others(values: F64, spare: F64, radii: F64, blur: F64) -> Bool:
     """(N,) rows that another may be a copy of, by figures (N, K) and radii (N, V), those of one cluster; all of them where most
     are like the next one, and to look closer costs as much as to lay them on each other."""
-    along, begins, ends = windows(values, spare)
-    values, spare, radii, blur = values[along], spare[along], radii[along], blur[along]
-    near = (np.abs(np.diff(values, axis=0)) <= spare[1:] + spare[:-1]).all(axis=1)
-    near &= np.abs(np.diff(radii, axis=0)).max(axis=1) <= blur[1:] + blur[:-1]
-    out = np.ones(len(along), np.bool_)
-    if 2 * near.sum() < len(along):
-        out[along] = ~like_none(values, spare, radii, blur, begins, ends)
-    return out
+    along = windows(values, spare)[0]
+    near = may_be_copies(values, spare, radii, blur, along[1:], along[:-1])
+    if 2 * near.sum() >= len(along):
+        return np.ones(len(along), np.bool_)
+    alike = np.zeros(len(along), np.bool_)
+    alike[along[1:][near]] = alike[along[:-1][near]] = True
+    return ~like_none(values, spare, radii, blur, alike)
 
 
-def like_none(values: F64, spare: F64, radii: F64, blur: F64, begins: I64, ends: I64) -> Bool:
-    """(N,) meshes, in the order of their windows, of which no other in the window can be a copy; all at once, those in the
-    emptiest windows first. In the fullest most are like each other, and all are taken to be. O(FEW · N)."""
-    count = ends - begins
-    rows = np.argsort(count, kind="stable")
-    rows = rows[np.cumsum(count[rows]) <= FEW * len(count)]
-    out = np.zeros(len(count), np.bool_)
-    out[rows] = True
-    by_width = np.argsort(-np.ptp(values, axis=0) / spare.mean(axis=0)).tolist()
-    for some in np.array_split(rows, max(1, int(np.ceil(count[rows].sum() * radii.shape[1] / CHUNK)))):
-        one, other = np.repeat(some, count[some]), ranges(begins[some], count[some])
-        near = one != other
-        one, other = one[near], other[near]
-        for k in by_width:  # one figure after the other: few pairs are left after the first
-            near = np.abs(values[one, k] - values[other, k]) <= spare[one, k] + spare[other, k]
-            one, other = one[near], other[near]
-        near = np.abs(radii[one] - radii[other]).max(axis=1, initial=0.0) <= blur[one] + blur[other]
-        out[one[near]] = False
-        out[other[near]] = False
+def like_none(values: F64, spare: F64, radii: F64, blur: F64, alike: Bool | None = None) -> Bool:
+    """(N,) meshes of one cluster of which no other can be a copy. alike: (N,) those that are known to be like another.
+
+    Each is asked about those next to it by the figures that tell most beside each other (columns that are pivots of a QR
+    decomposition: Golub, 1965); one that has more than FEW of them within reach is taken to be like one of these.
+    O(FEW · N log N).
+    """
+    out = np.zeros(len(values), np.bool_) if alike is None else alike.copy()
+    size = np.floor(np.log2(blur / blur.min())).astype(np.int64)
+    kinds = [np.flatnonzero(size == k) for k in np.unique(size).tolist()]
+    for rows in kinds:
+        for others in kinds:
+            asked_nearest(values, spare, radii, blur, rows[~out[rows]], others, out)
+    return ~out
+
+
+def asked_nearest(values: F64, spare: F64, radii: F64, blur: F64, rows: I64, others: I64, out: Bool) -> None:
+    """Notes in out (N,) which of the rows, and of the others, may be copies of each other. Each of both kinds may be off about
+    as much as the rest of it: what may be off much does not widen the search for what may not."""
+    if not len(rows) or not len(others):
+        return
+    from scipy.linalg import qr  # dear to load, and few scenes have so many meshes of one kind
+    from scipy.spatial import cKDTree
+
+    far = np.append(spare[rows].max(axis=0) + spare[others].max(axis=0), blur[rows].max() + blur[others].max())
+    sample = others[:: max(1, len(others) // SAMPLE)]
+    scale = np.concatenate([far[:-1], np.full(radii.shape[1], far[-1])])
+    every = np.concatenate([values[sample], radii[sample]], axis=1) / scale
+    telling = qr(every - every.mean(axis=0), mode="r", pivoting=True)[1][:TELLING]
+
+    def scaled(some: I64) -> F64:
+        picked = [values[some, k] if k < values.shape[1] else radii[some, k - values.shape[1]] for k in telling]
+        table: F64 = np.column_stack(picked) / scale[telling]
+        return table
+
+    tree = cKDTree(scaled(others))
+    most = min(FEW, len(others))
+    for count in sorted({min(FEW // 8, most), most}):
+        portions = int(np.ceil(len(rows) * count * (radii.shape[1] + 1) / CHUNK))
+        full = []
+        for some in np.array_split(rows, portions) if portions else []:
+            _, at = tree.query(scaled(some), k=np.arange(1, count + 1), distance_upper_bound=1 + 1e-9, p=np.inf)
+            found = np.append(others, -1)[at]
+            there = (found >= 0) & (found != some[:, None])
+            one, two = np.repeat(some, there.sum(axis=1)), found[there]
+            near = may_be_copies(values, spare, radii, blur, one, two)
+            out[one[near]] = out[two[near]] = True
+            full.append(some[(found >= 0).all(axis=1)])
+        rows = np.concatenate([rows[:0], *full])
+        rows = rows[~out[rows]]
+    if most < len(others):
+        out[rows] = True
+
+
+def may_be_copies(values: F64, spare: F64, radii: F64, blur: F64, one: I64, other: I64) -> Bool:
+    """(P,) pairs of rows whose figures and radii agree."""
+    out = np.asarray((np.abs(values[one] - values[other]) <= spare[one] + spare[other]).all(axis=1))
+    left = np.flatnonzero(out)  # few pairs are left after the figures
+    one, other = one[left], other[left]
+    out[left] = np.abs(radii[one] - radii[other]).max(axis=1, initial=0.0) <= blur[one] + blur[other]
     return out
 
 

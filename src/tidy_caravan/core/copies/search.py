@@ -30,7 +30,7 @@ from tidy_caravan.core.work.whole import asked_again, digest_of
 TOLERANCE_MM = 0.5
 FIGURES_FROM = 1000
 """Vertices and triangles of a mesh from which on its figures are kept."""
-NO_FIGURES = (-1.0,)
+NO_FIGURES = np.array([-1.0])
 AT_ONCE = 200_000
 """Vertices of meshes whose figures are found together."""
 RIGHT = 1e-12
@@ -155,7 +155,8 @@ def figures_with(meshes: Sequence[Mesh], far: F64, tell: Tell) -> tuple[F64, F64
     """(N, K) figures of small meshes of one kind, (N, K) how far those of a copy may be off, (N, V) and (N,) their radii and
     the same; infinite ones cannot have copies at all. They stay with the meshes: to remember them elsewhere would cost more
     than they do."""
-    fresh = [k for k, m in enumerate(meshes) if m.__dict__.get("_figures", NO_FIGURES)[0] != far[k]]
+    before = np.array([m.__dict__.get("_figures", NO_FIGURES)[0] for m in meshes])
+    fresh = np.flatnonzero(before != far).tolist()
     for run in chunks(np.array([meshes[k].vertices for k in fresh]), AT_ONCE):
         tell(int(run[0]), len(fresh))
         some = [fresh[k] for k in run.tolist()]
@@ -163,25 +164,28 @@ def figures_with(meshes: Sequence[Mesh], far: F64, tell: Tell) -> tuple[F64, F64
         normal = normal_form(batch, per_axis=False)
         values, spare = figures(batch, normal)
         values[~normal.usable] = np.inf
-        for k, *told in zip(some, values, spare, *radii_of(normal), strict=True):
-            meshes[k].__dict__["_figures"] = (far[k], *told)
-    every = [m.__dict__["_figures"] for m in meshes]
-    values, spare, radii, blur = (np.array([one[k] for one in every]) for k in range(1, 5))
-    return values, spare, radii, blur
+        radii, blur = radii_of(normal)
+        rows = np.column_stack([far[some], values, spare, radii, blur])
+        for k, row in zip(some, rows, strict=True):
+            meshes[k].__dict__["_figures"] = row
+    every = np.array([m.__dict__["_figures"] for m in meshes])
+    columns = (every.shape[1] - 2 - meshes[0].vertices) // 2
+    return (
+        every[:, 1 : 1 + columns],
+        every[:, 1 + columns : 1 + 2 * columns],
+        every[:, 1 + 2 * columns : -1],
+        every[:, -1],
+    )
 
 
 def rows_like_others(values: F64, spare: F64, radii: F64, blur: F64) -> I64:
     """(K,) those of them that another may be a copy of, ascending."""
     usable = np.flatnonzero(np.isfinite(values).all(axis=1))
-    label = clusters(values[usable], spare[usable])
-    order = np.argsort(label, kind="stable")
-    ends = np.flatnonzero(np.concatenate([[True], np.diff(label[order]) != 0, [True]]))
-    out = []
-    for begin, end in zip(ends[:-1].tolist(), ends[1:].tolist(), strict=True):
-        if end - begin > 1:
-            rows = usable[order[begin:end]]
-            out.append(rows[like_others(values[rows], spare[rows], radii[rows], blur[rows])])
-    return np.sort(np.concatenate([np.zeros(0, np.int64), *out]))
+    return (
+        usable[like_others(values[usable], spare[usable], radii[usable], blur[usable])]
+        if len(usable) > 1
+        else usable[:0]
+    )
 
 
 @kept
