@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import trimesh
 
-from tidy_caravan.core.scene import GLTF, Mesh, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Channel, Clip, Mesh, Scene, make_nodes
+from tidy_caravan.core.space.transforms import split_trs
 
 
 def as_mesh(made: Any, material: int = -1, **more: Any) -> Mesh:
@@ -37,6 +39,24 @@ def random_tree(seed: int, nodes: int = 24, shear: bool = True) -> Scene:
     mesh = np.where(rng.random(nodes) < 0.7, rng.integers(0, len(shapes), nodes), -1)
     names = [f"node_{k}" for k in range(nodes)]
     return Scene(GLTF, make_nodes(parent, np.array(local), names, mesh=mesh), tuple(as_mesh(s) for s in shapes))
+
+
+def moving(scene: Scene, seed: int) -> Scene:
+    """The same, with clips that move, turn and scale a third of its nodes, by every interpolation."""
+    rng = np.random.default_rng(seed)
+    t, r, s, _ = split_trs(scene.nodes.local)
+    rows = rng.choice(len(scene.nodes), len(scene.nodes) // 3, replace=False).tolist()
+    channels = []
+    for i in rows:
+        for path in rng.choice(["translation", "rotation", "scale"], int(rng.integers(1, 3)), replace=False).tolist():
+            way = str(rng.choice(["LINEAR", "STEP", "CUBICSPLINE"]))
+            values = rng.uniform(0.5, 2.0, (9 if way == "CUBICSPLINE" else 3, 4 if path == "rotation" else 3))
+            if path == "rotation":
+                values /= np.linalg.norm(values, axis=1, keepdims=True)
+            values = values.astype(np.float32)
+            channels.append(Channel(i, path, np.array([0, 1, 3], np.float32), values, way))  # type: ignore[arg-type]
+    rest = {i: (tuple(t[i].tolist()), tuple(r[i].tolist()), tuple(s[i].tolist())) for i in rows}
+    return scene.but(nodes=replace(scene.nodes, rest=rest), clips=(Clip(tuple(channels), "clip"),))
 
 
 def world_corners(scene: Scene) -> dict[int, Any]:

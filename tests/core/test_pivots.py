@@ -10,11 +10,12 @@ import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.trees import as_mesh, furthest_apart, random_tree
+from tests.trees import as_mesh, furthest_apart, moving, random_tree
 from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.animation import posed
 from tidy_caravan.core.scene import GLTF, Scene, make_nodes
 from tidy_caravan.core.space.site import taken_off
-from tidy_caravan.core.space.transforms import polar, split_trs
+from tidy_caravan.core.space.transforms import compose, polar, split_trs
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
 
@@ -50,6 +51,18 @@ class Property(unittest.TestCase):
         self.assertLess(furthest_apart(out, again), 1e-6)
         told = [c.text for c in changes if " moved to " in c.text or " baked " in c.text]
         self.assertEqual(told, [], "a second time there is nothing left to do")
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 100_000), st.sampled_from(STEPS))
+    def test_clips_move_everything_as_before(self, seed: int, step: dict[str, Any]) -> None:
+        scene = moving(random_tree(seed, shear=False), seed)
+        out, _ = apply(scene, **step)
+        self.assertLess(furthest_apart(scene, out), 1e-6, "at rest")
+        for time in (0.0, 0.4, 1.7, 5.0):
+            self.assertLess(furthest_apart(posed(scene, time), posed(out, time)), 1e-6, (step, time))
+        for i, (t, r, s) in out.nodes.rest.items():
+            whole = compose(np.array([t]), np.array([r]), np.array([s]))[0]
+            np.testing.assert_allclose(whole, out.nodes.local[i], atol=1e-6, err_msg="what is written of it")
 
     @settings(max_examples=25, deadline=None)
     @given(st.integers(0, 100_000))

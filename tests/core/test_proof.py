@@ -20,6 +20,7 @@ from tests.harden.bent import try_bent
 from tests.loose import LOOSE, REFUSED, everything_said, said_of
 from tests.planted import FAULTS, GltfFile, Plant, in_gltf, kiosk
 from tests.support import sent
+from tests.trees import moving, random_tree
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
@@ -233,6 +234,15 @@ class Quiet(unittest.TestCase):
 
     def test_scenes_of_several_roots_lights_cameras_clips(self) -> None:
         self.quiet(("everything", "kiosk"), ("glb", "dae", "usdc"), BUILT_IN[2])
+
+    def test_clips_on_nodes_that_mirror_and_scale(self) -> None:
+        """The axis on which a mirror lies is in no matrix, and a clip of the turn alone leaves it as it is."""
+        route = Route.model_validate({"steps": [{"kind": "match_units_axes"}]})
+        for seed in range(4):
+            scene = moving(random_tree(seed, shear=False), seed)
+            for destination in BUILT_IN:
+                with self.subTest(seed=seed, destination=destination.name):
+                    self.assertEqual(alarm_of(scene, destination, route, "glb"), "")
 
 
 class OnParts(unittest.TestCase):

@@ -62,7 +62,7 @@ class CombineParts(Step):
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
         rows = np.flatnonzero(chosen & can_be_combined(scene))
         groups, apart = self.groups(scene, context, rows)
-        apart["that moves, is hidden, bent, flat in space or has morph targets"] = np.setdiff1d(
+        apart["(animated, hidden, bent, flat in space or with morph targets)"] = np.setdiff1d(
             np.flatnonzero(chosen), rows
         )
         left = [

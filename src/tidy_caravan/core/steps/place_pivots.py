@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.animation import moved_in_place
 from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.geometry.stretched import uneven_stretch
 from tidy_caravan.core.pace import Tell, paced
@@ -205,10 +206,9 @@ def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64, tell: Tell) -
     """The scene with the pivots of some nodes (N,) moved by `move` (N, 3) in their own space. shift: (M + 1, 3) the same
     by mesh."""
     nodes = scene.nodes
-    local = nodes.local.copy()
-    local[:, :3, 3] += (nodes.local[:, :3, :3] @ move[:, :, None])[:, :, 0]
+    by: F64 = (nodes.local[:, :3, :3] @ move[:, :, None])[:, :, 0]
     below = np.flatnonzero((nodes.parent >= 0) & moved[nodes.parent])
-    local[below, :3, 3] -= move[nodes.parent[below]]
+    by[below] -= move[nodes.parent[below]]
     meshes = list(scene.meshes)
     table = np.full(len(meshes) + 1, -1, np.int32)
     for i in paced(np.unique(nodes.mesh[moved]).tolist(), tell):
@@ -216,7 +216,7 @@ def moved_pivots(scene: Scene, moved: Bool, move: F64, shift: F64, tell: Tell) -
         shifted = (scene.meshes[i].positions.astype(np.float64) - shift[i]).astype(np.float32)
         meshes.append(replace(scene.meshes[i], positions=shifted))
     column = np.where(moved, table[nodes.mesh], nodes.mesh).astype(np.int32)
-    return with_meshes(scene.but(nodes=replace(nodes, local=local)), column, meshes, tell)
+    return with_meshes(moved_in_place(scene, by), column, meshes, tell)
 
 
 def too_far(box: F64, target: F64, worlds: F64, metres: float) -> bool:

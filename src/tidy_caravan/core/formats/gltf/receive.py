@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields, is_dataclass
+from dataclasses import fields, is_dataclass, replace
 from functools import cache
 from pathlib import Path
 from typing import Any, get_args, get_type_hints
@@ -39,6 +39,7 @@ from tidy_caravan.core.scene import (
     make_nodes,
 )
 from tidy_caravan.core.scene.arrays import F64, AnyArray
+from tidy_caravan.core.scene.nodes import Rest
 
 WIDTH = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 KIND = {5120: np.int8, 5121: np.uint8, 5122: np.int16, 5123: np.uint16, 5125: np.uint32, 5126: np.float32}
@@ -199,6 +200,8 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
         camera=[-1 if n.camera is None else n.camera for n in document.nodes],
         extras={i: n.extras for i, n in enumerate(document.nodes) if n.extras},
     )
+    clips = clips_of(document, shared)
+    nodes = replace(nodes, rest=resting(document, clips))
     scene = Scene(
         destination.file_convention(fmt),
         nodes,
@@ -209,7 +212,7 @@ def receive_gltf(file: Path, destination: Destination, fmt: FormatName, tell: Te
         lights=tuple(light_of(e) for e in lights_of(document)),
         cameras=tuple(camera_of(c) for c in document.cameras),
         skins=skins,
-        clips=clips_of(document, shared),
+        clips=clips,
         roots=tuple(Root(tuple(s.nodes or ()), s.name or "", s.extras or None) for s in document.scenes) or (Root(()),),
         default_root=-1 if document.scene is None else document.scene,
         extras={
@@ -452,6 +455,21 @@ def clips_of(document: Any, accessor: Callable[[int], AnyArray]) -> tuple[Clip, 
     return tuple(out)
 
 
+def resting(document: Any, clips: tuple[Clip, ...]) -> dict[int, Rest]:
+    """Translation, rotation and scale of the nodes that clips move, as the file has them: their matrix does not tell on which
+    axis a mirror lies, and a clip of their turn leaves the rest as it is."""
+    out: dict[int, Rest] = {}
+    for i in {c.node for clip in clips for c in clip.channels}:
+        node = at(document.nodes, i)
+        if node.matrix is None:
+            out[i] = (
+                tuple(node.translation or (0.0, 0.0, 0.0)),
+                tuple(node.rotation or (0.0, 0.0, 0.0, 1.0)),
+                tuple(node.scale or (1.0, 1.0, 1.0)),
+            )
+    return out
+
+
 def local_of(node: Any) -> F64:
     if node.matrix is not None:
         return np.array(node.matrix, dtype=np.float64).reshape(4, 4).T
@@ -591,5 +609,6 @@ def with_scatters(scene: Scene, document: Any, accessor: Callable[[int], AnyArra
             light=np.concatenate([nodes.light, none]),
             camera=np.concatenate([nodes.camera, none]),
             extras=nodes.extras,
+            rest=nodes.rest,
         ),
     )
