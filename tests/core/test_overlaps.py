@@ -17,7 +17,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.coplanar import Flat, overlapping
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import Route, run
-from tidy_caravan.core.scene import Channel, Clip, Material, Scene
+from tidy_caravan.core.scene import Channel, Clip, Material, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.surroundings.flicker import Flicker, between, within
 from tidy_caravan.core.survey import survey
@@ -267,6 +267,23 @@ class Mended(unittest.TestCase):
         self.assertEqual(flicker(out), {})
         moved = np.asarray(out.meshes[0].positions) - scene.meshes[0].positions
         self.assertTrue(np.allclose(moved, np.repeat([[0, 0, 0], [0, 0, 0.002]], 4, axis=0), atol=1e-7))
+
+    def test_each_size_of_a_mesh_is_asked_and_lifted_by_itself(self) -> None:
+        """Thirty millimetres apart are three tenths of one on a part that is drawn a hundred times smaller."""
+        scene = Within().doubled(0.03)
+        places = [np.diag([s, s, s, 1.0]) @ at(k * 30 / s, 0, 0) for k, s in enumerate((1.0, 0.01, 0.8, 0.012))]
+        nodes = make_nodes([-1] * 4, np.array(places), ["large", "small", "fairly large", "fairly small"], mesh=[0] * 4)
+        scene = scene.but(nodes=nodes)
+        names = scene.nodes.names
+        told = flicker(scene)["flicker.within"]
+        self.assertEqual([names[i] for i in told.parts], ["small", "fairly small"])
+        out, _ = self.mend(scene)
+        self.assertEqual(flicker(out), {})
+        large, small = (out.meshes[out.nodes.mesh[k]] for k in (0, 1))
+        self.assertEqual([out.meshes[i].id for i in out.nodes.mesh], [large.id, small.id] * 2)
+        self.assertEqual(large.id, scene.meshes[0].id)
+        moved = (np.ptp(small.positions[:, 2]) - 0.03) * 0.01
+        self.assertAlmostEqual(float(moved), 0.002 - 0.0003, places=6)
 
     def test_within_a_mesh_as_between_parts(self) -> None:
         """Stacks, chains, and blocks let in flush with a slab, turned anyhow."""

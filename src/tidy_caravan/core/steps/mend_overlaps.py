@@ -32,7 +32,7 @@ from tidy_caravan.core.steps.base import (
 from tidy_caravan.core.surroundings.flicker import WHOLE, Drawn, Flicker, between, covered_in, onto_itself, within
 from tidy_caravan.core.surroundings.gaps import LIFTED, LIFTED_WITHIN
 from tidy_caravan.core.surroundings.insides import seen_from_both
-from tidy_caravan.core.surroundings.world import Table, scales
+from tidy_caravan.core.surroundings.world import Table, by_size, scales
 from tidy_caravan.core.words import plural
 
 TWINS = 1e-5
@@ -118,23 +118,24 @@ class MendOverlaps(Step):
 def lifted_within(scene: Scene, chosen: Bool, context: StepContext, offset: float) -> tuple[Scene, list[Change]]:
     """The scene with the shells of the chosen nodes' meshes lifted off each other by the offset in metres."""
     meshes = {mesh.id for mesh in scene.meshes}
-    wanted, moved = drawn_by(scene, chosen), np.zeros(len(scene.nodes), np.bool_)
+    wanted, moved = chosen, np.zeros(len(scene.nodes), np.bool_)
     changes: list[Change] = []
     came: dict[str, dict[int, F64]] = {}
     left = 0
     for last in range(ROUNDS + 1):
-        inner, lost = within(scene, context.workshop, context.progress, wanted)
+        sized = by_size(scene)
+        inner, lost = within(sized, context.workshop, context.progress, drawn_by(sized, wanted))
         if not last:
             changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
-            folded = [i for i, o in inner.items() if onto_itself(scene.meshes[i], o).any()]
+            folded = [i for i, o in inner.items() if onto_itself(sized.meshes[i], o).any()]
             if folded:
                 what = f"{plural(len(folded), 'mesh has', 'meshes have')} surface folded onto itself, which cannot be lifted: "
-                stays = identities_of(scene, np.flatnonzero(chosen & np.isin(scene.nodes.mesh, folded)))
+                stays = identities_of(scene, np.flatnonzero(chosen & np.isin(sized.nodes.mesh, folded)))
                 changes.append(Change(text=f"{what}what is covered can be removed", count=len(folded), parts=stays))
-        metres, drawn, up = scales(scene), Drawn(scene), axis_vector(scene.convention.up)
+        metres, drawn, up = scales(sized), Drawn(sized), axis_vector(scene.convention.up)
         made = {}
         for i, overlaps in inner.items():
-            mesh = scene.meshes[i]
+            mesh = sized.meshes[i]
             both = seen_from_both(Table.of([mesh]), drawn.of(mesh))
             lifted, moves = lifted_shells(mesh, overlaps, both, offset / float(metres[i]), up, came.get(mesh.id, {}))
             if lifted is not mesh:
@@ -142,9 +143,9 @@ def lifted_within(scene: Scene, chosen: Bool, context: StepContext, offset: floa
         if not made or last == ROUNDS:
             left = len(made)
             break
-        scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
+        scene, changed = replace_meshes(sized, np.flatnonzero(chosen), made)
         moved |= changed
-        wanted = drawn_by(scene, changed)
+        wanted = changed
     if moved.any():
         parts = scene.identities.given(scene.nodes.source[np.flatnonzero(moved)].tolist())
         before = scene.extras.get(LIFTED_WITHIN, {})
@@ -169,12 +170,13 @@ def drawn_by(scene: Scene, nodes: Bool) -> Bool:
 
 def uncovered_within(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, list[Change]]:
     """The scene without triangles that others of their mesh cover whole."""
-    inner, lost = within(scene, context.workshop, context.progress, drawn_by(scene, chosen))
+    sized = by_size(scene)
+    inner, lost = within(sized, context.workshop, context.progress, drawn_by(sized, chosen))
     changes = [Change(text=f"{text}, stays as it is", count=1, problem=True) for text in lost.values()]
     meshes = {mesh.id for mesh in scene.meshes}
-    made = {i: less for i, o in inner.items() if (less := uncovered(scene.meshes[i], o)) is not scene.meshes[i]}
+    made = {i: less for i, o in inner.items() if (less := uncovered(sized.meshes[i], o)) is not sized.meshes[i]}
     if made:
-        scene, changed = replace_meshes(scene, np.flatnonzero(chosen), made)
+        scene, changed = replace_meshes(sized, np.flatnonzero(chosen), made)
         number = sum(mesh.id not in meshes for mesh in scene.meshes)
         text = f"covered triangles removed within {plural(number, 'mesh', 'meshes')}"
         changes.append(Change(text=text, count=number, parts=identities_of(scene, np.flatnonzero(changed))))

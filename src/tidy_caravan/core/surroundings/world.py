@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -108,6 +108,10 @@ def middle_of(scene: Scene) -> F64:
     return out
 
 
+TWOFOLD = 2.0
+"""Times the size of another part of its mesh from which on a part is asked by itself about millimetres."""
+
+
 def about(world: F64, middle: F64) -> F64:
     """The matrices (P, 4, 4) with `middle` as their origin."""
     out = world.copy()
@@ -138,6 +142,23 @@ def scales_of(scene: Scene, largest: bool) -> F64:
         size = np.abs(determinants(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
         np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
+
+
+def by_size(scene: Scene) -> Scene:
+    """The scene with what draws a mesh more than TWOFOLD as large as the smallest that does so drawing one of its own, the same
+    again: what is asked in millimetres is another question there. The same scene where there is none."""
+    nodes, parts = scene.nodes, scene.nodes.parts
+    size = np.abs(determinants(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    mesh = nodes.mesh[parts]
+    step = np.floor(np.log(np.maximum(size, 1e-300) / scales(scene)[mesh]) / np.log(TWOFOLD) + 1e-6)
+    rows = np.flatnonzero((size > 0) & (step > 0))
+    if not len(rows):
+        return scene
+    kinds, which = np.unique(np.column_stack([mesh[rows], step[rows]]), axis=0, return_inverse=True)
+    column = nodes.mesh.copy()
+    column[parts[rows]] = len(scene.meshes) + which.reshape(-1)
+    more = tuple(scene.meshes[i] for i in kinds[:, 0].astype(np.int64).tolist())
+    return scene.but(meshes=(*scene.meshes, *more), nodes=replace(nodes, mesh=column))
 
 
 @kept

@@ -18,7 +18,7 @@ from tidy_caravan.core.surroundings.flicker import (
     onto_itself,
     within,
 )
-from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.surroundings.world import by_size, scales
 from tidy_caravan.core.survey.base import Finding, check, not_found_out, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_LINES, in_meshes, of_overlaps, rims
@@ -88,7 +88,7 @@ def small(value: float) -> str:
 def overlaps_within(context: Context) -> Iterable[Finding]:
     """The same within one mesh: of its shells, which can be lifted, and of a shell with itself. Triangles exactly on another
     that look the same way are the fault of repeated faces."""
-    scene = context.scene
+    scene = by_size(context.scene)
     found, lost = within(scene, context.workshop, context.tell, scene.instance_counts > 0)
     context.unknown.update(lost)
     shells: dict[int, Overlaps] = {}
@@ -144,7 +144,9 @@ def on_its_own(
 
 def patches(scene: Scene, found: dict[int, Overlaps]) -> Callable[[Mesh], F64]:
     """Lines around what lies on its own surface in a mesh."""
-    by_id = {scene.meshes[i].id: o for i, o in found.items()}
+    by_id: dict[str, Overlaps] = {}
+    for i, o in found.items():
+        by_id.setdefault(scene.meshes[i].id, o)  # the smallest that it is drawn comes first, and has all of them
 
     def lines(mesh: Mesh) -> F64:
         o = by_id[mesh.id]
