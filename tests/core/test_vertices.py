@@ -86,6 +86,17 @@ class Join(unittest.TestCase):
         thread = as_mesh(trimesh.creation.box([1, 1e-4, 1e-4]))
         self.assertEqual(clean(scene_of(thread), joinMm=10)[0].meshes[0].vertices, 8)
 
+    def test_no_part_is_moved_by_more_than_is_said_where_another_is_smaller(self) -> None:
+        mesh = soup(trimesh.creation.icosphere(2, 10.0))
+        bent = mesh.positions + np.random.default_rng(1).uniform(-2e-4, 2e-4, mesh.positions.shape).astype(np.float32)
+        nodes = make_nodes([-1] * 2, np.array([np.eye(4), np.diag([0.01, 0.01, 0.01, 1.0])]), ["ball", "small one"], mesh=[0, 0])  # fmt: skip
+        scene = scene_of(mesh).but(meshes=(replace(mesh, positions=bent),), nodes=nodes)
+        for within in (0.001, 0.01, 0.1, 1.0):
+            out, _ = clean(scene, join_mm=within)
+            corners = [m.positions[m.indices].astype(np.float64) for m in (scene.meshes[0], out.meshes[0])]
+            self.assertLessEqual(np.linalg.norm(corners[1] - corners[0], axis=2).max() * 1000, within)
+        self.assertLess(out.meshes[0].vertices, 200, "and what is near enough everywhere is joined")
+
     @settings(max_examples=25, deadline=None)
     @given(st.integers(0, 10_000))
     def test_every_vertex_keeps_place_and_company(self, seed: int) -> None:

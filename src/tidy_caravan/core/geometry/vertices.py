@@ -97,11 +97,23 @@ def joined(mesh: Mesh, tolerance: float | F64, owner: I64 | None = None) -> I64:
     a, b = a[keep], b[keep]
     keep = alike(mesh, a, b)
     a, b = a[keep], b[keep]
-    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
-    number, label = connected_components(graph, directed=False)
-    first = np.full(number, count, np.int64)
-    np.minimum.at(first, label, np.arange(count))
-    out: I64 = first[label]
+    each = np.asarray(tolerance, np.float64)
+    wide: F64 = np.broadcast_to(each, count) if not each.ndim or owner is None else each[owner]
+    out, far = same, np.ones(count, np.bool_)
+    while len(a):
+        graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(count, count))
+        number, label = connected_components(graph, directed=False)
+        first = np.full(number, count, np.int64)
+        np.minimum.at(first, label, np.arange(count))
+        out = np.where(far, first[label], out)
+        # along a chain of near ones the last is not near the first: those that are not are joined among themselves
+        moved = np.flatnonzero(far & (out != same))
+        way = np.linalg.norm(mesh.positions[out[moved]].astype(np.float64) - mesh.positions[moved], axis=1)
+        far = np.zeros(count, np.bool_)
+        far[moved[way > wide[moved]]] = True
+        out = np.where(far, same, out)
+        keep = far[a] & far[b]
+        a, b = a[keep], b[keep]
     return out
 
 

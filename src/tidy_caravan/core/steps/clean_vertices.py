@@ -29,7 +29,7 @@ from tidy_caravan.core.work.heavy import Outcome, Piece, Work
 from tidy_caravan.core.work.meshes import KEPT, SOURCE, whole_mesh_of, whole_of
 
 CLEANED = Work(
-    "clean vertices", 1, f"{__name__}:cleaned", native=False, together=f"{__name__}:none_to_clean"
+    "clean vertices", 2, f"{__name__}:cleaned", native=False, together=f"{__name__}:none_to_clean"
 )  # fmt: skip
 SIZE = 1e-4
 """Nothing is joined that is further apart than this part of the mesh's size."""
@@ -104,7 +104,7 @@ class CleanVertices(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
-        metres = scales(scene)
+        metres = scales(scene, largest=True)  # the smaller ones join less than they might, and none more than was said
 
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             return {"join_mm": self.join_mm, "join": self.join, "unit_mm": float(f"{metres[i] * 1000:.4g}")}
