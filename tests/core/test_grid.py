@@ -157,6 +157,40 @@ class Fitted(unittest.TestCase):
         self.assertTrue(np.allclose(after.bounds[1], [2, 3, 0.2], atol=1e-6))
         self.assertTrue(np.allclose(self.widths(after), [0, 0.1, 1.9, 2.0], atol=1e-5))
 
+    def test_the_border_cuts_no_rail_and_folds_no_fine_surface(self) -> None:
+        """A rail and a pane of many triangles lie where the border would be; a finer one is squeezed between the ends."""
+        for off in (0.028, 0.011, -0.013):
+            for fine in (25, 900):
+                frame = piece((2 + off, 3, 0.2), frame=True)
+                rail = trimesh.creation.cylinder(0.04, 2.8, sections=32)
+                rail.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+                rail.apply_translation([2 + off - 0.2, 1.5, 0.1])
+                across = np.linspace(0.1, 1.9 + off, fine)
+                row = np.arange(fine - 1)
+                points = np.concatenate(
+                    [np.column_stack([across, np.full(fine, y), np.full(fine, 0.1)]) for y in (0.1, 2.9)]
+                )
+                faces = np.concatenate([np.column_stack([row, row + 1, row + fine]), np.column_stack([row + 1, row + fine + 1, row + fine])])  # fmt: skip
+                made = trimesh.util.concatenate([frame, rail, trimesh.Trimesh(points, faces, process=False)])
+                scene = scene_of(made)
+                out, changes = parse_step({"kind": "fit_grid", "cell": 1.0}).apply(scene, StepContext(BUILT_IN[0]))
+                with self.subTest(off=off, fine=fine):
+                    self.assertEqual(changes[0].count, 1)
+                    before, after = (s.meshes[0].positions.astype(np.float64) for s in (scene, out))
+                    self.assertAlmostEqual(float(np.ptp(after[:, 0])), 2.0, places=6)
+                    faces = scene.meshes[0].indices
+                    old, new = (
+                        np.cross(p[faces[:, 1]] - p[faces[:, 0]], p[faces[:, 2]] - p[faces[:, 0]])
+                        for p in (before, after)
+                    )
+                    self.assertTrue(((old * new).sum(axis=1) > 0).all(), "no triangle turned over")
+                    bars, rods = slice(0, 32), slice(32, 32 + len(rail.vertices))
+                    for k in range(0, 32, 8):
+                        if np.ptp(before[k : k + 8, 0]) < 0.2:
+                            self.assertAlmostEqual(float(np.ptp(after[bars][k : k + 8, 0])), 0.1, places=6)
+                    if fine == 25:
+                        self.assertAlmostEqual(float(np.ptp(after[rods, 0])), 0.08, places=6)
+
     def test_by_the_whole_all_of_it_is_stretched(self) -> None:
         after, before = self.fit("whole")
         self.assertTrue(np.allclose(after.bounds[1], [2, 3, 0.2], atol=1e-6))

@@ -2517,7 +2517,8 @@ export interface components {
          * @description Brings the sizes of modular pieces to whole cells, along their own axes; thicknesses stay.
          *
          *     The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
-         *     near that end goes along, so that profiles keep their thickness; with `whole` all of the piece is stretched.
+         *     near that end goes along, so that profiles keep their thickness; the border is drawn further in where it would cut a rail or
+         *     fold a fine surface. With `whole` all of the piece is stretched.
          */
         FitGrid: {
             /**

@@ -8,9 +8,10 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
+from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, stretched_meshes
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import Bool
+from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -27,6 +28,10 @@ from tidy_caravan.core.words import plural
 
 EXACT = 0.02
 """Part of EXACT_M, and so of a hundredth of a millimetre, below which nothing is left to fit."""
+SLANTED = 0.02
+"""Slope of a surface from which on it would be bent, and not only longer, where a piece is stretched across it."""
+CLEAR = 2.0
+"""Times the way that a border goes in which must be clear before it, so that nothing comes to lie on anything else."""
 EVEN = 1.0001
 """Largest ratio of the sizes that a piece is drawn at, along any axis, for one cell to be its own."""
 
@@ -36,7 +41,8 @@ class FitGrid(Step):
     """Brings the sizes of modular pieces to whole cells, along their own axes; thicknesses stay.
 
     The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
-    near that end goes along, so that profiles keep their thickness; with `whole` all of the piece is stretched.
+    near that end goes along, so that profiles keep their thickness; the border is drawn further in where it would cut a rail or
+    fold a fine surface. With `whole` all of the piece is stretched.
     """
 
     title = "Fit to the grid"
@@ -119,6 +125,8 @@ class FitGrid(Step):
         the mesh. metres: of a unit."""
         box = mesh.bounds
         points = mesh.positions.astype(np.float64)
+        vectors = np.abs(face_vectors(mesh.positions, mesh.indices))
+        slope = vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-300)
         left = changed = False
         for axis in range(3):
             low, high = box[0, axis], box[1, axis]
@@ -133,14 +141,37 @@ class FitGrid(Step):
                 continue
             stays = low if away(low, cell) <= away(high, cell) else high
             column = points[:, axis]
+            way = 1.0 if stays == low else -1.0
             if self.how == "whole":
                 points[:, axis] = stays + (column - stays) * (size - off) / size
             else:
                 reach = min(self.border_mm / 1000 / metres, size / 2)
-                end = column > high - reach if stays == low else column < low + reach
-                points[end, axis] += -off if stays == low else off
+                at = (column - stays) * way
+                points[:, axis] -= way * off * moved_along(at, at[mesh.indices], slope[:, axis], size - reach, off)
             changed = True
         return (replace(mesh, positions=points.astype(np.float32), recipe=None) if changed else None), left
+
+
+def moved_along(at: F64, corners: F64, slope: F64, border: float, off: float) -> F64:
+    """(V,) how much of the way of the end vertices go, 1 for those beyond the border, by how far `at` (V,) they are from the end
+    that stays. corners: (F, 3) the same by triangle. slope: (F,) how far triangles are from running along the axis, 0 to 1.
+
+    Where vertices stand so near that they would come to lie on or past each other, or slanted surface runs across, as of a
+    rail, the border is drawn further in, up to half its place. Where that helps nothing, what lies between both ends is squeezed evenly.
+    O(F log F).
+    """
+    places = np.unique(at)
+    gap, middle = np.diff(places), (places[1:] + places[:-1]) / 2
+    slanted = slope > SLANTED
+    begin, end = np.sort(corners[slanted].min(axis=1)), np.sort(corners[slanted].max(axis=1))
+    bent = np.searchsorted(begin, places[:-1], side="right") - np.searchsorted(end, places[:-1], side="right")
+    free = (gap >= CLEAR * off) & (places[:-1] <= border) & (middle >= border / 2)
+    for good in (free & (bent == 0), free):
+        if good.any():
+            return np.asarray(at > middle[np.flatnonzero(good)[-1]], np.float64)
+    stays = min(float(at.max()) - border, border / 2)
+    out: F64 = np.clip((at - stays) / (border - stays), 0.0, 1.0)
+    return out
 
 
 def away(place: float, cell: float) -> float:
