@@ -13,6 +13,8 @@ from typing import Any, Literal
 
 import numpy as np
 import orjson
+import trimesh
+from scipy.spatial.transform import Rotation
 
 from tests.harden.arrivals import TIDY, UNITS, sources
 from tests.harden.arrivals import one as alarm_of
@@ -20,7 +22,7 @@ from tests.harden.bent import try_bent
 from tests.loose import LOOSE, REFUSED, everything_said, said_of
 from tests.planted import FAULTS, GltfFile, Plant, in_gltf, kiosk
 from tests.support import sent
-from tests.trees import moving, random_tree
+from tests.trees import as_mesh, moving, random_tree
 from tidy_caravan.core.arrival import compare
 from tidy_caravan.core.arrival.report import ArrivalReport
 from tidy_caravan.core.aspects import Aspect, Effect
@@ -29,7 +31,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
-from tidy_caravan.core.scene import Mesh, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Channel, Clip, Mesh, Morph, Scene, make_nodes
 from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
 from tidy_caravan.core.steps.base import Phase, per_mesh, step
 
@@ -243,6 +245,54 @@ class Quiet(unittest.TestCase):
             for destination in BUILT_IN:
                 with self.subTest(seed=seed, destination=destination.name):
                     self.assertEqual(alarm_of(scene, destination, route, "glb"), "")
+
+
+class Clips(unittest.TestCase):
+    """A package whose clips are another's, of which one number differs."""
+
+    def mast(self) -> Scene:
+        """Drawn in centimetres under a node that says so, with a flag that blows."""
+        box = trimesh.creation.box([20, 900, 20]).apply_translation([0, 450, 0])
+        flag = trimesh.creation.box([1, 1, 0.01])
+        wave = np.zeros(flag.vertices.shape, np.float32)
+        wave[:, 2] = 0.4 * flag.vertices[:, 0]
+        meshes = as_mesh(box), replace(as_mesh(flag), morphs=(Morph(wave),), morph_weights=(0.0,))
+        nodes = make_nodes(
+            [-1, -1], np.array([np.diag([0.01, 0.01, 0.01, 1.0]), np.eye(4)]), ["mast", "flag"], mesh=[0, 1]
+        )
+        nodes = replace(nodes, rest={0: ((0.0,) * 3, (0.0, 0.0, 0.0, 1.0), (0.01,) * 3)})
+        turns = Rotation.from_euler("x", [[0], [4], [0]], degrees=True).as_quat().astype(np.float32)
+        times = np.array([0, 1, 2], np.float32)
+        sway = Channel(0, "rotation", times, turns)
+        blow = Channel(1, "weights", times, np.array([[0], [1], [0]], np.float32))
+        return Scene(GLTF, nodes, meshes, clips=(Clip((sway, blow), "wind"),))
+
+    def test_each_of_them_is_told_by_what_it_moves(self) -> None:
+        scene = self.mast()
+        sway, blow = scene.clips[0].channels
+        turned = sway.values.copy()
+        turned[1] = Rotation.from_euler("x", 5, degrees=True).as_quat()
+        nothing = blow.values * np.float32(1 + 1e-6)
+        others: dict[str, tuple[Channel, Channel, str]] = {
+            "turned a degree": (replace(sway, values=turned), blow, "holds “mast” 157 mm elsewhere at 1 s"),
+            "not between keys": (replace(sway, interpolation="STEP"), blow, "holds “mast” 31"),
+            "a weight": (sway, replace(blow, values=blow.values * np.float32(0.9)), "other morph weights"),
+            "a weight's time": (sway, replace(blow, times=blow.times * np.float32(1.2)), "other morph weights"),
+            "weights in steps": (sway, replace(blow, interpolation="STEP"), "other morph weights"),
+            "nothing": (sway, replace(blow, values=nothing), ""),
+        }
+        with TemporaryDirectory() as folder:
+            package, done = sent(scene, "mast", "0" * 64, BUILT_IN[0], Route(), "glb")
+            save(package.files, Path(folder))
+            for what, (one, two, told) in others.items():
+                other = scene.but(clips=(Clip((one, two), "wind"),))
+                changed, _ = sent(other, "mast", "0" * 64, BUILT_IN[0], Route(), "glb")
+                (Path(folder) / "scene.glb").write_bytes(changed.files["scene.glb"])
+                report, _ = prove(Path(folder), scene, done)
+                said = [p for p in report.problems if "is not the file" not in p]
+                with self.subTest(what):
+                    self.assertEqual(len(said), bool(told), said)
+                    self.assertIn(told, " ".join(said))
 
 
 class OnParts(unittest.TestCase):

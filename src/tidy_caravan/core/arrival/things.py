@@ -12,9 +12,10 @@ from tidy_caravan.core.arrival.data import equal_data, of_object
 from tidy_caravan.core.arrival.looks import told
 from tidy_caravan.core.arrival.pairing import Side, pairs
 from tidy_caravan.core.arrival.placed import Placed, keys
-from tidy_caravan.core.geometry.animation import posed
-from tidy_caravan.core.scene import Camera, Clip, Light, Scene
+from tidy_caravan.core.geometry.animation import value_at, worlds_at
+from tidy_caravan.core.scene import GLTF, Camera, Clip, Light, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
+from tidy_caravan.core.space.axes import linear_map
 
 NUMBER_LIMIT = 1e-4
 """Relative difference of a number that is the same."""
@@ -33,6 +34,10 @@ UNITS = {
     "surface size": " m",
     "far": " m",
 }
+MOVED_MM, MOVED_SHARE = 1.0, 1e-3
+"""What a clip moves may be that far elsewhere, or that part of how far it goes from its node, if that is less."""
+WEIGHT_LIMIT = 1e-4
+"""Difference of a morph weight that is the same."""
 MOMENTS = 65
 """Times at which clips are looked at, at most: all keys of both sides and the middles between them come first."""
 
@@ -225,7 +230,7 @@ def moments(times: Sequence[AnyArray]) -> F64:
 def one_clip(
     source: Scene, arrived: Scene, a: Clip, b: Clip, key_a: Sequence[str], key_b: Sequence[str], position_mm: float
 ) -> list[str]:
-    """Worst place of a point a metre from each moved node, over the length of the clip; weights as numbers."""
+    """The worst place of what hangs on the moved nodes, over the length of the clip, by its own limit; weights as numbers."""
     paths_a = sorted((key_a[c.node], c.path) for c in a.channels)
     paths_b = sorted((key_b[c.node], c.path) for c in b.channels)
     if paths_a != paths_b:
@@ -235,23 +240,72 @@ def one_clip(
     times = moments([c.times for c in (*a.channels, *b.channels)])
     row_b = {key_b[c.node]: c.node for c in b.channels}
     moved = sorted({c.node for c in a.channels})
-    worst, at, where = 0.0, 0.0, ""
-    for time in times.tolist():
-        here = Placed.of(posed(source.but(clips=(a,)), time))
-        there = Placed.of(posed(arrived.but(clips=(b,)), time))
-        for i in moved:
-            j = row_b[key_a[i]]
-            corner = np.column_stack([np.zeros(3), np.eye(3)])
-            apart = (here.worlds[i][:3, :3] - there.worlds[j][:3, :3]) @ corner
-            far = float(np.linalg.norm(apart + (here.worlds[i] - there.worlds[j])[:3, 3:], axis=0).max()) * 1000
-            if far > worst:
-                worst, at, where = far, time, key_a[i]
-    if worst > max(position_mm, 1.0):
-        return [f"clip “{a.name}” holds “{where}” {worst:.3g} mm elsewhere at {at:.3g} s"]
+    here, there = (
+        Moved(side, clip, rows, times)
+        for side, clip, rows in ((source, a, moved), (arrived, b, [row_b[key_a[i]] for i in moved]))
+    )
+    reach = reaches(source, moved)
+    worst, at, where = 1.0, 0.0, ""
+    for i in moved:
+        one, other = here.of(i), there.of(row_b[key_a[i]])
+        # as far from the node as its things go, and a metre where it has none
+        stretch = np.linalg.norm(one[:, :3, :3], axis=1).max(axis=0)
+        corner = np.column_stack([np.zeros(3), np.diag(reach[i] / np.where(stretch > 0, stretch, 1.0))])
+        apart = (one - other)[:, :3, :3] @ corner + (one - other)[:, :3, 3:]
+        far = np.linalg.norm(apart, axis=1).max(axis=1) * 1000
+        rounding = 1000 * float(np.spacing(np.float32(np.abs(one[:, :3, 3]).max() + reach[i])))
+        limit = max(position_mm, min(MOVED_MM, 1000 * MOVED_SHARE * reach[i])) + 8 * rounding
+        k = int(np.argmax(far))
+        if far[k] > worst * limit:
+            worst, at, where = far[k] / limit, float(times[k]), f"“{key_a[i]}” {far[k]:.3g} mm"
+    if where:
+        return [f"clip “{a.name}” holds {where} elsewhere at {at:.3g} s"]
     weights_a = {key_a[c.node]: c for c in a.channels if c.path == "weights"}
     for c in b.channels:
         if c.path == "weights":
             w = weights_a[key_b[c.node]]
-            if w.values.size != c.values.size or not np.allclose(w.values.ravel(), c.values.ravel(), atol=1e-5):
+            if any(different(value_at(w, t), value_at(c, t)) for t in moments([w.times, c.times]).tolist()):
                 return [f"clip “{a.name}” gives “{key_b[c.node]}” other morph weights"]
     return []
+
+
+def different(a: F64, b: F64) -> bool:
+    return a.size != b.size or not np.allclose(a.ravel(), b.ravel(), atol=WEIGHT_LIMIT)
+
+
+class Moved:
+    """Nodes of a scene in the common space, at times of a clip."""
+
+    def __init__(self, scene: Scene, clip: Clip, rows: Sequence[int], times: F64) -> None:
+        self.worlds = worlds_at(scene, clip, rows, times)
+        self.linear = linear_map(scene.convention, GLTF)
+        self.inverse = np.linalg.inv(self.linear)
+
+    def of(self, node: int) -> F64:
+        """(T, 4, 4)"""
+        out = self.worlds[node].copy()
+        out[:, :3, :3] = self.linear @ out[:, :3, :3] @ self.inverse
+        out[:, :3, 3] = out[:, :3, 3] @ self.linear.T
+        return out
+
+
+def reaches(scene: Scene, rows: Sequence[int]) -> dict[int, float]:
+    """Metres from nodes to the furthest corner of what hangs below them or bears a skin of theirs, at rest; one metre where
+    that is nothing."""
+    nodes, metre = scene.nodes, scene.convention.metres_per_unit
+    low, high = np.full((len(nodes), 3), np.inf), np.full((len(nodes), 3), -np.inf)
+    boxes = scene.part_bounds
+    low[nodes.parts], high[nodes.parts] = boxes[:, 0], boxes[:, 1]
+    for i in np.flatnonzero((nodes.skin >= 0) & (nodes.mesh >= 0)).tolist():
+        for joint in scene.skins[nodes.skin[i]].joints:
+            low[joint], high[joint] = np.minimum(low[joint], low[i]), np.maximum(high[joint], high[i])
+    for level in range(int(nodes.depth.max(initial=0)), 0, -1):
+        below = np.flatnonzero(nodes.depth == level)
+        np.minimum.at(low, nodes.parent[below], low[below])
+        np.maximum.at(high, nodes.parent[below], high[below])
+    out = {}
+    for i in rows:
+        far = np.maximum(high[i] - nodes.world[i, :3, 3], nodes.world[i, :3, 3] - low[i])
+        length = float(np.linalg.norm(np.maximum(far, 0.0))) * metre if np.isfinite(far).all() else 0.0
+        out[i] = length or 1.0
+    return out

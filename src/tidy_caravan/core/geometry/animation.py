@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
-from tidy_caravan.core.scene import Channel, Clip, Scene
+from tidy_caravan.core.scene import Channel, Clip, Nodes, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray
 from tidy_caravan.core.space.transforms import compose, split_trs
 
@@ -106,27 +107,53 @@ def cropped(clip: Clip, start: float, end: float) -> Clip:
     return replace(clip, channels=tuple(channels))
 
 
+def worlds_at(scene: Scene, clip: Clip, rows: Sequence[int], times: F64) -> dict[int, F64]:
+    """World matrices (T, 4, 4) of nodes at times (T,) of a clip, by node; (1, 4, 4) of those that nothing moves. What costs is
+    the moved nodes and what is above the rows, not the scene."""
+    nodes = scene.nodes
+    moved: dict[int, dict[str, Channel]] = {}
+    for c in clip.channels:
+        moved.setdefault(c.node, {})[c.path] = c
+    found: dict[int, F64] = {-1: np.eye(4)[None]}
+    for row in rows:
+        chain = [row]
+        while chain[-1] not in found:
+            chain.append(int(nodes.parent[chain[-1]]))
+        for above, node in zip(chain[:0:-1], chain[-2::-1], strict=True):
+            local = local_at(nodes, node, moved[node], times) if node in moved else nodes.local[node][None]
+            found[node] = found[above] @ local
+    return {row: found[row] for row in rows}
+
+
+def local_at(nodes: Nodes, node: int, channels: Mapping[str, Channel], times: F64) -> F64:
+    """(T, 4, 4) own matrix of a node at times (T,), as its channels have it by path."""
+    if node in nodes.rest:
+        rest = [np.array(v, np.float64) for v in nodes.rest[node]]
+    else:
+        rest = [v[0] for v in split_trs(nodes.local[node][None])[:3]]
+    values = [
+        np.array([value_at(channels[path], t) for t in times.tolist()])
+        if path in channels
+        else np.tile(still, (len(times), 1))
+        for path, still in zip(("translation", "rotation", "scale"), rest, strict=True)
+    ]
+    return compose(*values)
+
+
 def posed(scene: Scene, time: float) -> Scene:
     """Nodes placed, and morph weights set, as all clips have them at a time; later clips win."""
     nodes = scene.nodes
     local, column = nodes.local.copy(), nodes.mesh.copy()
     meshes = list(scene.meshes)
-    moved: dict[int, dict[str, F64]] = {}
+    moved: dict[int, dict[str, Channel]] = {}
     for clip in scene.clips:
         for c in clip.channels:
-            moved.setdefault(c.node, {})[c.path] = value_at(c, time)
+            moved.setdefault(c.node, {})[c.path] = c
     for node, found in moved.items():
-        if node in nodes.rest:
-            t, r, s = (np.array(v, np.float64) for v in nodes.rest[node])
-        else:
-            tt, rr, ss, _ = split_trs(nodes.local[node][None])
-            t, r, s = tt[0], rr[0], ss[0]
-        local[node] = compose(
-            found.get("translation", t)[None], found.get("rotation", r)[None], found.get("scale", s)[None]
-        )[0]
+        local[node] = local_at(nodes, node, found, np.array([time]))[0]
         mesh = int(nodes.mesh[node])
         if "weights" in found and mesh >= 0:
             column[node] = len(meshes)
-            weights = tuple(float(w) for w in found["weights"].ravel())
+            weights = tuple(float(w) for w in value_at(found["weights"], time).ravel())
             meshes.append(replace(scene.meshes[mesh], morph_weights=weights))
     return scene.but(nodes=replace(nodes, local=local, mesh=column), meshes=tuple(meshes))
