@@ -15,6 +15,7 @@ import trimesh
 from tests.core.test_arrival import MATCH, deliver
 from tests.core.test_ifc import Model, at
 from tests.core.test_pose import PLAIN
+from tests.harden.arrivals import one as alarm_of
 from tests.independent import independent, same
 from tests.planted import kiosk
 from tests.support import read, sent
@@ -22,13 +23,15 @@ from tidy_caravan.core.carry import prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import bundle_from_files, writable
 from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.geometry.animation import posed
 from tidy_caravan.core.identity import follow
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import linear_map
-from tidy_caravan.core.space.site import as_before, recentred, taken_off
+from tidy_caravan.core.space.site import SITE, as_before, recentred, taken_off
+from tidy_caravan.core.space.transforms import split_trs
 
 CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
 SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))
@@ -249,16 +252,26 @@ class GivenBack(unittest.TestCase):
                     kept = package.manifest.georeference["offsetMetres"]
                     np.testing.assert_allclose(kept, taken_off(scene) * factor, atol=1e-6)
 
-    def test_a_scene_moved_by_a_clip_stays_and_says_so(self) -> None:
+    def test_a_clip_that_moves_the_top_goes_along(self) -> None:
         scene = kiosk()
         local = scene.nodes.local.copy()
         local[0, 0, 3] = 80_000
         gate = scene.clips[0].channels[0]
         slide = Channel(0, "translation", gate.times, np.array([[80_000, 0, 0], [80_001, 0, 0]], np.float32))
-        moved = scene.but(nodes=replace(scene.nodes, local=local), clips=(Clip((slide,), "slide"),))
-        after = recentred(moved)
-        self.assertIs(after.nodes, moved.nodes)
-        self.assertIn("could not be recentred", after.notes[-1].text)
+        t, r, s, _ = split_trs(local[:1])
+        rest = {0: (tuple(t[0].tolist()), tuple(r[0].tolist()), tuple(s[0].tolist()))}
+        there = scene.but(nodes=replace(scene.nodes, local=local, rest=rest), clips=(Clip((slide,), "slide"),))
+        after = recentred(there)
+        self.assertLess(float(np.abs(after.part_bounds).max()), 10.0)
+        offset = linear_map(SITE, GLTF) @ taken_off(after)
+        for time in (0.0, 0.4, 2.0):
+            one, other = posed(there, time).nodes.world, posed(after, time).nodes.world
+            np.testing.assert_allclose(other[:, :3, 3] + offset, one[:, :3, 3], atol=1e-5)
+        for steps in ([], [{"kind": "site_place"}], [{"kind": "recentre", "east": 3.0}]):
+            route = Route.model_validate({"steps": [{"kind": "match_units_axes"}, *steps]})
+            for destination in BUILT_IN:
+                with self.subTest(steps=steps, destination=destination.name):
+                    self.assertEqual(alarm_of(after, destination, route, "glb"), "")
 
 
 class Again(unittest.TestCase):

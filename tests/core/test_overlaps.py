@@ -14,6 +14,7 @@ from shapely.geometry import Polygon
 
 from tests.core.test_sides import at, scene_of, sheet
 from tidy_caravan.core.conventions.destinations import BUILT_IN
+from tidy_caravan.core.geometry.animation import posed
 from tidy_caravan.core.geometry.coplanar import Flat, overlapping
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import Route, run
@@ -246,6 +247,36 @@ class Mended(unittest.TestCase):
         self.assertTrue(np.allclose(out.nodes.world[2, :3, 3], [0.4, 0.5, 0.502], atol=1e-9))
         self.assertEqual([m.id for m in out.meshes], [m.id for m in scene.meshes])
         self.assertEqual(changes[0].count, 1)
+
+    def test_what_a_clip_moves_is_lifted_with_it_and_what_hangs_below_stays(self) -> None:
+        scene = landing(label=(sheet(0.5, 0.4), at(0.4, 0.5, 0.5005)), tag=(sheet(0.1, 0.1), at(0.1, 0.9, 0.2)))
+        parent = scene.nodes.parent.copy()
+        parent[3] = 2
+        times = np.array([0, 1, 2], np.float32)
+        clip = Clip(
+            (
+                Channel(
+                    2,
+                    "translation",
+                    times,
+                    np.array([[0.4, 0.5, 0.5005], [0.4, 3, 0.5005], [0.4, 0.5, 0.5005]], np.float32),
+                ),
+                Channel(
+                    3, "translation", times, np.array([[0.1, 0.9, 0.2], [0.1, 0.9, 1], [0.1, 0.9, 0.2]], np.float32)
+                ),
+            ),
+            "hoisted",
+        )
+        rest = {k: (tuple(scene.nodes.local[k, :3, 3].tolist()), (0.0, 0.0, 0.0, 1.0), (1.0, 1.0, 1.0)) for k in (2, 3)}
+        scene = scene.but(nodes=replace(scene.nodes, parent=parent, rest=rest), clips=(clip,))
+        out, _ = self.mend(scene)
+        self.assertEqual(shared(out), {})
+        for time in (None, 0.0, 0.7, 2.0):
+            before, after = (s if time is None else posed(s, time) for s in (scene, out))
+            moved = after.nodes.world[:, :3, 3] - before.nodes.world[:, :3, 3]
+            self.assertTrue(
+                np.allclose(moved, [[0, 0, 0], [0, 0, 0], [0, 0, 0.0015], [0, 0, 0]], atol=1e-6), (time, moved)
+            )
 
     def test_a_row_of_panels_goes_up_and_down_by_one_offset(self) -> None:
         parts = {f"panel_{k}": (BOX([1.1, 0.1, 2]), at(k, 0, 0)) for k in range(9)}

@@ -5,7 +5,6 @@ The offset is kept in float64, in metres with Z up, whatever the scene's convent
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.scene import Convention, Note, Scene
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.space.axes import linear_map
+from tidy_caravan.core.space.clips import moved_in_place
 
 SITE = Convention(1.0, "Z", "Y", "right")
 FAR_M = 5000.0
@@ -44,19 +44,10 @@ def with_offset(scene: Scene, offset: F64) -> Scene:
 
 
 def moved(scene: Scene, metres: F64) -> Scene:
-    """The whole scene moved by (3,) metres in the axes of the site. Raises ValueError where a clip moves a root."""
-    nodes = scene.nodes
-    roots = nodes.parent < 0
-    if any(roots[c.node] for clip in scene.clips for c in clip.channels if c.path == "translation"):
-        raise ValueError("a clip moves a top node")
-    step = np.linalg.solve(linear_map(scene.convention, SITE), metres)
-    local = nodes.local.copy()
-    local[roots, :3, 3] += step
-    rest = {
-        i: ((t[0] + step[0], t[1] + step[1], t[2] + step[2]), r, s) if roots[i] else (t, r, s)
-        for i, (t, r, s) in nodes.rest.items()
-    }
-    return scene.but(nodes=replace(nodes, local=local, rest=rest))
+    """The whole scene moved by (3,) metres in the axes of the site, its clips with it."""
+    by = np.zeros((len(scene.nodes), 3))
+    by[scene.nodes.parent < 0] = np.linalg.solve(linear_map(scene.convention, SITE), metres)
+    return moved_in_place(scene, by)
 
 
 def on_site(scene: Scene, points: F64) -> F64:
@@ -89,10 +80,7 @@ def as_before(scene: Scene, before: Scene) -> Scene:
     other = scene.but(notes=(*scene.notes, Note("guess", "import.other-offset", "scene", text)))
     if not np.abs(lies[0] + step).max() <= lies[1]:
         return other
-    try:
-        out = with_offset(moved(scene, step), offset)
-    except ValueError:  # a clip moves a top node
-        return other
+    out = with_offset(moved(scene, step), offset)
     text = f"The scene is recentred by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m, as before."
     told = [n for n in out.notes if n.code != "import.recentred"]
     return out.but(notes=(*told, Note("converted", "import.recentred", "scene", text)))
@@ -108,11 +96,7 @@ def recentred(scene: Scene) -> Scene:
         return scene
     offset = np.rint(middle)
     far = f"The scene lies {np.linalg.norm(offset) / 1000:.1f} km from its origin"
-    try:
-        out = with_offset(moved(scene, -offset), taken_off(scene) + offset)
-    except ValueError as error:
-        text = f"{far} and could not be recentred, because {error}."
-        return scene.but(notes=(*scene.notes, Note("damaged", "import.recentred", "scene", text)))
+    out = with_offset(moved(scene, -offset), taken_off(scene) + offset)
     text = f"{far}; it was recentred by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m, and the offset is kept."
     return out.but(notes=(*scene.notes, Note("converted", "import.recentred", "scene", text)))
 

@@ -16,8 +16,9 @@ from tidy_caravan.core.geometry.stretched import moving
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.clips import moved_in_place
 from tidy_caravan.core.space.convert import split_viewers
-from tidy_caravan.core.steps.bake_transforms import placed
+from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import (
     Change,
     Phase,
@@ -256,11 +257,18 @@ def levels(pairs: I64, movable: Bool, size: F64) -> I64:
 
 
 def shifted(scene: Scene, shift: dict[int, F64]) -> Scene:
-    """The scene with nodes moved in the world; what hangs below them stays where it is."""
-    world = scene.nodes.world.copy()
-    rows = np.array(list(shift), np.int64)
-    world[rows, :3, 3] += np.array(list(shift.values()))
-    return placed(scene, rows, world)
+    """The scene with nodes moved in the world; what hangs below them stays where it is. What clips move goes along with them."""
+    nodes = scene.nodes
+    move = np.zeros((len(nodes), 3))
+    move[list(shift)] = np.array(list(shift.values()))
+    below = np.flatnonzero(nodes.parent >= 0)
+    relative = move.copy()
+    relative[below] -= move[nodes.parent[below]]
+    rows = np.flatnonzero(relative.any(axis=1))
+    inner = rows[nodes.parent[rows] >= 0]
+    above = affine_inverse(nodes.world[nodes.parent[inner]])[:, :3, :3]
+    relative[inner] = np.einsum("kij,kj->ki", above, relative[inner])
+    return moved_in_place(scene, relative)
 
 
 def with_lifts(scene: Scene, moves: Mapping[int, F64]) -> Scene:

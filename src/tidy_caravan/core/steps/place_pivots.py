@@ -8,13 +8,13 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.animation import moved_in_place
 from tidy_caravan.core.geometry.leaf import leaf_of
 from tidy_caravan.core.geometry.stretched import uneven_stretch
 from tidy_caravan.core.pace import Tell, paced
 from tidy_caravan.core.scene import Mesh, Scene, extreme_points
 from tidy_caravan.core.scene.arrays import F64, I64, Bool
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.clips import moved_in_place
 from tidy_caravan.core.space.convert import split_viewers
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import (

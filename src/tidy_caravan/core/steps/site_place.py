@@ -30,10 +30,7 @@ class SitePlace(Step):
         offset = taken_off(scene)
         if not offset.any():
             return scene, []
-        try:
-            out = with_offset(moved(scene, offset), np.zeros(3))
-        except ValueError as error:
-            return scene, [Change(text=f"not moved back: {error}", count=1, problem=True)]
+        out = with_offset(moved(scene, offset), np.zeros(3))
         text = f"moved by {offset[0]:.0f}, {offset[1]:.0f}, {offset[2]:.0f} m (east, north, up)"
         return out, [Change(text=text, count=len(out.nodes.parts))]
 
@@ -63,10 +60,7 @@ class Recentre(Step):
         offset = np.array([self.east, self.north, self.up])
         if not offset.any():
             return scene, []
-        try:
-            out = with_offset(moved(scene, -offset), taken_off(scene) + offset)
-        except ValueError as error:
-            return scene, [Change(text=f"not recentred: {error}", count=1, problem=True)]
+        out = with_offset(moved(scene, -offset), taken_off(scene) + offset)
         text = f"{offset[0]:g}, {offset[1]:g}, {offset[2]:g} m (east, north, up) taken off, and kept in the manifest"
         return out, [Change(text=text, count=len(out.nodes.parts))]
 
