@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.trees import as_mesh, furthest_apart, moving, random_tree
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.animation import posed
-from tidy_caravan.core.scene import GLTF, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene, make_nodes
 from tidy_caravan.core.space.site import taken_off
 from tidy_caravan.core.space.transforms import compose, polar, split_trs
 from tidy_caravan.core.steps import StepContext, parse_step
@@ -76,6 +76,40 @@ class Property(unittest.TestCase):
             self.assertFalse(sheared.any())
             if not destination.negative_scale:
                 self.assertGreater(scale.min(), 0)
+
+
+class Held(unittest.TestCase):
+    """What clips turn about its pivot keeps it, and nobody is told to move it."""
+
+    def scene(self, made: Any, name: str, path: str) -> Scene:
+        scene = one(made, name=name)
+        values = (
+            np.array([[0, 0, 0], [0, 1, 0]], np.float32)
+            if path != "rotation"
+            else np.array([[0, 0, 0, 1], [0, 1, 0, 0]], np.float32)
+        )
+        clip = Clip((Channel(0, path, np.array([0, 1], np.float32), values),), "swing")  # type: ignore[arg-type]
+        return scene.but(clips=(clip,))
+
+    def test_a_far_pivot_of_what_a_clip_moves_is_meant(self) -> None:
+        far = BOX([1, 1, 1]).apply_translation([9, 0, 0])
+        self.assertIn("pivot.far", {f.code for f in survey(one(far), BUILT_IN[0])})
+        for path in ("rotation", "translation"):
+            scene = self.scene(far, "boom", path)
+            self.assertNotIn("pivot.far", {f.code for f in survey(scene, BUILT_IN[0])})
+            out, changes = apply(scene, kind="place_pivots")
+            self.assertIs(out, scene)
+            self.assertEqual(
+                [c.text for c in changes], ["1 part stays, since a clip or bones move it about where the pivot is"]
+            )
+
+    def test_a_leaf_that_a_clip_swings_wrongly_is_told_and_not_mended(self) -> None:
+        still, swung = one(leaf(0.35), name="door_leaf"), self.scene(leaf(0.35), "door_leaf", "rotation")
+        found = [{f.code: f for f in survey(s, BUILT_IN[0])}["pivot.hinge"] for s in (still, swung)]
+        self.assertEqual([f.parts for f in found], [[0], [0]])
+        self.assertIsNotNone(found[0].mend)
+        self.assertIsNone(found[1].mend)
+        self.assertIn("swung so by a clip", found[1].text)
 
 
 class Rotation(unittest.TestCase):

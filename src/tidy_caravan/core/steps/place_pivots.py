@@ -27,7 +27,7 @@ from tidy_caravan.core.steps.base import (
     step,
     with_meshes,
 )
-from tidy_caravan.core.surroundings.world import outside
+from tidy_caravan.core.surroundings.world import outside, pinned
 from tidy_caravan.core.words import plural
 
 End = Literal["low", "middle", "high"]
@@ -105,9 +105,13 @@ class PlacePivots(Step):
         before, scene = len(scene.nodes), split_viewers(scene)
         nodes = scene.nodes
         chosen = np.append(chosen, np.zeros(len(nodes) - before, np.bool_)) & (nodes.mesh >= 0)
-        animated = np.zeros(len(nodes), np.bool_)
-        animated[[c.node for clip in scene.clips for c in clip.channels]] = True
-        chosen &= (nodes.skin < 0) & ~animated
+        held = chosen & pinned(scene)
+        chosen &= ~held
+        if self.only_far:
+            held[nodes.parts] &= outside(scene)[1]
+        stay = np.flatnonzero(held)
+        text = f"{plural(len(stay), 'part stays, since a clip or bones move it', 'parts stay, since clips or bones move them')} about where the pivot is"
+        staying = [Change(text=text, count=len(stay), parts=identities_of(scene, stay))] if len(stay) else []
         out, notes = scene, list[Change]()
         done = np.zeros(len(nodes), np.bool_)
         for _ in range(DEEPEST if self.at == "group" else 1):  # a group that is a part itself has moved its origin
@@ -118,6 +122,7 @@ class PlacePivots(Step):
                 break
             out = moved_pivots(out, moved, move, shift, context.progress)
             done |= moved
+        notes = [*notes, *staying]
         if not done.any():
             return scene, notes
         count = int(done.sum())

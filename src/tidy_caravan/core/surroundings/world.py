@@ -185,6 +185,13 @@ def untouchable(scene: Scene) -> Bool:
     return out
 
 
+def pinned(scene: Scene) -> Bool:
+    """(N,) nodes that clips move about the pivot that they have, and those that stand where their bones are."""
+    out = scene.nodes.skin >= 0
+    out[[c.node for clip in scene.clips for c in clip.channels if c.path != "weights"]] = True
+    return out
+
+
 @kept
 def outside(scene: Scene) -> tuple[F64, Bool]:
     """(P,) how far the pivot of each part lies outside its box, in units of the scene, and whether by more than it is large.

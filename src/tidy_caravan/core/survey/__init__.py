@@ -10,6 +10,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.stretched import other_shapes, put_apart, shapes_of, unstretched
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.surroundings.world import pinned
 from tidy_caravan.core.survey.base import Finding, Sees, Severity, known_checks, parts_with
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.left import Left, reasons, without
@@ -37,13 +38,14 @@ def survey(
     checks = known_checks()
     found: list[Finding] = []
     rest = at_rest(scene)
-    context = Context(unstretched(rest), destination, workshop or Workshop())
+    held = pinned(scene)
+    context = Context(unstretched(rest), destination, workshop or Workshop(), pinned=held)
     seen: dict[Sees, Context] = {"baked": context}
-    seen["stored"] = context if context.scene is rest else Context(rest, destination, context.workshop)
+    seen["stored"] = context if context.scene is rest else Context(rest, destination, context.workshop, pinned=held)
     hit = other_shapes(context.scene)
     few = len(shapes_of(context.scene, hit).mesh) <= MOST_SHAPES
     shapes = put_apart(context.scene, hit) if few else context.scene
-    seen["shapes"] = context if shapes is context.scene else Context(shapes, destination, context.workshop)
+    seen["shapes"] = context if shapes is context.scene else Context(shapes, destination, context.workshop, pinned=held)
     for i, entry in enumerate(checks.values()):
 
         def tell(done: int, total: int, i: int = i, title: str = entry.title) -> None:

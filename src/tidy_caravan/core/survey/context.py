@@ -7,12 +7,15 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+import numpy as np
+
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.geometry.lots import Lot, lots_of
 from tidy_caravan.core.geometry.vertices import not_finite
 from tidy_caravan.core.pace import Tell, alive, paced
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.scene.arrays import AnyArray, Bool
+from tidy_caravan.core.surroundings.world import pinned
 from tidy_caravan.core.survey.columns import Columns
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop, keys_of
 from tidy_caravan.core.work.meshes import arrays_of, whole_mesh_of, whole_of
@@ -105,7 +108,8 @@ def measure_many(pieces: Sequence[Piece]) -> list[Done | None]:
 class Context:
     """A scene under survey. tell(done, total) hears about the meshes and may raise Cancelled.
 
-    unknown: by mesh, why something about it could not be found out; checks pass over it, and it is told.
+    unknown: by mesh, why something about it could not be found out; checks pass over it, and it is told. pinned: (N,) as of
+    `surroundings.world.pinned`, which a scene at rest says no more.
     """
 
     scene: Scene
@@ -113,6 +117,11 @@ class Context:
     workshop: Workshop = field(default_factory=Workshop)
     tell: Tell = lambda done, total: None
     unknown: dict[int, str] = field(default_factory=dict)
+    pinned: Bool = field(default_factory=lambda: np.zeros(0, np.bool_))
+
+    def __post_init__(self) -> None:
+        if len(self.pinned) != len(self.scene.nodes):
+            self.pinned = pinned(self.scene)
 
     def each(self, fact: MeshFact) -> list[Any]:
         """The fact of every mesh, None for meshes that no part uses and for those it is not known of."""

@@ -128,7 +128,9 @@ def off_the_corner(context: Context, cell: float) -> Iterable[Finding]:
     rows = np.flatnonzero(hit)
     marked = np.zeros(len(scene.meshes), np.bool_)
     marked[pieces.mesh[rows]] = True
-    parts = parts_with(scene, marked)
+    parts = [i for i in parts_with(scene, marked) if not context.pinned[i]]
+    if not parts:
+        return
     yield Finding(
         code="grid.pivot",
         severity="warning",

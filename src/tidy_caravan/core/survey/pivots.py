@@ -42,7 +42,8 @@ SPREAD = 5.0
 
 @check("transforms", "Pivots far from their part")
 def far_pivots(context: Context) -> Iterable[Finding]:
-    """The node's origin lies further from the part's box than the box is large."""
+    """The node's origin lies further from the part's box than the box is large. What a clip moves is turned about its pivot on
+    purpose, and what bones bend has none."""
     scene = context.scene
     nodes = scene.nodes
     parts = nodes.parts
@@ -50,6 +51,7 @@ def far_pivots(context: Context) -> Iterable[Finding]:
         return
     origin = nodes.world[parts, :3, 3]
     distance, far = outside(scene)
+    far = far & ~context.pinned[parts]
     if far.any():
         rows = parts[far]
         at_zero = int((np.linalg.norm(origin[far], axis=1) < 1e-9).sum())
@@ -88,7 +90,7 @@ def pivots_together(context: Context) -> Iterable[Finding]:
     box = scene.part_bounds
     origin = nodes.world[parts, :3, 3]
     size = np.linalg.norm(box[:, 1] - box[:, 0], axis=1)
-    near = ~outside(scene)[1]
+    near = ~outside(scene)[1] & ~context.pinned[parts]
     step = max(float(np.median(size)) * 1e-6, 1e-12)
     group = first_equals(fingerprints([np.rint(origin / step) + 0.0])[:, 0])
     counts = np.bincount(group)
@@ -166,6 +168,11 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
             worst = max(worst, off * scale)
     if rows:
         found = np.array(rows, np.int64)
+        free = found[~context.pinned[found]]
+        note = ""
+        if len(free) < len(found):
+            count = len(found) - len(free)
+            note = f" {plural(count, 'is', 'are')} swung so by a clip, which is to be mended where it was made."
         yield Finding(
             code="pivot.hinge",
             severity="warning",
@@ -176,7 +183,7 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
             unit="m",
             guess=True,
             text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot off the edge that they hang on, {worst:.2f} m at worst: turned by it, "
-            "they would swing through their frame.",
+            f"they would swing through their frame.{note}",
             parts=rows,
-            mend=mend_of(scene, found, at="hinge", onlyFar=False),
+            mend=mend_of(scene, free, at="hinge", onlyFar=False) if len(free) else None,
         )
