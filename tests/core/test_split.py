@@ -130,7 +130,7 @@ class Split(unittest.TestCase):
         skinned = scene.but(nodes=replace(scene.nodes, skin=np.array([-1, 0], np.int32)))
         out, changes = parse_step({"kind": "split_parts"}).apply(skinned, StepContext())
         self.assertIs(out, skinned)
-        self.assertEqual([c.text for c in changes], ["1 part with a skin or morph targets stay whole"])
+        self.assertEqual([c.text for c in changes], ["1 part with a skin or morph targets stays whole"])
 
 
 class Limits(unittest.TestCase):

@@ -90,6 +90,23 @@ def baked(scene: Scene, skins: Bool, morphs: Bool) -> tuple[Scene, Bool]:
     return out, stuck
 
 
+@kept
+def drawn_worlds(scene: Scene) -> F64:
+    """(N, 4, 4) world matrices by which nodes draw their mesh: their own, and of skinned ones, whose own says nothing, that of
+    the joint that scales as most do."""
+    nodes = scene.nodes
+    held = np.flatnonzero((nodes.skin >= 0) & (nodes.mesh >= 0))
+    if not len(held):
+        return nodes.world
+    out = nodes.world.copy()
+    for k in np.unique(nodes.skin[held]).tolist():
+        joints = joint_matrices(scene, scene.skins[k])
+        if len(joints):
+            size = np.abs(np.linalg.det(joints[:, :3, :3]))
+            out[held[nodes.skin[held] == k]] = joints[np.argsort(size, kind="stable")[(len(size) - 1) // 2]]
+    return out
+
+
 def joint_matrices(scene: Scene, skin: Skin) -> F64:
     """(J, 4, 4) world matrix of each joint times its inverse bind matrix."""
     world = scene.nodes.world[list(skin.joints)].reshape(-1, 4, 4)

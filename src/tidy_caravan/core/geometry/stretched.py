@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.pose import drawn_worlds
 from tidy_caravan.core.scene import Mesh, Nodes, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool, ranges
 from tidy_caravan.core.space.common_scale import distinct
@@ -83,7 +84,7 @@ def surface_scales(scene: Scene, rows: I64) -> F64:
     rows: (P,) nodes with a mesh. The scale itself where it is the same along all axes; otherwise by the faces, of which
     those that point the same way are taken as one. Also of parts that are flattened. O(P + F log F + P D), D directions.
     """
-    linear = scene.nodes.world[rows, :3, :3]
+    linear = drawn_worlds(scene)[rows, :3, :3]
     out: F64 = np.sqrt((linear**2).sum(axis=(1, 2)) / 3)
     bent = np.flatnonzero(uneven(linear))
     if not len(bent):

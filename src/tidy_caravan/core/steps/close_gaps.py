@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.edge_splits import with_split_edges
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
@@ -67,14 +68,18 @@ class CloseGaps(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
+        # what bones or shapes bend is met as it is drawn, and stays: its vertices are not where they are seen
+        morphed = np.array([bool(m.morphs) for m in scene.meshes] + [False])
+        chosen &= (scene.nodes.skin < 0) & ~morphed[scene.nodes.mesh]
         start, moved = scene, np.zeros(len(scene.nodes), np.bool_)
         vertices, more, widest = 0, 0, 0.0
         settled = Counter[tuple[int, int]]()
         for _ in range(ROUNDS):
-            found = gaps(scene, context.workshop, context.progress, self.least_mm, self.most_mm)
+            rest = at_rest(scene)
+            found = gaps(rest, context.workshop, context.progress, self.least_mm, self.most_mm)
             if isinstance(found, str):
                 return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
-            found = within_chosen(scene, found, chosen)
+            found = within_chosen(rest, found, chosen)
             rows = movers(found, chosen, settled)
             if not rows.any() and settled and len(found.part):  # as a second time would
                 settled.clear()

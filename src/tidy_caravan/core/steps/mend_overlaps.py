@@ -11,6 +11,7 @@ from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.congruent import look_alike
 from tidy_caravan.core.geometry.coplanar import Overlaps
 from tidy_caravan.core.geometry.normals import face_vectors
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.shells import shells_of
 from tidy_caravan.core.geometry.stretched import moving
 from tidy_caravan.core.scene import Mesh, Scene
@@ -88,13 +89,14 @@ class MendOverlaps(Step):
             return scene, [*changes, *more]
         scene, changes = lifted_within(scene, chosen, context, self.offset_mm / 1000)
         scene = split_viewers(scene)
-        chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_))
+        # what bones bend stands where they are, wherever its node is
+        chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_)) & (scene.nodes.skin < 0)
         moved = np.zeros(len(scene.nodes), np.bool_)
         came: dict[int, F64] = {}
         total: dict[int, F64] = {}
         left = 0
         for last in range(ROUNDS + 1):
-            found = between(scene, context.workshop, context.progress)
+            found = between(at_rest(scene), context.workshop, context.progress)
             if isinstance(found, str):
                 return scene, [*changes, Change(text=f"parts were not lifted: {found}", count=0, problem=True)]
             shift = shifts(found, chosen, scene, self.offset_mm / 1000, came)
@@ -349,7 +351,7 @@ class Twins:
 
 def removed(scene: Scene, chosen: Bool, context: StepContext) -> tuple[Scene, list[Change]]:
     """The scene without triangles that lie whole on another part, of the smaller part of each pair."""
-    found = between(scene, context.workshop, context.progress)
+    found = between(at_rest(scene), context.workshop, context.progress)
     if isinstance(found, str):
         return scene, [Change(text=f"nothing was removed between parts: {found}", count=0, problem=True)]
     node, triangle, area = found.covered(1)

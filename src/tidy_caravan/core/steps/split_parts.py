@@ -101,12 +101,13 @@ class SplitParts(Step):
         rows = np.flatnonzero(chosen & ~bent)
         order = rows[np.argsort(nodes.mesh[rows], kind="stable")]
         used, begin = np.unique(nodes.mesh[order], return_index=True)
+        users_of = np.split(order, begin[1:]) if len(order) else []
         up = axis_vector(scene.convention.up)
         grown = Grown(scene)
         too_many: list[int] = []
         whole: list[int] = []
         under = Under(self.points, self.take, scene, rows) if self.by == "picked" else None
-        for k, (number, users) in enumerate(zip(used.tolist(), np.split(order, begin[1:]), strict=True)):
+        for k, (number, users) in enumerate(zip(used.tolist(), users_of, strict=True)):
             context.progress(k, len(used))
             mesh = scene.meshes[number]
             if mesh.triangles < 1 or (mesh.triangles < 2 and self.by != "plane"):
@@ -137,7 +138,7 @@ class SplitParts(Step):
             text = f"{plural(len(whole), 'part stays', 'parts stay')} whole: nothing lies beside what was picked there"
             changes.append(Change(text=text, count=len(whole), parts=identities_of(scene, np.array(whole))))
         if bent.any():
-            text = f"{plural(int(bent.sum()), 'part')} with a skin or morph targets stay whole"
+            text = f"{plural(int(bent.sum()), 'part with a skin or morph targets stays', 'parts with a skin or morph targets stay')} whole"
             told = identities_of(scene, np.flatnonzero(bent))
             changes.append(Change(text=text, count=int(bent.sum()), problem=True, parts=told))
         if too_many:

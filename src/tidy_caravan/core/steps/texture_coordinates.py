@@ -12,6 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.faults import uv_areas
 from tidy_caravan.core.geometry.lots import lots_of, uv_areas_of
+from tidy_caravan.core.geometry.pose import drawn_worlds
 from tidy_caravan.core.geometry.projection import box, box_project, cylindrical, planar
 from tidy_caravan.core.geometry.stretched import as_it_looks, stretch_of, stretched_meshes, surface_scales
 from tidy_caravan.core.lightmap.budget import BLOCK
@@ -144,15 +145,15 @@ class FirstUvs(Step):
 
     def frames(self, scene: Scene, rows: I64, tell: Tell) -> tuple[dict[int, Frame], dict[int, tuple[str, I64]]]:
         """By mesh how it is laid out, and what is to be said of it."""
-        nodes, metres = scene.nodes, scene.convention.metres_per_unit
+        worlds, metres = drawn_worlds(scene), scene.convention.metres_per_unit
         right = 1.0 if scene.convention.handedness == "right" else -1.0
         out: dict[int, Frame] = {}
         notes: dict[int, tuple[str, I64]] = {}
         for i, users, size, middle in paced(list(in_the_middle(scene, rows)), tell):
-            world = nodes.world[users]
+            world = worlds[users]
             frame = np.eye(4)
-            frame[:3, :3] = stretch_of(nodes.world[middle, :3, :3]) * metres
-            hand = right if np.linalg.det(nodes.world[middle, :3, :3]) >= 0 else -right
+            frame[:3, :3] = stretch_of(worlds[middle, :3, :3]) * metres
+            hand = right if np.linalg.det(worlds[middle, :3, :3]) >= 0 else -right
             if len(users) > 1 and scaled_apart(world[:, :3, :3], size):
                 notes[i] = ("parts are instances at different scales: a repeat measures differently on them", users)
             if self.align == "world":

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from tidy_caravan.core.geometry.pose import drawn_worlds
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, chunks, determinants, ranges
 from tidy_caravan.core.scene.keeping import kept
@@ -136,10 +137,10 @@ def scales_of(scene: Scene, largest: bool) -> F64:
     parts = nodes.parts
     out = np.full(len(scene.meshes), -np.inf if largest else np.inf)
     if largest:
-        size = np.linalg.norm(nodes.world[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
+        size = np.linalg.norm(drawn_worlds(scene)[parts, :3, :3], axis=1).max(axis=1) * scene.convention.metres_per_unit
         np.maximum.at(out, nodes.mesh[parts], np.where(size > 0, size, -np.inf))
     else:
-        size = np.abs(determinants(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+        size = np.abs(determinants(drawn_worlds(scene)[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
         np.minimum.at(out, nodes.mesh[parts], np.where(size > 0, size, np.inf))
     return np.where(np.isfinite(out), out, scene.convention.metres_per_unit)
 
@@ -148,7 +149,7 @@ def by_size(scene: Scene) -> Scene:
     """The scene with what draws a mesh more than TWOFOLD as large as the smallest that does so drawing one of its own, the same
     again: what is asked in millimetres is another question there. The same scene where there is none."""
     nodes, parts = scene.nodes, scene.nodes.parts
-    size = np.abs(determinants(nodes.world[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
+    size = np.abs(determinants(drawn_worlds(scene)[parts, :3, :3])) ** (1 / 3) * scene.convention.metres_per_unit
     mesh = nodes.mesh[parts]
     step = np.floor(np.log(np.maximum(size, 1e-300) / scales(scene)[mesh]) / np.log(TWOFOLD) + 1e-6)
     rows = np.flatnonzero((size > 0) & (step > 0))
