@@ -16,14 +16,17 @@ from tests.core.test_arrival import deliver
 from tests.independent import independent, same
 from tests.planted import GltfFile
 from tests.support import Gltf, read, sent, validate_bytes
+from tests.trees import as_mesh
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import bounds_metres
 from tidy_caravan.core.formats import writable
+from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, default_route
-from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.scene import GLTF, Scene, Skin, make_nodes
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.steps import StepContext, parse_step
 
 PLAIN = next(d for d in BUILT_IN if d.world.metres_per_unit == 1.0 and d.world.up == "Y")
 ROUTE = Route(steps=default_route().steps[:2])
@@ -225,6 +228,88 @@ class Poses(unittest.TestCase):
             self.assertTrue(report.ok, [r.faults for r in report.rows])
             got = independent({"scene.glb": (Path(folder) / "scene.glb").read_bytes()}, "glb")
             self.assertAlmostEqual(float(got[:, 0].mean()), 2.0, places=5)
+
+
+def bent_tube(unit: float) -> Scene:
+    """Three metres of tube on three bones, its vertices in `unit` metres: the bones make up for it, its node does not."""
+    made = trimesh.creation.cylinder(0.2, 3, sections=24)
+    for _ in range(2):
+        made = made.subdivide()
+    points = made.vertices + np.random.default_rng(1).normal(scale=1e-4, size=made.vertices.shape)
+    along = np.clip((points[:, 2] + 1.5) / 1.5, 0, 2)
+    low = np.minimum(along.astype(np.int64), 1)
+    none = np.zeros(len(points))
+    joints = np.column_stack([low, low + 1, none, none]).astype(np.uint16)
+    weights = np.column_stack([1 - (along - low), along - low, none, none]).astype(np.float32)
+    mesh = replace(as_mesh(made), positions=(points / unit).astype(np.float32), attributes={"JOINTS_0": joints, "WEIGHTS_0": weights})  # fmt: skip
+    local = np.tile(np.eye(4), (4, 1, 1))
+    local[:3, 2, 3] = (-1.5, 1.5, 1.5)
+    bind = np.tile(np.diag([unit, unit, unit, 1.0]), (3, 1, 1))
+    bind[:, 2, 3] = (1.5, 0.0, -1.5)
+    nodes = make_nodes(
+        [-1, 0, 1, -1], local, ["foot", "middle", "top", "tube"], mesh=[-1, -1, -1, 0], skin=[-1, -1, -1, 0]
+    )
+    return Scene(GLTF, nodes, (mesh,), skins=(Skin((0, 1, 2), bind),))
+
+
+class Units(unittest.TestCase):
+    """What bones draw has the size that they give it, whatever unit its vertices are in and however its node is scaled."""
+
+    def test_steps_in_millimetres_mean_those_that_are_drawn(self) -> None:
+        steps: tuple[dict[str, Any], ...] = (
+            {"kind": "simplify", "errorMm": 5},
+            {"kind": "subdivide", "edgeMm": 150},
+            {"kind": "first_uvs", "by": "box", "anew": True},
+            {"kind": "clean_vertices", "joinMm": 1},
+        )
+        for step in steps:
+            told = {}
+            for unit in (1.0, 0.01, 100.0):
+                scene = bent_tube(unit)
+                route = Route.model_validate({"steps": [step]})
+                with TemporaryDirectory() as folder:
+                    package, done, *_ = carry(scene, "tube", "0" * 64, PLAIN, route, "glb")
+                    save(package.files, Path(folder))
+                    self.assertTrue(prove(Path(folder), scene, done)[0].ok, (step, unit))
+                mesh = done.meshes[0]
+                told[unit] = (mesh.triangles, np.round(np.ptp(mesh.uvs[0], axis=0), 3).tolist() if mesh.uvs else [])
+            with self.subTest(step=step["kind"]):
+                self.assertEqual(told[0.01], told[1.0])
+                self.assertEqual(told[100.0], told[1.0])
+        self.assertEqual(told[1.0][0], bent_tube(1.0).meshes[0].triangles)
+
+    def test_a_simplified_one_stays_within_the_bound_where_it_is_drawn(self) -> None:
+        scene = bent_tube(100.0)
+        out, changes = parse_step({"kind": "simplify", "errorMm": 5}).apply(scene, StepContext(PLAIN))
+        self.assertLess(out.meshes[0].triangles, scene.meshes[0].triangles / 4, changes)
+        before, after = (at_rest(s).meshes[0] for s in (scene, out))
+        triangles = after.positions.astype(np.float64)[after.indices]
+        for point in before.positions.astype(np.float64):
+            near = trimesh.triangles.closest_point(triangles, np.tile(point, (len(triangles), 1)))
+            self.assertLess(float(np.linalg.norm(near - point, axis=1).min()), 0.005)
+
+    def test_steps_of_neighbours_meet_it_where_it_is_drawn_and_leave_it(self) -> None:
+        """Its vertices as they are stored lie in a board, off which nothing is to be lifted; where it is drawn a plate is."""
+        scene = bent_tube(1.0)
+        bones = scene.nodes.local.copy()
+        bones[0, :3, 3] += (50.0, 0.0, 0.0)
+        board = as_mesh(trimesh.creation.box((2, 2, 3.0)))
+        nodes = make_nodes(
+            [-1, 0, 1, -1, -1], np.concatenate([bones, np.eye(4)[None]]), [*scene.nodes.names, "board"],
+            mesh=[-1, -1, -1, 0, 1], skin=[-1, -1, -1, 0, -1],
+        )  # fmt: skip
+        there = scene.but(nodes=nodes, meshes=(*scene.meshes, board))
+        for step in ({"kind": "mend_overlaps"}, {"kind": "mend_overlaps", "how": "remove"}, {"kind": "close_gaps"}):
+            self.assertIs(parse_step(step).apply(there, StepContext(PLAIN))[0], there, step)
+
+    def test_only_bent_parts_can_be_chosen_to_split(self) -> None:
+        scene = bent_tube(1.0)
+        for by in ("shells", "material", "storey", "cell", "vertices", "size", "plane", "picked"):
+            out, changes = parse_step({"kind": "split_parts", "by": by, "points": [[0, 0, 0]]}).apply(
+                scene, StepContext()
+            )
+            self.assertIs(out, scene)
+            self.assertEqual([c.count for c in changes if "stays whole" in c.text], [1])
 
 
 if __name__ == "__main__":
