@@ -30,7 +30,7 @@ from tidy_caravan.core.carry import package_of, prove
 from tidy_caravan.core.conventions.destinations import BUILT_IN, Destination
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.packing.pack import save
-from tidy_caravan.core.route import Route
+from tidy_caravan.core.route import Route, run
 from tidy_caravan.core.scene import GLTF, Channel, Clip, Mesh, Morph, Scene, make_nodes
 from tidy_caravan.core.steps import Change, Step, StepContext, base, known_steps
 from tidy_caravan.core.steps.base import Phase, per_mesh, step
@@ -266,6 +266,17 @@ class Clips(unittest.TestCase):
         sway = Channel(0, "rotation", times, turns)
         blow = Channel(1, "weights", times, np.array([[0], [1], [0]], np.float32))
         return Scene(GLTF, nodes, meshes, clips=(Clip((sway, blow), "wind"),))
+
+    def test_the_pivot_of_what_only_changes_its_shape_may_move(self) -> None:
+        scene = self.mast()
+        only = scene.but(clips=(Clip(scene.clips[0].channels[1:], "wind"),))
+        for at in ("corner", "world"):
+            route = Route.model_validate(
+                {"steps": [{"kind": "place_pivots", "at": at, "onlyFar": False, "where": {"names": ["flag"]}}]}
+            )
+            records = run(only, route, BUILT_IN[0])[1]
+            self.assertEqual(bool(records[0].changes), at == "corner")
+            self.assertEqual(alarm_of(only, BUILT_IN[0], route, "glb"), "")
 
     def test_each_of_them_is_told_by_what_it_moves(self) -> None:
         scene = self.mast()

@@ -239,7 +239,7 @@ def one_clip(
         return [f"clip “{a.name}” moves {len(paths_b)} things instead of {len(paths_a)}{where}"]
     times = moments([c.times for c in (*a.channels, *b.channels)])
     row_b = {key_b[c.node]: c.node for c in b.channels}
-    moved = sorted({c.node for c in a.channels})
+    moved = sorted({c.node for c in a.channels if c.path != "weights"})
     here, there = (
         Moved(side, clip, rows, times)
         for side, clip, rows in ((source, a, moved), (arrived, b, [row_b[key_a[i]] for i in moved]))
