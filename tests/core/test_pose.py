@@ -302,6 +302,18 @@ class Units(unittest.TestCase):
         for step in ({"kind": "mend_overlaps"}, {"kind": "mend_overlaps", "how": "remove"}, {"kind": "close_gaps"}):
             self.assertIs(parse_step(step).apply(there, StepContext(PLAIN))[0], there, step)
 
+        place = np.eye(4)
+        place[0, 3] = 50.0
+        here = there.but(nodes=replace(nodes, local=np.concatenate([bones, place[None]])))
+        out, changes = parse_step({"kind": "mend_overlaps", "where": {"names": ["tube"]}}).apply(
+            here, StepContext(PLAIN)
+        )
+        self.assertIs(out, here)
+        self.assertEqual([c.text for c in changes], ["1 part that bones bend stays on others, being where they are"])
+        out, _ = parse_step({"kind": "mend_overlaps"}).apply(here, StepContext(PLAIN))
+        moved = np.abs(out.nodes.world[:, :3, 3] - here.nodes.world[:, :3, 3]).max(axis=1)
+        self.assertEqual(np.flatnonzero(moved > 0).tolist(), [4], "the board gives way")
+
     def test_only_bent_parts_can_be_chosen_to_split(self) -> None:
         scene = bent_tube(1.0)
         for by in ("shells", "material", "storey", "cell", "vertices", "size", "plane", "picked"):

@@ -299,8 +299,9 @@ def reaches(scene: Scene, rows: Sequence[int]) -> dict[int, float]:
     for i in np.flatnonzero((nodes.skin >= 0) & (nodes.mesh >= 0)).tolist():
         for joint in scene.skins[nodes.skin[i]].joints:
             low[joint], high[joint] = np.minimum(low[joint], low[i]), np.maximum(high[joint], high[i])
-    for level in range(int(nodes.depth.max(initial=0)), 0, -1):
-        below = np.flatnonzero(nodes.depth == level)
+    ends = np.cumsum(np.bincount(nodes.depth, minlength=1))
+    order = np.argsort(nodes.depth, kind="stable")
+    for below in reversed(np.split(order, ends[:-1])[1:]):  # the deepest first
         np.minimum.at(low, nodes.parent[below], low[below])
         np.maximum.at(high, nodes.parent[below], high[below])
     out = {}

@@ -34,6 +34,14 @@ def at_rest(scene: Scene) -> Scene:
     return baked(scene, held, bent)[0] if held.any() or bent.any() else scene
 
 
+def bent_at_rest(scene: Scene) -> Bool:
+    """(N,) parts that `at_rest` gives another mesh: their vertices are not drawn where they are stored."""
+    nodes = scene.nodes
+    weighed = np.array([bool(m.morphs) and any(m.morph_weights) for m in scene.meshes] + [False])
+    out: Bool = (nodes.mesh >= 0) & ((nodes.skin >= 0) | weighed[nodes.mesh])
+    return out
+
+
 def baked(scene: Scene, skins: Bool, morphs: Bool) -> tuple[Scene, Bool]:
     """Skins of the nodes in `skins` (N,) and morph targets of those in `morphs` (N,) baked into meshes.
 

@@ -12,7 +12,7 @@ import numpy as np
 from tidy_caravan.core.aspects import Aspect, Effect
 from tidy_caravan.core.geometry.corners import join
 from tidy_caravan.core.geometry.edge_splits import with_split_edges
-from tidy_caravan.core.geometry.pose import at_rest
+from tidy_caravan.core.geometry.pose import at_rest, bent_at_rest
 from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
@@ -68,9 +68,10 @@ class CloseGaps(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
-        # what bones or shapes bend is met as it is drawn, and stays: its vertices are not where they are seen
-        morphed = np.array([bool(m.morphs) for m in scene.meshes] + [False])
-        chosen &= (scene.nodes.skin < 0) & ~morphed[scene.nodes.mesh]
+        # what bones or shapes bend is met where it is drawn, and stays: its vertices are stored elsewhere
+        bent = chosen & bent_at_rest(scene)
+        chosen &= ~bent
+        stay = np.zeros(0, np.int64)
         start, moved = scene, np.zeros(len(scene.nodes), np.bool_)
         vertices, more, widest = 0, 0, 0.0
         settled = Counter[tuple[int, int]]()
@@ -79,6 +80,7 @@ class CloseGaps(Step):
             found = gaps(rest, context.workshop, context.progress, self.least_mm, self.most_mm)
             if isinstance(found, str):
                 return scene, [Change(text=f"no gap was closed: {found}", count=0, problem=True)]
+            stay = np.unique(found.part[bent[found.part]])
             found = within_chosen(rest, found, chosen)
             rows = movers(found, chosen, settled)
             if not rows.any() and settled and len(found.part):  # as a second time would
@@ -98,12 +100,14 @@ class CloseGaps(Step):
             if not added and not count:
                 break
         parts = np.flatnonzero(moved)
+        text = f"{plural(len(stay), 'part that bones or shapes bend stays', 'parts that bones or shapes bend stay')} apart from others or within"
+        held = [Change(text=text, count=len(stay), parts=identities_of(scene, stay))] if len(stay) else []
         if not len(parts):
-            return start, []
+            return start, held
         text = f"{plural(vertices, 'vertex', 'vertices')} of {plural(len(parts), 'part')} moved onto what they all but met, by {widest:.2g} mm at most"
         if more:
             text += f"; {plural(more, 'vertex', 'vertices')} put in where one side of a crack had none to meet"
-        return scene, [Change(text=text, count=vertices + more, parts=identities_of(scene, parts))]
+        return scene, [Change(text=text, count=vertices + more, parts=identities_of(scene, parts)), *held]
 
 
 def movers(found: Gaps, chosen: Bool, settled: Mapping[tuple[int, int], int]) -> Bool:

@@ -90,7 +90,9 @@ class MendOverlaps(Step):
         scene, changes = lifted_within(scene, chosen, context, self.offset_mm / 1000)
         scene = split_viewers(scene)
         # what bones bend stands where they are, wherever its node is
-        chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_)) & (scene.nodes.skin < 0)
+        chosen = np.append(chosen, np.zeros(len(scene.nodes) - count, np.bool_))
+        bent = chosen & (scene.nodes.skin >= 0)
+        chosen &= ~bent
         moved = np.zeros(len(scene.nodes), np.bool_)
         came: dict[int, F64] = {}
         total: dict[int, F64] = {}
@@ -102,6 +104,11 @@ class MendOverlaps(Step):
             shift = shifts(found, chosen, scene, self.offset_mm / 1000, came)
             if not shift or last == ROUNDS:
                 left = len(shift)
+                both = np.concatenate([found.first, found.second])
+                stay = np.unique(both[bent[both]])
+                if len(stay):
+                    text = f"{plural(len(stay), 'part that bones bend stays', 'parts that bones bend stay')} on others, being where they are"
+                    changes.append(Change(text=text, count=len(stay), parts=identities_of(scene, stay)))
                 break
             scene = shifted(scene, shift)
             came |= shift

@@ -90,7 +90,9 @@ def overlaps_within(context: Context) -> Iterable[Finding]:
     that look the same way are the fault of repeated faces."""
     scene = by_size(context.scene)
     found, lost = within(scene, context.workshop, context.tell, scene.instance_counts > 0)
-    context.unknown.update(lost)
+    if lost:
+        own = {mesh.id: i for i, mesh in enumerate(context.scene.meshes)}
+        context.unknown.update({own[scene.meshes[i].id]: text for i, text in lost.items()})
     shells: dict[int, Overlaps] = {}
     folds: dict[int, Overlaps] = {}
     for i, o in found.items():
