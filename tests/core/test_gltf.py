@@ -4,18 +4,24 @@ from __future__ import annotations
 
 import io
 import json
+import tempfile
 import unittest
 import zipfile
 from dataclasses import replace
+from pathlib import Path
 
 import DracoPy
 import numpy as np
 import trimesh
 
-from tests.support import PNG, TRIANGLE, Gltf, one_triangle, read, trimesh_scene, validate_bytes
+from tests.support import PNG, TRIANGLE, Gltf, one_triangle, read, sent, trimesh_scene, validate_bytes
+from tidy_caravan.core.carry import prove
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.formats.gltf.write import write_glb
+from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.route import default_route
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
 from tidy_caravan.demo.ferry_landing import landing
 
@@ -319,6 +325,64 @@ class Reading(unittest.TestCase):
             for name, data in files.items():
                 archive.writestr(f"some/folder/{name}", data)
         self.assertEqual(len(read(packed.getvalue(), "all.zip").nodes.parts), parts)
+
+
+class Channels(unittest.TestCase):
+    """Channels that mean nothing are told and left out, so that what is written is what the standard allows."""
+
+    def scene(self, *channels: tuple[int, str], shear: float = 0.0) -> Scene:
+        g = Gltf()
+        mesh = g.mesh(TRIANGLE, [0, 1, 2])
+        matrix = np.eye(4)
+        matrix[0, 1] = shear
+        g.node(name="gate", mesh=mesh)
+        g.node(name="bent", mesh=mesh, matrix=matrix.T.ravel().tolist())
+        times = g.accessor(np.array([[0], [1]], np.float32), min=[0], max=[1])
+        samplers, made = [], []
+        for k, (node, path) in enumerate(channels):
+            values = np.full((2, 4 if path == "rotation" else 3), 0.5 + k, np.float32)
+            if path == "rotation":
+                values /= np.linalg.norm(values, axis=1, keepdims=True)
+            samplers.append({"input": times, "output": g.accessor(values)})
+            made.append({"sampler": k, "target": {"node": node, "path": path}})
+        g.put("animations", {"name": "clip", "samplers": samplers, "channels": made})
+        return g.scene()
+
+    def told(self, scene: Scene) -> list[str]:
+        return [n.text for n in scene.notes if "animations" in n.where]
+
+    def test_of_two_for_one_thing_the_last_stays(self) -> None:
+        scene = self.scene((0, "translation"), (0, "scale"), (0, "translation"))
+        self.assertEqual(
+            [(c.path, float(c.values[0, 0])) for c in scene.clips[0].channels], [("scale", 1.5), ("translation", 2.5)]
+        )
+        self.assertEqual(
+            self.told(scene), ["Left out, because a later channel of its clip gives the translation of “gate” as well."]
+        )
+
+    def test_a_sheared_matrix_has_nothing_that_could_be_moved(self) -> None:
+        self.assertEqual(self.told(self.scene((0, "translation"), (1, "rotation"))), [], "one that is not sheared has")
+        scene = self.scene((0, "translation"), (1, "rotation"), shear=0.4)
+        self.assertEqual([c.node for c in scene.clips[0].channels], [0])
+        self.assertEqual(
+            self.told(scene), ["Left out, because the matrix of “bent” is sheared, and has no rotation of its own."]
+        )
+        nothing = self.scene((1, "rotation"), shear=0.4)
+        self.assertEqual(nothing.clips, ())
+        self.assertEqual(self.told(nothing)[-1], "Left out, because it moves nothing.")
+
+    def test_what_is_left_is_written_as_the_standard_has_it_and_arrives(self) -> None:
+        for scene in (
+            self.scene((0, "translation"), (0, "translation")),
+            self.scene((0, "scale"), (1, "rotation"), shear=0.4),
+            self.scene((1, "rotation"), shear=0.4),
+        ):
+            package, done = sent(scene, "s", "0" * 64, BUILT_IN[0], default_route(), "glb")
+            self.assertEqual(validate_bytes({"scene.glb": package.files["scene.glb"]})["errors"], 0)
+            with tempfile.TemporaryDirectory() as folder:
+                save(package.files, Path(folder))
+                report, _ = prove(Path(folder), scene, done)
+                self.assertTrue(report.ok, report.problems)
 
 
 class Writing(unittest.TestCase):

@@ -110,6 +110,7 @@ def read(bundle: Bundle) -> Scene:
     clips = every(
         "animations", lambda e, w: gltf_things.read_clip(e, w, accessors, len(raw_nodes), notes), gltf_things.no_clip
     )
+    clips = gltf_things.that_can_move(clips, nodes, notes)
     nodes = gltf_things.keep_rest_pose(nodes, raw_nodes, clips)
     images, textures = gltf_look.without_fallbacks(images, textures, fallbacks)
     extras = {k: document[k] for k in ("extras",) if k in document}

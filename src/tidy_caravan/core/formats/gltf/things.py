@@ -23,6 +23,7 @@ from tidy_caravan.core.formats.shared.json_fields import (
 )
 from tidy_caravan.core.scene import Camera, Channel, Clip, Light, Mesh, Nodes, Note, Skin
 from tidy_caravan.core.scene.nodes import Rest
+from tidy_caravan.core.space.transforms import sheared_ones
 
 TARGETS = {"translation": 3, "rotation": 4, "scale": 3, "weights": 1}
 
@@ -138,6 +139,34 @@ def read_channel(
     if not (np.isfinite(times).all() and np.isfinite(values).all()) or (np.diff(times) <= 0).any() or times[0] < 0:
         raise Damage("has times or values that are not finite and rising", where=where)
     return Channel(node, cast(Any, path), times, values, cast(Any, interpolation))
+
+
+def that_can_move(clips: tuple[Clip, ...], nodes: Nodes, notes: list[Note]) -> tuple[Clip, ...]:
+    """The clips without channels that mean nothing: of several for one thing all but the last, and those that would turn, move or
+    scale a sheared matrix, which has no such parts (glTF 2.0, 3.11). Each is told."""
+    sheared = sheared_ones(nodes.local)
+    out = []
+    for number, clip in enumerate(clips):
+        last = {(c.node, c.path): k for k, c in enumerate(clip.channels)}
+        kept = []
+        for k, c in enumerate(clip.channels):
+            why = ""
+            if last[c.node, c.path] != k:
+                why = f"a later channel of its clip gives the {c.path} of “{nodes.names[c.node][:60]}” as well"
+            elif c.path != "weights" and sheared[c.node]:
+                why = f"the matrix of “{nodes.names[c.node][:60]}” is sheared, and has no {c.path} of its own"
+            if why:
+                where = f"animations[{number}].channels[{k}]"
+                notes.append(Note("damaged", "import.damaged", where, f"Left out, because {why}."))
+            else:
+                kept.append(c)
+        if kept:
+            out.append(clip if len(kept) == len(clip.channels) else replace(clip, channels=tuple(kept)))
+        else:
+            notes.append(
+                Note("damaged", "import.damaged", f"animations[{number}]", "Left out, because it moves nothing.")
+            )
+    return tuple(out)
 
 
 def keep_rest_pose(nodes: Nodes, raw: list[Any], clips: tuple[Clip, ...]) -> Nodes:
