@@ -27,6 +27,10 @@ from tidy_caravan.server.faults import keep_log
 from tidy_caravan.server.settings import Settings, told
 from tidy_caravan.server.store.blobs import Store
 
+KEPT_OPEN_S = 75
+"""Seconds that an idle connection stays open. Longer than clients wait between two requests, or one that asks again just then
+finds its connection closed under it."""
+
 
 def say(text: str) -> None:
     print(f"  {text}", flush=True)
@@ -124,6 +128,7 @@ def serve(state: Path, demo: bool) -> int:
             port=port,
             log_level="warning",
             timeout_graceful_shutdown=2,
+            timeout_keep_alive=KEPT_OPEN_S,
             access_log=False,
         )
         say(f"faults are kept in {log}")
