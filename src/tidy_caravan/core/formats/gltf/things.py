@@ -144,6 +144,8 @@ def read_channel(
 def that_can_move(clips: tuple[Clip, ...], nodes: Nodes, notes: list[Note]) -> tuple[Clip, ...]:
     """The clips without channels that mean nothing: of several for one thing all but the last, and those that would turn, move or
     scale a sheared matrix, which has no such parts (glTF 2.0, 3.11). Each is told."""
+    if not clips:
+        return clips
     sheared = sheared_ones(nodes.local)
     out = []
     for number, clip in enumerate(clips):
