@@ -156,9 +156,7 @@ def in_cluster(batch: Batch, normal: Normal, values: F64, spare: F64, allowed: A
             waiting[window] | (single[window] & (strict[window] > STRICTER * strict[k]))
         )
         asked = along[places]
-        near = (np.abs(values[asked] - values[head]) <= spare[asked] + spare[head]).all(axis=1)
-        asked, places = asked[near], places[near]
-        near = np.abs(radii[asked] - radii[head]).max(axis=1, initial=0.0) <= blur[asked] + blur[head]
+        near = may_be_copies(values, spare, radii, blur, asked, np.full(len(asked), along[k]))
         asked, places = asked[near], places[near]
         if len(asked) > 4 * PROBE and not later[k]:
             # one of which a few others are no copies is a near twin of many, and has its turn when those are told

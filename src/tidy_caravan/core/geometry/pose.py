@@ -35,7 +35,7 @@ def at_rest(scene: Scene) -> Scene:
 
 
 def bent_at_rest(scene: Scene) -> Bool:
-    """(N,) parts that `at_rest` gives another mesh: their vertices are not drawn where they are stored."""
+    """(N,) parts whose vertices bones or weighted morph targets draw elsewhere than they are stored."""
     nodes = scene.nodes
     weighed = np.array([bool(m.morphs) and any(m.morph_weights) for m in scene.meshes] + [False])
     out: Bool = (nodes.mesh >= 0) & ((nodes.skin >= 0) | weighed[nodes.mesh])

@@ -31,5 +31,6 @@ def _moved(channel: Channel, by: F64) -> Channel:
     if channel.path != "translation":
         return channel
     wide = channel.values.astype(np.float64)
-    wide[1 if channel.interpolation == "CUBICSPLINE" else 0 :: 3 if channel.interpolation == "CUBICSPLINE" else 1] += by
+    cubic = channel.interpolation == "CUBICSPLINE"
+    wide[slice(1, None, 3) if cubic else slice(None)] += by  # tangents stay as they are
     return replace(channel, values=wide.astype(np.float32))
