@@ -29,9 +29,13 @@ from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.selection import PartSet
 from tidy_caravan.core.space.axes import linear_map
-from tidy_caravan.core.space.site import SITE, as_before, recentred, taken_off
+from tidy_caravan.core.space.site import SITE, as_before, recentred, taken_off, together
 from tidy_caravan.core.space.transforms import split_trs
+from tidy_caravan.core.survey import survey
+from tidy_caravan.server.store.scenes import from_bytes
+from tidy_caravan.server.view import view_bytes
 
 CORNER = np.array([452_310.25, 12.5, 5_411_020.125])
 SHAPE = trimesh.creation.box((0.12, 2.1, 0.035))
@@ -313,6 +317,60 @@ class Again(unittest.TestCase):
         self.assertEqual(rows, {1: 0, 2: 1})
 
 
+class Apart(unittest.TestCase):
+    """Parts that stand far from all others: named, and in nobody's way."""
+
+    def hall(self, others: list[tuple[str, tuple[float, float, float], float]], about: float = 0.0) -> Scene:
+        """Forty crates within sixty metres of a place `about` metres east, and others (name, place, edge), read from glTF."""
+        rng, scene = np.random.default_rng(3), trimesh.Scene()
+        crates = [(f"crate {k}", tuple(rng.uniform(-30, 30, 3) + (about, 0, 0)), 1.0) for k in range(40)]
+        for name, place, edge in [*others, *crates]:
+            scene.add_geometry(
+                trimesh.creation.box((edge,) * 3),
+                node_name=name,
+                transform=trimesh.transformations.translation_matrix(place),
+            )
+        return load_all([bundle_from_files({"hall.glb": bytes(scene.export(file_type="glb"))})])
+
+    def told(self, scene: Scene) -> list[tuple[str, ...]]:
+        found = [f for f in survey(scene, BUILT_IN[0]) if f.code.startswith("origin.")]
+        return [(f.code, *sorted(scene.nodes.names[i] for i in f.parts)) for f in found]
+
+    def test_what_was_forgotten_far_away_is_named_with_its_distance(self) -> None:
+        for far in (6e3, 4e4, 5e6):
+            with self.subTest(far=far):
+                scene = self.hall([("lost", (far, 0.0, 0.0), 1.0), ("lost too", (0.0, 0.0, -3 * far), 2.0)])
+                self.assertEqual(self.told(scene), [("origin.apart", "lost", "lost too")])
+                finding = next(f for f in survey(scene, BUILT_IN[0]) if f.code == "origin.apart")
+                assert finding.value is not None and finding.mend is not None
+                self.assertAlmostEqual(finding.value, 3 * far / 1000, delta=0.05)
+                chosen = PartSet.model_validate({"id": "far", **{k: v for k, v in finding.mend.items() if k != "kind"}})
+                self.assertEqual(np.flatnonzero(chosen.select(scene)).tolist(), sorted(finding.parts))
+                self.assertTrue(chosen.treatment.leave_out)
+
+    def test_hills_around_long_streets_and_two_towers_are_no_strays(self) -> None:
+        hills = [(f"hill {k}", (7e3 * np.cos(k), 0.0, 7e3 * np.sin(k)), 900.0) for k in range(6)]
+        street = [(f"lamp {k}", (200.0 * k, 0.0, 0.0), 1.0) for k in range(100)]
+        for name, others in (("hills", hills), ("street", street), ("near", [("kiosk", (900.0, 0.0, 0.0), 3.0)])):
+            with self.subTest(others=name):
+                self.assertNotIn("origin.apart", {code for code, *_ in self.told(self.hall(others))})
+
+    def test_a_box_left_at_the_origin_keeps_no_site_from_being_recentred(self) -> None:
+        for far in (4e5, 5e6):
+            with self.subTest(far=far):
+                scene = self.hall([("left behind", (0.0, 0.0, 0.0), 1.0)], far)
+                self.assertEqual(self.told(scene), [("origin.apart", "left behind")])
+                np.testing.assert_allclose(taken_off(scene), (far, 0, 0), atol=40)
+                meta, _ = from_bytes(view_bytes(scene))
+                self.assertLess(np.ptp([meta["low"], meta["high"]], axis=0).max(), 70, "what the view is to show first")
+
+    def test_of_two_halves_one_is_where_the_scene_is(self) -> None:
+        boxes = np.zeros((8, 2, 3)) + np.arange(8)[:, None, None] + [[[0.0], [1.0]]]
+        boxes[4:] += 1e6
+        for order in (slice(None), slice(None, None, -1)):
+            self.assertEqual(together(boxes[order], 1.0).tolist(), [True] * 4 + [False] * 4)
+
+
 class OneSite(unittest.TestCase):
     def merged(self, files: dict[str, bytes]) -> Scene:
         return load_all([bundle_from_files({n: d}) for n, d in files.items()])
@@ -362,6 +420,27 @@ class OneSite(unittest.TestCase):
         box = scene.part_bounds[[scene.nodes.names[i] for i in scene.nodes.parts.tolist()].index("b")]
         np.testing.assert_allclose(box.mean(axis=0) - found["hall 0"], (20, 0, 0), atol=1e-3)
         self.assertIn("import.site", {n.code for n in scene.notes})
+
+    def test_files_that_say_nothing_of_a_site_stand_as_their_numbers_say_and_are_told(self) -> None:
+        """One of them 400 km from the other: which frame is meant is for a person."""
+        files = {}
+        for name, east in (("near.glb", 0.0), ("far.glb", 400_000.0)):
+            one = trimesh.Scene()
+            for k in range(3):
+                place = trimesh.transformations.translation_matrix((east + 5 * k, 0, 0))
+                one.add_geometry(trimesh.creation.box((1, 1, 1)), node_name=f"{name} {k}", transform=place)
+            files[name] = bytes(one.export(file_type="glb"))
+        scene = self.merged(files)
+        self.assertIn(("guess", "import.site"), {(n.kind, n.code) for n in scene.notes})
+        found = {
+            scene.nodes.names[i]: b.mean(axis=0)
+            for i, b in zip(scene.nodes.parts.tolist(), scene.part_bounds, strict=True)
+        }
+        np.testing.assert_allclose(found["far.glb 1"] - found["near.glb 0"], (400_005, 0, 0), atol=1e-6)
+        finding = next(f for f in survey(scene, BUILT_IN[0]) if f.code == "origin.apart")
+        self.assertIn("all of “far.glb”", finding.text)
+        self.assertEqual({scene.nodes.names[i] for i in finding.parts}, {f"far.glb {k}" for k in range(3)})
+        self.assertIsNone(finding.mend)
 
 
 if __name__ == "__main__":

@@ -22,6 +22,7 @@ OF_THE_WHOLE = {"uv.second-missing", "sharing.none", "speed.draw-calls", "materi
 """Found as well: what the yard has as a whole."""
 FOR_A_PERSON = {
     "faces.one-sided": {"twisted_strap"},  # no turning makes two sides of one
+    "origin.apart": {"marker_left_out_at_sea"},  # it may be meant to be seen from there
     "transform.flattened": {"shadow_scaled_flat"},
     "uv.content-shape": {"departures_display_twice_as_wide"},  # its image has to be made anew, or cut
     # they cannot lose their scale while their mesh is another's as well

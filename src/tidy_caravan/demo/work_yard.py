@@ -47,6 +47,7 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "normals.missing": ("bucket_without_normals",),
     "normals.broken": ("bucket_with_broken_normals",),
     "normals.opposed": ("bucket_with_opposed_normals",),
+    "origin.apart": ("marker_left_out_at_sea",),
     "transform.mirrored": ("anchor_mirrored",),
     "transform.sheared": ("ladder_sheared",),
     "transform.flattened": ("shadow_scaled_flat",),
@@ -241,6 +242,7 @@ def places(y: Yard) -> None:
     x, north, _ = y.place()
     winch = y.put("winch", box(0.9, 0.5, 0.6, IRON), (x, north, 0))
     y.sharing("winch_again", winch, (x, north, 0))
+    y.put("marker_left_out_at_sea", lathe([(0.4, 0), (0.45, 0.3), (0.1, 1.1)], 12, IRON), (5200, -4900, 0))
 
 
 def modules(y: Yard) -> None:

@@ -10,6 +10,7 @@ from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
+from tidy_caravan.core.space.site import together
 from tidy_caravan.server.store.scenes import to_bytes
 
 
@@ -17,7 +18,8 @@ def view_bytes(scene: Scene, light: tuple[dict[int, AnyArray], AnyArray] | None 
     """safetensors: instances (N, 16) column by column, nodes (N,), lightmaps (N, 2) in texels, and all meshes end to end.
 
     light: by node where its map lies (scale, offset and page, 5), and the pages as sRGB (P, H, W, 3): then also
-    places (N, 4), leaves (N,) and pages (P, H, W, 4). Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough.
+    places (N, 4), leaves (N,) and pages (P, H, W, 4). Matrices bring vertices to metres, Y up, right-handed, around `centre`, so that float32 is enough;
+    what stands far apart from the others counts for neither `centre` nor `low` and `high`, which are what to look at first.
     Each mesh's triangles are sorted by material: a run is one draw call for all its instances.
     """
     scene = at_rest(scene)
@@ -27,7 +29,8 @@ def view_bytes(scene: Scene, light: tuple[dict[int, AnyArray], AnyArray] | None 
     order = shown[np.argsort(nodes.mesh[shown], kind="stable")]
     world = nodes.world[order]
     world = np.concatenate([linear @ world[:, :3], world[:, 3:]], axis=1)
-    boxes = scene.part_bounds @ linear.T
+    boxes = scene.part_bounds
+    boxes = boxes[together(boxes, scene.convention.metres_per_unit)] @ linear.T
     low, high = (boxes.min(axis=(0, 1)), boxes.max(axis=(0, 1))) if len(boxes) else (np.zeros(3), np.zeros(3))
     centre = np.round((low + high) / 2, 3)
     world[:, :3, 3] -= centre

@@ -1,7 +1,7 @@
 // The scene in 3D: one scene, or two with one camera and a wipe between them.
 import { Canvas, useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { type Camera, PerspectiveCamera, Vector3, type WebGLRenderer } from "three";
+import { Box3, type Camera, PerspectiveCamera, Vector3, type WebGLRenderer } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { useView } from "../haul/selection";
 import { useTheme } from "../shared/theme";
@@ -238,11 +238,13 @@ const MARGIN = 0.94;
 /** Scenes of more parts are framed by the ball around them. */
 const MOST_FRAMED = 30_000;
 
-/** Looks at a file from `direction` so that its parts fill the view: by the corners of their boxes. */
+/** Looks at a file from `direction` so that its parts fill the view, by the corners of their boxes; but for those far away from
+ * what the file says is to be looked at. */
 function fill(camera: Camera, controls: OrbitControls, file: ViewFile, direction: Vector3, radius: number) {
   placeCamera(camera, controls, new Vector3(0, 0, 0), radius, direction);
   if (!(camera instanceof PerspectiveCamera) || file.sources.length > MOST_FRAMED) return;
-  const boxes = partBoxes(file);
+  const whole = new Box3(new Vector3(...file.low), new Vector3(...file.high)).expandByScalar(radius);
+  const boxes = partBoxes(file).filter((box) => box.intersectsBox(whole));
   const ahead = direction.clone().normalize();
   const right = new Vector3(0, 1, 0).cross(ahead).normalize();
   const upright = ahead.clone().cross(right);

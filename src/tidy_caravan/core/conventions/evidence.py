@@ -18,6 +18,7 @@ from tidy_caravan.core.scene.arrays import F64, I64
 from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.files import of_files, stated_by_file
+from tidy_caravan.core.space.site import together
 
 CANDIDATES = (0.001, 0.01, 0.0254, 0.1, 0.3048, 1.0, 10.0, 100.0, 1000.0)
 """What one unit may be, in metres: the usual ones and their usual mistakes."""
@@ -108,10 +109,11 @@ class Told:
 
     @property
     def span(self) -> float:
-        """Largest edge of what is shown, in metres; nought when that is nothing."""
+        """Largest edge of what is shown and stands together, in metres; nought when that is nothing."""
         shown = self.boxes[(self.scene.nodes.flags[self.parts] & HIDDEN) == 0]
         if not len(shown):
             return 0.0
+        shown = shown[together(shown, self.convention.metres_per_unit)]
         return float((shown[:, 1].max(axis=0) - shown[:, 0].min(axis=0)).max()) * self.convention.metres_per_unit
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.scene import Convention, Note, Scene
-from tidy_caravan.core.scene.arrays import F64
+from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.clips import moved_in_place
 
@@ -19,6 +19,8 @@ FAR_M = 5000.0
 """Distance from the origin from which on a scene is recentred: a float32 step is half a millimetre there."""
 FAR_SIZES = 16.0
 """And in its own diagonals: a building in millimetres that says metres is large, and not far away."""
+ASKED = 64
+"""Parts that are tried as the middle of the others."""
 
 
 def georeference_of(scene: Scene) -> dict[str, Any] | None:
@@ -56,12 +58,34 @@ def on_site(scene: Scene, points: F64) -> F64:
     return out
 
 
+def together(boxes: F64, metres: float) -> Bool:
+    """(P,) which of some boxes (P, 2, 3) stand together: the half that is nearest to each other, and all that is no further from
+    it than FAR_M, or FAR_SIZES of its sizes or of their own. metres: per unit. O(P log P)."""
+    out = np.ones(len(boxes), np.bool_)
+    if len(boxes) < 2 or not np.linalg.norm(boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)) * metres > FAR_M:
+        return out
+    middle, radius = boxes.mean(axis=1), np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1) / 2
+    half = (len(boxes) - 1) // 2
+    tried = np.unique(np.linspace(0, len(boxes) - 1, ASKED).astype(np.int64)).tolist()
+    away = min(
+        (np.linalg.norm(middle - middle[i], axis=1) for i in tried), key=lambda d: float(np.partition(d, half)[half])
+    )
+    order = np.argsort(away, kind="stable")
+    near, far = (away - radius)[order], np.maximum.accumulate((away + radius)[order])
+    beyond = near[1:] > np.maximum(FAR_M / metres, FAR_SIZES * 2 * np.maximum(far[:-1], radius[order[1:]]))
+    ends = half + np.flatnonzero(beyond[half:])
+    if len(ends):
+        out[order[ends[0] + 1 :]] = False
+    return out
+
+
 def middle_and_reach(scene: Scene) -> tuple[F64, float] | None:
     """Where most of the parts lie, (3,) metres in the axes of the site, and how far from the origin that may be; None where
-    nothing is drawn."""
+    nothing is drawn. What stands far apart from them counts for neither."""
     boxes = scene.part_bounds
     if not len(boxes):
         return None
+    boxes = boxes[together(boxes, scene.convention.metres_per_unit)]
     middle = linear_map(scene.convention, SITE) @ np.median((boxes[:, 0] + boxes[:, 1]) / 2, axis=0)
     span = boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)
     size = float(np.linalg.norm(span)) * scene.convention.metres_per_unit

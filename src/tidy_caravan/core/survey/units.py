@@ -9,10 +9,11 @@ from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.conventions.evidence import LARGEST_M, SMALLEST_M, Told, as_told, candidates, odd_size, standing
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import I64, AnyArray, Bool, determinants
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinants
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
-from tidy_caravan.core.space.site import SITE
+from tidy_caravan.core.space.files import of_files, stated_by_file
+from tidy_caravan.core.space.site import FAR_M, SITE, together
 from tidy_caravan.core.space.transforms import polar, sheared_ones, skew
 from tidy_caravan.core.surroundings.world import ranks, untouchable
 from tidy_caravan.core.survey.base import Finding, check
@@ -271,13 +272,16 @@ def unit_primitive(mesh: Mesh) -> bool:
 
 @check("transforms", "Far from the origin")
 def far_from_origin(context: Context) -> Iterable[Finding]:
-    """What float32 makes of the furthest vertex, where recentring would halve it at least."""
+    """What float32 makes of the furthest vertex, where recentring would halve it at least; and parts far apart from the others."""
     scene = context.scene
     boxes = scene.part_bounds
     if not len(boxes):
         return
-    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
     metres = scene.convention.metres_per_unit
+    near = together(boxes, metres)
+    if not near.all():
+        yield far_apart(scene, boxes, near)
+    low, high = boxes[near, 0].min(axis=0), boxes[near, 1].max(axis=0)
     furthest = float(np.linalg.norm(np.maximum(np.abs(low), np.abs(high)))) * metres
     error = furthest * 2.0**-24 * 1000
     radius = float(np.linalg.norm(high - low)) / 2 * metres
@@ -288,14 +292,46 @@ def far_from_origin(context: Context) -> Iterable[Finding]:
         code="origin.far",
         severity="warning",
         title="Far from the origin",
-        count=len(boxes),
+        count=int(near.sum()),
         value=error,
         limit=FLOAT_ERROR_MM,
         unit="mm",
         text=f"The scene reaches {furthest / 1000:.1f} km from the origin, where float32 rounds to {error:.2g} mm: surfaces jitter. "
         f"Recentred it would be {radius * 2.0**-24 * 1000:.2g} mm; the offset is kept.",
-        parts=scene.nodes.parts.tolist(),
+        parts=scene.nodes.parts[near].tolist(),
         mend={"kind": "recentre", "east": east, "north": north, "up": up},
+    )
+
+
+def far_apart(scene: Scene, boxes: F64, near: Bool) -> Finding:
+    """Says which parts (P,) do not stand with the others, and of which files all do not."""
+    parts, metres = scene.nodes.parts, scene.convention.metres_per_unit
+    middle = boxes[near].mean(axis=(0, 1))
+    away = np.linalg.norm(boxes[~near].mean(axis=1) - middle, axis=1) * metres
+    lost = parts[~near][np.argsort(-away, kind="stable")]
+    files = [(label, of_files(scene, [label])[parts]) for label in stated_by_file(scene)]
+    whole = [label for label, rows in files if rows.any() and not (rows & near).any()]
+    given = scene.identities.given(scene.nodes.source[lost].tolist())
+    what = plural(len(lost), "part stands", "parts stand")
+    names = ", ".join(f"“{scene.nodes.names[i]}”" for i in lost[:3].tolist())
+    of = f", all of {' and of '.join(f'“{x}”' for x in whole)}," if whole else ""
+    error = float(away.max()) * 2.0**-24 * 1000
+    return Finding(
+        code="origin.apart",
+        severity="warning",
+        title="Far from the other parts",
+        count=len(lost),
+        value=float(away.max()) / 1000,
+        limit=FAR_M / 1000,
+        unit="km",
+        text=f"{what}{of} up to {away.max() / 1000:.4g} km away from the others ({names}): whichever of them is near the origin, "
+        f"float32 rounds the rest to {error:.2g} mm, and what goes by the size of the scene, such as its shadows, goes by that. "
+        + ("Perhaps its coordinates are those of another frame." if whole else "Perhaps they were forgotten there."),
+        guess=True,
+        parts=lost.tolist(),
+        mend=None
+        if whole or not given
+        else {"kind": "set", "name": "Far from the others", "added": given, "treatment": {"leaveOut": True}},
     )
 
 

@@ -55,7 +55,7 @@ def placements(scenes: list[Scene], names: list[str], target: Convention) -> tup
     """(4, 4) per file in the target's numbers that puts it where it lies beside the others; which file the site is
     told by (-1: none); and what had to be guessed.
 
-    A file that says nothing of a site stands in the site's numbers when it lies nearer to them than to nought,
+    Where none says anything of a site all stand as they are. A file that says nothing of it stands in the site's numbers when it lies nearer to them than to nought,
     and is left as it stands otherwise: both are guesses and told.
     """
     found = frames(scenes)
@@ -63,7 +63,8 @@ def placements(scenes: list[Scene], names: list[str], target: Convention) -> tup
     out = [np.eye(4) for _ in scenes]
     notes: list[Note] = []
     if base < 0:
-        return out, base, notes
+        text = "None of the files says where it lies on a site; they stand against each other as their numbers say."
+        return out, base, [Note("guess", "import.site", "scene", text)]
     first = found[base]
     assert first is not None
     back = affine_inverse(first[None])[0]
