@@ -109,11 +109,12 @@ class Told:
 
     @property
     def span(self) -> float:
-        """Largest edge of what is shown and stands together, in metres; nought when that is nothing."""
+        """Largest edge of what is shown, in metres; nought when that is nothing. Of several parts, of those that stand together."""
         shown = self.boxes[(self.scene.nodes.flags[self.parts] & HIDDEN) == 0]
         if not len(shown):
             return 0.0
-        shown = shown[together(shown, self.convention.metres_per_unit)]
+        if len(shown) >= SEVERAL:
+            shown = shown[together(shown, self.convention.metres_per_unit)]
         return float((shown[:, 1].max(axis=0) - shown[:, 0].min(axis=0)).max()) * self.convention.metres_per_unit
 
 

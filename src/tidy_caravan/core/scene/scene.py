@@ -69,12 +69,15 @@ class Scene:
                 *(() if changes.keys() & {"extras", "identity"} else ("identities",)),
             )
             made.__dict__.update({name: self.__dict__[name] for name in alike if name in self.__dict__})
-            if "part_bounds" in self.__dict__:
-                pairs = zip(self.meshes, made.meshes, strict=True)
-                fresh = np.array([not (a is b or keeps_surface_of(b, a)) for a, b in pairs], np.bool_)
-                made.__dict__["_boxes_before"] = (self.part_bounds, fresh)
-                if "mesh_boxes" in self.__dict__:
-                    made.__dict__["_mesh_boxes_before"] = (self.mesh_boxes, fresh)
+        known = self.__dict__.get("_boxes_before")
+        if "part_bounds" in self.__dict__:
+            own = self.mesh_boxes if "mesh_boxes" in self.__dict__ else None
+            none = np.zeros(len(self.nodes.parts), np.bool_), np.zeros(len(self.meshes), np.bool_)
+            known = BoxesBefore(self.part_bounds, own, self.nodes, *none)
+        if known is not None and changes.keys() & {"nodes", "meshes"}:
+            known = known.through(self, made)
+        if known is not None:
+            made.__dict__["_boxes_before"] = known
         return made
 
     @cached_property
@@ -94,13 +97,15 @@ class Scene:
         parts = self.nodes.parts
         out = np.zeros((len(parts), 2, 3))
         order, starts = self.parts_by_mesh
-        known: tuple[F64, Bool] | None = self.__dict__.pop("_boxes_before", None)
-        if known is not None:  # of another scene with these nodes: what has new surfaces is looked at
-            before, fresh = known
+        known = self.__dict__.pop("_boxes_before", None)
+        if isinstance(known, BoxesBefore):  # what has new surfaces, or stands elsewhere, is looked at
+            if known.meshes is not None:
+                self.__dict__["_mesh_boxes_before"] = (known.meshes, known.new_mesh)
+            fresh = known.fresh(self.nodes)
             if not fresh.any():
-                return before
-            out[:] = before
-            starts = [one for one in starts if fresh[one[0]]]
+                return known.parts
+            out[:] = known.parts
+            order, starts = some_of(order, starts, fresh[order])
         small = [e - b < HULL_FROM and self.meshes[m].vertices <= SMALL for m, b, e in starts]
         together = [one for one, is_small in zip(starts, small, strict=True) if is_small]
         for some in chunks(np.array([self.meshes[m].vertices * (e - b) for m, b, e in together]), CHUNK):
@@ -140,9 +145,13 @@ class Scene:
     def mesh_boxes(self) -> F64:
         """(M, 2, 3) boxes of the meshes, about their own origins; noughts of those that no part uses."""
         known: tuple[F64, Bool] | None = self.__dict__.pop("_mesh_boxes_before", None)
+        before = self.__dict__.get("_boxes_before")
+        if known is None and isinstance(before, BoxesBefore) and before.meshes is not None:
+            known = before.meshes, before.new_mesh
         out = np.zeros((len(self.meshes), 2, 3)) if known is None else known[0].copy()
         asked = self.instance_counts > 0
         if known is not None:  # as with `part_bounds`
+            out[~asked] = 0.0
             asked &= known[1]
         meshes = [(i, self.meshes[i]) for i in np.flatnonzero(asked).tolist()]
         small = [(i, m) for i, m in meshes if 0 < m.triangles <= SMALL and "bounds" not in m.__dict__]
@@ -191,6 +200,57 @@ class Scene:
         """(M,) how many parts use each mesh."""
         mesh = self.nodes.mesh[self.nodes.parts]
         return np.bincount(mesh, minlength=len(self.meshes))
+
+
+@dataclass(frozen=True, eq=False)
+class BoxesBefore:
+    """Boxes of a scene that this one was made from. parts: (P, 2, 3), of its nodes. meshes: (M, 2, 3), if they were asked for.
+
+    new_part: (P,) parts that have other surfaces since. new_mesh: (M,) the meshes that are others since.
+    """
+
+    parts: F64
+    meshes: F64 | None
+    nodes: Nodes
+    new_part: Bool
+    new_mesh: Bool
+
+    def through(self, before: Scene, made: Scene) -> BoxesBefore | None:
+        """The same behind one more change; None where there are other parts now. O(parts + meshes)."""
+        parts = made.nodes.parts
+        if not np.array_equal(parts, before.nodes.parts):
+            return None
+        old, new = before.nodes.mesh[parts].astype(np.int64), made.nodes.mesh[parts].astype(np.int64)
+        pairs, which = np.unique(old * max(1, len(made.meshes)) + new, return_inverse=True)
+        kept = np.ones(len(pairs), np.bool_)
+        if before.meshes is not made.meshes or before.nodes.mesh is not made.nodes.mesh:
+            of_pair = zip(*(x.tolist() for x in np.divmod(pairs, max(1, len(made.meshes)))), strict=True)
+            kept[:] = [(b := made.meshes[j]) is (a := before.meshes[i]) or keeps_surface_of(b, a) for i, j in of_pair]
+        new_part = ~kept[which] | self.new_part
+        same = len(made.meshes) == len(before.meshes)
+        new_mesh = np.ones(len(made.meshes), np.bool_)
+        if same and self.meshes is not None:
+            old, new = np.divmod(pairs, max(1, len(made.meshes)))
+            stays = np.zeros(len(new_mesh), np.bool_)
+            stays[new[kept & (old == new)]] = True
+            new_mesh = ~stays | self.new_mesh
+        return replace(self, meshes=self.meshes if same else None, new_part=new_part, new_mesh=new_mesh)
+
+    def fresh(self, nodes: Nodes) -> Bool:
+        """(P,) parts whose boxes are not those of before."""
+        moved = np.zeros(len(nodes.parts), np.bool_)
+        if nodes.local is not self.nodes.local or nodes.parent is not self.nodes.parent:
+            moved = (nodes.world[nodes.parts] != self.nodes.world[nodes.parts]).any(axis=(1, 2))
+        return moved | self.new_part
+
+
+def some_of(order: I64, starts: list[tuple[int, int, int]], chosen: Bool) -> tuple[I64, list[tuple[int, int, int]]]:
+    """Of `Scene.parts_by_mesh` the parts that are chosen (P,), in its order, and the meshes that have any."""
+    ends = np.concatenate([[0], np.cumsum(chosen)])
+    mesh, begin, end = np.array(starts, np.int64).reshape(-1, 3).T
+    begin, end = ends[begin], ends[end]
+    left = end > begin
+    return order[chosen], list(zip(mesh[left].tolist(), begin[left].tolist(), end[left].tolist(), strict=True))
 
 
 def keeps_surface_of(mesh: Mesh, before: Mesh) -> bool:
