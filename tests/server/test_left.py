@@ -9,7 +9,7 @@ import numpy as np
 import trimesh
 
 from tests.core.test_sides import at, over, place
-from tests.server.stand import begin, client, finished
+from tests.server.stand import begin, client, finished, work
 
 
 def glb(*turned: str, lean: float = 0.0) -> bytes:
@@ -53,6 +53,35 @@ class LeftAsItIs(unittest.TestCase):
             self.assertEqual(back["open"]["survey"], haul["open"]["survey"])
             steps = [p["step"]["kind"] for p in c.get(f"/api/hauls/{haul['id']}/proposal").json()]
             self.assertIn("turn_faces", steps)
+
+    def test_a_set_is_proposed_of_parts_that_stand_far_away_without_those_that_are_left(self) -> None:
+        """It is for the others then; put on the route it leaves them out, and nothing else."""
+        scene = trimesh.Scene()
+        for k in range(12):
+            scene.add_geometry(
+                trimesh.creation.box((1, 1, 1 + 0.1 * k)), f"bollard {k}", f"bollard {k}", transform=at(3 * k, 0, 0)
+            )
+        for k in range(2):
+            scene.add_geometry(
+                trimesh.creation.box((2, 1, 3 + k)), f"buoy {k}", f"buoy {k}", transform=at(9000, 0, 50 * k)
+            )
+        with client() as c:
+            haul = begin(c, bytes(scene.export(file_type="glb")))
+            rows = c.get(f"/api/scenes/{haul['source']['id']}/parts", params={"limit": 50}).json()["items"]
+            names = {r["name"]: r["identity"] for r in rows}
+            both = self.findings(c, haul)["origin.apart"]["mend"]["set"]
+            self.assertEqual(set(both["added"]), {names["buoy 0"], names["buoy 1"]})
+            haul = self.put(
+                c, haul, {"code": "origin.apart", "because": "seen from the quay", "parts": [names["buoy 0"]]}
+            )
+            one = self.findings(c, haul)["origin.apart"]["mend"]["set"]
+            self.assertEqual(one["added"], [names["buoy 1"]])
+            route = {**haul["route"], "sets": [{"id": "far", **one}]}
+            tag = {"If-Match": f'"{haul["version"]}"'}
+            self.assertEqual(c.patch(f"/api/hauls/{haul['id']}", json={"route": route}, headers=tag).status_code, 200)
+            done = work(c, haul["id"], "run")
+            rows = c.get(f"/api/scenes/{done['result']['id']}/parts", params={"limit": 50}).json()["items"]
+            self.assertEqual({r["name"] for r in rows}, {*names} - {"buoy 1"})
 
     def test_some_parts_only_and_through_the_next_version(self) -> None:
         with client() as c:

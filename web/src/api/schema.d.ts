@@ -4112,13 +4112,15 @@ export interface components {
         };
         /**
          * SetProposal
-         * @description A set that a finding proposes.
+         * @description A set that a finding proposes: by rules, or of the parts that it names.
          */
         SetProposal: {
+            /** Added */
+            added?: string[];
             /** Name */
             name: string;
             /** Rules */
-            rules: components["schemas"]["Rule"][];
+            rules?: components["schemas"]["Rule"][];
             treatment: components["schemas"]["Treatment"];
         };
         /**

@@ -65,7 +65,10 @@ export function HaulPage() {
   const asSource = haul?.reading ? "source, as the route reads it" : "source";
   const about = arrive ? "source against arrived" : routed ? "after the route" : asSource;
   const scene = station.about === "source" ? haul?.source : (haul?.result ?? haul?.source);
-  const findings = useFindings(haul, scene && scene.id === haul?.result?.id ? "result" : "source").data;
+  const { data: findings, error: unfound } = useFindings(
+    haul,
+    scene && scene.id === haul?.result?.id ? "result" : "source",
+  );
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
   const busy = working(haul?.job) || start.isPending || edit.isPending;
   const steps = haul?.route.steps ?? [];
@@ -303,6 +306,7 @@ export function HaulPage() {
                 kinds,
                 titles,
                 findings: scene ? findings : undefined,
+                unfound: unfound?.message ?? "",
                 chosen: filter?.by === "finding" ? filter.value : null,
                 onChoose: chooseFinding,
                 onMend: mend,

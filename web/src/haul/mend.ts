@@ -104,8 +104,8 @@ export function withSet(sets: PartSet[], proposal: SetProposal): PartSet[] {
   const made: PartSet = {
     id: `set-${proposal.name.toLowerCase().replace(/[^a-z0-9]+/g, "-")}`.slice(0, 40),
     name: proposal.name,
-    rules: proposal.rules,
-    added: [],
+    rules: proposal.rules ?? [],
+    added: proposal.added ?? [],
     removed: [],
     treatment: proposal.treatment,
   };

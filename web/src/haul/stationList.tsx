@@ -15,6 +15,8 @@ export type AtStation = {
   kinds: StepKind[];
   titles: Map<string, string>;
   findings: Finding[] | undefined;
+  /** Why there are none: they could not be had. */
+  unfound: string;
   chosen: string | null;
   onChoose: (finding: Finding | null) => void;
   onMend: (mend: Mend, those: boolean) => void;
@@ -62,14 +64,21 @@ export const STATIONS: readonly StationDefinition[] = [
     id: "survey",
     open: (haul) => (!haul.source ? "–" : haul.open.survey ? `${haul.open.survey} open` : "clear"),
     done: (haul) => !!haul.source && haul.open.survey === 0,
-    show: ({ findings, busy, ...at }) =>
-      findings ? (
-        <Findings {...{ findings, busy }} {...at} />
-      ) : (
-        <p className="p-3 opacity-80">
-          {busy ? "The scene is being read …" : "There is nothing to survey yet."}
+    show: ({ findings, unfound, busy, ...at }) => {
+      if (findings) return <Findings {...{ findings, busy }} {...at} />;
+      if (unfound)
+        return (
+          <p role="alert" className="p-3 text-error">
+            {unfound}
+          </p>
+        );
+      const waiting = at.haul.source ? "Loading findings …" : "There is nothing to survey yet.";
+      return (
+        <p role="status" className="p-3 opacity-80">
+          {busy ? "The scene is being read …" : waiting}
         </p>
-      ),
+      );
+    },
     lens: "shaded",
     about: "result",
     tall: "max-h-[46%]",

@@ -41,6 +41,9 @@ def reasons(left: Iterable[Left], code: str, names: Callable[[], Sequence[str]])
 
 def without(mend: dict[str, Any] | None, gone: set[str]) -> dict[str, Any] | None:
     """The mend for the parts that are not left; for all others it has no place to say so and stays."""
+    if mend and gone and mend["kind"] == "set" and not mend.get("rules"):
+        named = [name for name in mend.get("added", ()) if name not in gone]
+        return {**mend, "added": named} if named else None
     if not mend or not gone or not isinstance(mend.get("where"), dict) or set(mend["where"]) != {"parts"}:
         return mend
     kept = [name for name in mend["where"]["parts"] if name not in gone]

@@ -316,6 +316,8 @@ def far_apart(scene: Scene, boxes: F64, near: Bool) -> Finding:
     names = ", ".join(f"“{scene.nodes.names[i]}”" for i in lost[:3].tolist())
     of = f", all of {' and of '.join(f'“{x}”' for x in whole)}," if whole else ""
     error = float(away.max()) * 2.0**-24 * 1000
+    told = f"{'it was' if len(lost) == 1 else 'they were'} forgotten there"
+    told = "its coordinates are those of another frame" if whole else told
     return Finding(
         code="origin.apart",
         severity="warning",
@@ -324,9 +326,9 @@ def far_apart(scene: Scene, boxes: F64, near: Bool) -> Finding:
         value=float(away.max()) / 1000,
         limit=FAR_M / 1000,
         unit="km",
-        text=f"{what}{of} up to {away.max() / 1000:.4g} km away from the others ({names}): whichever of them is near the origin, "
-        f"float32 rounds the rest to {error:.2g} mm, and what goes by the size of the scene, such as its shadows, goes by that. "
-        + ("Perhaps its coordinates are those of another frame." if whole else "Perhaps they were forgotten there."),
+        text=f"{what}{of} {'up to ' if len(lost) > 1 else ''}{away.max() / 1000:.4g} km away from the others ({names}). With the "
+        f"origin near the one, float32 rounds the other to {error:.2g} mm, and shadows, like all that goes by the size of the "
+        f"scene, get as coarse. Perhaps {told}.",
         guess=True,
         parts=lost.tolist(),
         mend=None

@@ -406,10 +406,11 @@ class Picked(Camel):
 
 
 class SetProposal(Camel):
-    """A set that a finding proposes."""
+    """A set that a finding proposes: by rules, or of the parts that it names."""
 
     name: str
-    rules: list[Rule]
+    rules: list[Rule] = Field(default_factory=list)
+    added: list[Identity] = Field(default_factory=list)
     treatment: Treatment
 
 
