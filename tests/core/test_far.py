@@ -15,6 +15,9 @@ import trimesh
 from tests.core.test_arrival import MATCH, deliver
 from tests.core.test_ifc import Model, at
 from tests.core.test_pose import PLAIN
+from tests.core.test_sides import at as moved_to
+from tests.core.test_sides import place as hall
+from tests.core.test_sides import scene_of
 from tests.harden.arrivals import one as alarm_of
 from tests.independent import independent, same
 from tests.planted import kiosk
@@ -363,6 +366,26 @@ class Apart(unittest.TestCase):
                 np.testing.assert_allclose(taken_off(scene), (far, 0, 0), atol=40)
                 meta, _ = from_bytes(view_bytes(scene))
                 self.assertLess(np.ptp([meta["low"], meta["high"]], axis=0).max(), 70, "what the view is to show first")
+
+    def test_what_is_found_of_the_others_is_what_it_was_without_them(self) -> None:
+        """Rays, gaps and overlaps are looked at about the middle of what stands together, on its own ground."""
+        parts = hall()
+        for name in ("poster", "locker"):
+            made = parts[name][0].copy()
+            made.faces = made.faces[:, ::-1]
+            parts[name] = (made, parts[name][1])
+        told = []
+        for far in (None, (5e5, 0, -3e5), (0, -4e6, 0), (0, 6e6, 0)):
+            more = {} if far is None else {"lost": (trimesh.creation.box((1, 2, 3)), moved_to(*far))}
+            scene = scene_of({**parts, **more})
+            found = {
+                f.code: sorted({scene.nodes.names[i] for i in f.parts} - {"lost"})
+                for f in survey(scene, BUILT_IN[0])
+                if f.code.startswith(("faces", "gaps", "flicker"))
+            }
+            told.append(found)
+        self.assertIn("faces.seen-from-behind", told[0])
+        self.assertEqual(told[1:], told[:1] * 3)
 
     def test_of_two_halves_one_is_where_the_scene_is(self) -> None:
         boxes = np.zeros((8, 2, 3)) + np.arange(8)[:, None, None] + [[[0.0], [1.0]]]

@@ -14,7 +14,7 @@ from tidy_caravan.core.geometry.rays import Caster
 from tidy_caravan.core.scene import HIDDEN, Material, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, U8, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.surroundings.world import Table, placed
+from tidy_caravan.core.surroundings.world import Table, middle_of, placed
 
 STEADY = 16.0
 """Metres: the origin moves by that much only, so that places that stay keep their numbers when something is added."""
@@ -33,8 +33,7 @@ def world_arrays(scene: Scene) -> dict[str, AnyArray]:
     table = Table.of(scene.meshes)
     found = placed(table, nodes.mesh[shown].astype(np.int64), nodes.world[shown])
     points = found.points * metre
-    centre = (points.min(axis=0) + points.max(axis=0)) / 2 if len(points) else np.zeros(3)
-    centre = np.rint(centre / STEADY) * STEADY
+    centre = np.rint(middle_of(scene) * metre / STEADY) * STEADY
     # a mirror turns triangles over; what is drawn shows the same side as before
     turned = (np.linalg.det(nodes.world[shown][:, :3, :3]) < 0)[found.part]
     faces = np.where(turned[:, None], found.faces[:, ::-1], found.faces)

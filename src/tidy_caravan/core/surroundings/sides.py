@@ -25,6 +25,7 @@ from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
+from tidy_caravan.core.space.site import together
 from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.surroundings.world import Table, about, middle_of, placed, two_sided_slots
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
@@ -179,6 +180,7 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
     sampled, size, boxes, rows = sampled[some], size[some], boxes[some], rows[some]
     used, mesh = np.unique(nodes.mesh[rows], return_inverse=True)
     middle = middle_of(scene)
+    near = together(boxes, scene.convention.metres_per_unit)
     arrays = {
         **Table.of([scene.meshes[i] for i in used.tolist()]).arrays(),
         "mesh": mesh.reshape(-1).astype(np.int64),
@@ -187,11 +189,12 @@ def seen(scene: Scene, workshop: Workshop, tell: Tell, wanted: Bool) -> SeenSide
         "sampled": sampled,
         "size": size,
         "middles": boxes.mean(axis=1) - middle,
+        "near": near,
         "cameras": nodes.world[nodes.camera >= 0, :3, 3][:VIEWERS] - middle,
         "lamps": nodes.world[lamps(scene), :3, 3][:VIEWERS] - middle,
     }
     digest = hashlib.blake2b("".join(scene.meshes[i].surface_id for i in used.tolist()).encode(), digest_size=16)
-    for name in ("mesh", "world", "both", "sampled", "cameras", "lamps"):
+    for name in ("mesh", "world", "both", "sampled", "near", "cameras", "lamps"):
         digest.update(np.ascontiguousarray(arrays[name]).data)
     up = axis_vector(scene.convention.up)
     parameters = {"up": up.tolist(), "metres": scene.convention.metres_per_unit}
@@ -400,6 +403,15 @@ class Rays:
         return Caster(self.every.points, self.every.faces)
 
     @cached_property
+    def lowest(self) -> float:
+        """Height of the ground that the scene stands on: its lowest place, but for what lies far from all others."""
+        near = self.arrays["near"]
+        heights = self.every.points @ self.up
+        if not near.all():
+            heights = heights[self.every.faces[near[self.every.part]]]
+        return float(heights.min())
+
+    @cached_property
     def triangle(self) -> I64:
         """(F,) of each triangle in the world the one of its mesh."""
         out: I64 = self.table.face[self.mesh[self.every.part]] + self.every.local
@@ -433,7 +445,6 @@ class Rays:
         if not sampled.any():
             return NONE, NONE, Tally.over(0)
         caster = self.caster
-        floor = float((self.every.points @ self.up).min())
         # a sheet in a part: numbered by the part's first sheet
         own = np.where(sampled[self.every.part], self.sheet[self.triangle], -1)
         place = np.where(own >= 0, self.every.part * len(self.boxes) + own, -1)
@@ -458,7 +469,7 @@ class Rays:
             normals = self.fronts(face)
             for side in (0, 1):
                 self.from_side(
-                    tally, caster, floor, label, sheet_of[which], part_of[which], which,
+                    tally, caster, self.lowest, label, sheet_of[which], part_of[which], which,
                     points, normals if side == 0 else -normals, size[which], number, side, rays,
                 )  # fmt: skip
             np.add.at(tally.rays, which, rays)
@@ -552,7 +563,6 @@ class Rays:
         if not len(sheets):
             return
         caster = self.caster
-        lowest = float((self.every.points @ self.up).min())
         own = np.where(self.arrays["sampled"][self.every.part], self.sheet[self.triangle], -1)
         for k in sheets.tolist():
             rows = np.flatnonzero(own == k)
@@ -563,7 +573,7 @@ class Rays:
             area = np.linalg.norm(self.vectors[rows], axis=1)
             _, face, bary = spread_over(area, np.zeros(len(rows), np.int64), np.array([SAMPLES]))
             points, normals = np.einsum("sk,ski->si", bary, corners[face]), self.fronts(rows[face])
-            for which, spots in enumerate(self.spots(caster, low, high, lowest)):
+            for which, spots in enumerate(self.spots(caster, low, high, self.lowest)):
                 sides = self.glimpsed(caster, points, normals, spots, float(np.linalg.norm(high - low)))
                 tally.walked[k, which] = sides.any(axis=0).mean() >= GLIMPSE
                 tally.sights[k] = np.maximum(tally.sights[k], sides.mean(axis=1))
