@@ -11,6 +11,7 @@ import numpy as np
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial import KDTree
 from scipy.spatial.transform import Rotation
 
 from tests.core.test_sides import as_mesh, at
@@ -19,6 +20,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.figures import count
 from tidy_caravan.core.formats import writable
 from tidy_caravan.core.scene import GLTF, Clip, Material, Scene, make_nodes
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.scene.things import Channel, Root
 from tidy_caravan.core.selection import Assignment, PartSet, Rule, Treatment
 from tidy_caravan.core.steps import StepContext, parse_step
@@ -43,6 +45,13 @@ def benches(count_: int = 4, turn: bool = False, seed: int = 0) -> Scene:
     parent = [-1, -1, *(k % 2 for k in range(count_))]
     nodes = make_nodes(parent, np.array(local), names, mesh=[-1, -1, *[0] * count_], layer=[-1, -1, *(k % 2 for k in range(count_))])  # fmt: skip
     return Scene(GLTF, nodes, (mesh,), (Material("oak"), Material("steel")), layers=("hall", "quay"))
+
+
+def corners(scene: Scene, node: int) -> F64:
+    """(F, 3, 3) corners of what a node draws, in the world."""
+    mesh, world = scene.meshes[scene.nodes.mesh[node]], scene.nodes.world[node]
+    out: F64 = (mesh.positions.astype(np.float64) @ world[:3, :3].T + world[:3, 3])[mesh.indices]
+    return out
 
 
 def apply(scene: Scene, context: StepContext | None = None, **more: Any) -> Scene:
@@ -122,6 +131,39 @@ class Combined(unittest.TestCase):
             out = apply(benches(6), **more)
             again = apply(out, **more)
             self.assertEqual(count(again), count(out))
+
+    @settings(max_examples=30, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_no_vertex_is_rounded_by_more_than_was_said_and_a_second_time_nothing_is_done(self, seed: int) -> None:
+        """Benches strewn over kilometres, some drawn far from their own pivots: in one mesh they would lose millimetres."""
+        rng = np.random.default_rng(seed)
+        scene = benches(24, turn=True, seed=seed)
+        local = scene.nodes.local.copy()
+        local[8:, :3, 3] += rng.choice([0.0, 700.0, 2500.0, 4e5], (18, 3)) * rng.normal(size=(18, 3))
+        far = replace(scene.meshes[0], positions=scene.meshes[0].positions + np.float32(3000))
+        column = np.where(np.arange(26) < 2, -1, (rng.random(26) < 0.2) & (np.arange(26) > 7)).astype(np.int32)
+        scene = scene.but(meshes=(scene.meshes[0], far), nodes=replace(scene.nodes, local=local, mesh=column))
+        how = {"by": "all", "to": str(rng.choice(["mesh", "mesh_per_material"]))}
+        out = apply(scene, **how)
+        self.assertLess(count(out).parts, 24)
+        before, after = (np.concatenate([corners(s, i) for i in s.nodes.parts.tolist()]) for s in (scene, out))
+        # float32 had rounded what is far from its own pivot as much before
+        own = max(
+            np.linalg.norm(corners(scene, i) - scene.nodes.world[i, :3, 3], axis=-1).max() for i in scene.nodes.parts
+        )
+        nearest = KDTree(after.reshape(-1, 3)).query(before.reshape(-1, 3))[0]
+        self.assertLess(nearest.max() * 1000, 0.11 * max(1.0, own / 1000))
+        self.assertEqual(count(apply(out, **how)).parts, count(out).parts)
+
+    def test_what_is_too_far_to_go_along_is_told(self) -> None:
+        scene = benches(6)
+        local = scene.nodes.local.copy()
+        local[4, 0, 3] += 40_000
+        step = parse_step({"kind": "combine_parts", "by": "all"})
+        out, changes = step.apply(scene.but(nodes=replace(scene.nodes, local=local)), StepContext(BUILT_IN[0]))
+        self.assertEqual(count(out).parts, 2)
+        told = next(c for c in changes if "from the others" in c.text)
+        self.assertEqual((told.count, told.parts), (1, list(scene.identities.given([4]))))
 
 
 class Arrives(unittest.TestCase):

@@ -1940,8 +1940,9 @@ export interface components {
          * CombineParts
          * @description The part of a group that comes first is its head: the whole has its name, place in the tree, layer and transform.
          *     Parts whose sets are treated otherwise are never put together, nor what is animated, skinned or hidden, nor meshes
-         *     with other data on their vertices, since something of one would be lost or made up. The source keeps its parts, and a
-         *     switched-off step brings them back.
+         *     with other data on their vertices, since something of one would be lost or made up; what is a kilometre away from the
+         *     head goes into another one, or stays, since float32 would round it. The source keeps its parts, and a switched-off step
+         *     brings them back.
          */
         CombineParts: {
             /**

@@ -21,13 +21,17 @@ from tidy_caravan.core.space.transforms import affine_inverse
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
 from tidy_caravan.core.words import plural
 
+REACH_M = 1000.0
+"""How far from its origin a mesh may reach: float32 rounds its vertices there by 0.06 mm, by 0.1 along a slant."""
+
 
 @step
 class CombineParts(Step):
     """The part of a group that comes first is its head: the whole has its name, place in the tree, layer and transform.
     Parts whose sets are treated otherwise are never put together, nor what is animated, skinned or hidden, nor meshes
-    with other data on their vertices, since something of one would be lost or made up. The source keeps its parts, and a
-    switched-off step brings them back."""
+    with other data on their vertices, since something of one would be lost or made up; what is a kilometre away from the
+    head goes into another one, or stays, since float32 would round it. The source keeps its parts, and a switched-off step
+    brings them back."""
 
     title = "Combine"
     summary = "Puts parts together by parent, layer, material, cell or set: fewer draw calls, less that can be moved or culled by itself."
@@ -136,7 +140,8 @@ class CombineParts(Step):
             data = data_of(mesh) if self.to != "node" else ()
             how = treatments[own] if own >= 0 else usual, bool(nodes.flags[i] & NO_LIGHTMAP)
             found[key, how, data].append(i)
-        out = []
+        out: list[I64] = []
+        distant: list[I64] = []
         for members in found.values():
             sizes = np.array([scene.meshes[nodes.mesh[i]].vertices for i in members])
             part = np.zeros(len(members), np.int64)
@@ -147,8 +152,15 @@ class CombineParts(Step):
                         filled, number = 0, number + 1
                     filled += size
                     part[k] = number
-            out += [g for g in np.split(np.array(members), np.flatnonzero(np.diff(part)) + 1) if len(g) > 1]
-        return out, left_apart(found)
+            for some in np.split(np.array(members), np.flatnonzero(np.diff(part)) + 1):
+                near = [some] if self.to == "node" else within_reach(scene, some)
+                out += [g for g in near if len(g) > 1]
+                distant += [g for g in near if len(g) == 1 < len(some)]
+        told = left_apart(found)
+        told[f"more than {REACH_M / 1000:g} km from the others, where float32 would round their vertices,"] = (
+            np.concatenate(distant) if distant else np.zeros(0, np.int64)
+        )
+        return out, told
 
     def together(self, scene: Scene, groups: list[I64], context: StepContext) -> Scene:
         nodes = scene.nodes
@@ -193,6 +205,29 @@ class CombineParts(Step):
         spare = np.append(gone, np.zeros(len(grown) - len(nodes), np.bool_))
         spare &= (grown.children_count == 0) & (grown.light < 0) & (grown.camera < 0)
         return keep_nodes(out, ~spare) if spare.any() else out
+
+
+def within_reach(scene: Scene, members: I64) -> list[I64]:
+    """Some parts in groups, each about its first: along no axis of the world is one further from that one's origin than REACH_M,
+    or than it is from its own. What was put together so is apart from the others when it is asked again. O(parts · groups)."""
+    nodes, metres = scene.nodes, scene.convention.metres_per_unit
+    boxes = scene.part_bounds[np.searchsorted(nodes.parts, members)]
+    origins = nodes.world[members, :3, 3]
+
+    def reach(rows: I64, origin: F64) -> F64:
+        away = np.maximum(np.abs(boxes[rows, 0] - origin), np.abs(boxes[rows, 1] - origin))
+        out: F64 = away.max(axis=1) * metres
+        return out
+
+    rest = np.arange(len(members))
+    most = np.maximum(REACH_M, reach(rest, origins))
+    out = []
+    while len(rest):
+        near = reach(rest, origins[rest[0]]) <= most[rest]
+        near[0] = True
+        out.append(members[rest[near]])
+        rest = rest[~near]
+    return out
 
 
 def left_apart(found: dict[tuple[object, object, object], list[int]]) -> dict[str, I64]:
