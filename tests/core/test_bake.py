@@ -275,6 +275,17 @@ class Leaks(unittest.TestCase):
             else:  # a bright line under the lid
                 self.assertGreater(found.mean(), 20 * below.mean())
 
+    def test_what_lies_far_away_takes_no_precision_from_the_room(self) -> None:
+        """About the middle of both it would be rounded to three hundredths of a metre: the closed room would leak."""
+        lost = scene_of([(trimesh.creation.box((1, 1, 1)).apply_translation((6e5, 2e5, -5e5)), 0)], [GREY])
+        inwards = np.array([[-1.0, 0.0, 0.0]])
+        for gap in (0.0, 0.003):
+            alone, beside = (
+                lux(scene, [2.0, 2.995, 0.3], 20_000, facing=inwards, sky=(1000.0,) * 3, ground=(1000.0,) * 3).mean()
+                for scene in (self.room(gap), with_more(self.room(gap), lost))
+            )
+            self.assertAlmostEqual(alone, beside, delta=0.05 * alone)
+
     def leaks(self, scene: Scene, sun: bool) -> int:
         """Texels with a leak, of a card that stands in the room before a wall, its map over all of it."""
         card = trimesh.Trimesh(
