@@ -17,7 +17,7 @@ from tidy_caravan.core.pace import Tell
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool
 from tidy_caravan.core.space.axes import axis_vector
-from tidy_caravan.core.surroundings.world import Table, placed
+from tidy_caravan.core.surroundings.world import Table, middle_of, placed
 from tidy_caravan.core.work.heavy import Done, Piece, Work, Workshop
 
 LOADS = ("embreex.rtcore_scene", "embreex.mesh_construction")
@@ -40,7 +40,7 @@ def unseen(scene: Scene, rows: I64, workshop: Workshop, tell: Tell = lambda done
     nodes, metre = scene.nodes, scene.convention.metres_per_unit
     shown = np.flatnonzero((nodes.mesh >= 0) & ((nodes.flags & HIDDEN) == 0))
     found = placed(Table.of(scene.meshes), nodes.mesh[shown].astype(np.int64), nodes.world[shown])
-    middle = (found.points.min(axis=0) + found.points.max(axis=0)) / 2 if len(found.points) else np.zeros(3)
+    middle = middle_of(scene)
     clear = np.array([m.alpha_mode != "OPAQUE" for m in scene.materials] + [False])
     slot = np.concatenate([np.zeros(0, np.int32), *(m.material for m in scene.meshes)])
     begin = np.cumsum([0, *(m.triangles for m in scene.meshes)])
