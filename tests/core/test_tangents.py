@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,25 @@ import numpy as np
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 
+from tests.core.test_sides import as_mesh
+from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.geometry.tangents import tangent_space, with_tangents
-from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene import (
+    GLTF,
+    Convention,
+    Image,
+    Material,
+    Mesh,
+    Scene,
+    Texture,
+    TextureUse,
+    make_nodes,
+)
+from tidy_caravan.core.space.convert import convert
+from tidy_caravan.core.steps import StepContext, parse_step
+from tidy_caravan.core.survey import survey
 
 WEB = Path(__file__).resolve().parents[2] / "web"
 UNDEFINED = np.float32([1, 0, 0, -1])
@@ -166,6 +183,112 @@ class OfAMesh(unittest.TestCase):
         self.assertEqual(got.vertices, 6)
         np.testing.assert_allclose(got.tangents[got.indices[0]], [[1, 0, 0, -1]] * 3, atol=1e-6)
         np.testing.assert_allclose(got.tangents[got.indices[1]], [[-1, 0, 0, 1]] * 3, atol=1e-6)
+
+
+class Surveyed(unittest.TestCase):
+    """Tangents that are stored: found where they are wrong, made anew as the reference makes them, else left alone."""
+
+    def relief(self, seed: int = 0, slot: int = 0) -> Scene:
+        """A wavy sheet whose map is mirrored at its middle, with the tangents of the reference; slot 1 has no normal map."""
+        rng = np.random.default_rng(seed)
+        rows, columns = np.mgrid[-6:7, -6:7].reshape(2, -1)
+        first = np.flatnonzero((rows < 6) & (columns < 6))
+        faces = np.concatenate([first[:, None] + (0, 13, 1), first[:, None] + (1, 13, 14)]).astype(np.uint32)
+        points = np.column_stack([rows, columns, 0.4 * np.sin(rng.uniform(0.3, 1.2) * rows + columns)]).astype(
+            np.float32
+        )
+        uv = np.column_stack([np.abs(rows), columns]) @ Rotation.random(random_state=seed).as_matrix()[:2, :2]
+        sheet = trimesh.Trimesh(points, faces, process=False)
+        mesh = replace(
+            as_mesh(sheet, slot), uvs=(uv.astype(np.float32),), normals=sheet.vertex_normals.astype(np.float32)
+        )
+        assert mesh.normals is not None
+        corners = by_the_reference(mesh.positions, mesh.normals, mesh.uvs[0] * np.float32([1, -1]), mesh.indices)
+        every = np.arange(mesh.triangles * 3, dtype=np.uint32)
+        mesh = mesh.with_vertices(mesh.indices.ravel(), indices=every.reshape(-1, 3))
+        mesh = replace(mesh, tangents=corners.astype(np.float32))
+        materials = (Material("relief", normal_texture=TextureUse(0)), Material("plain"))
+        images = (Image("normal.png", "image/png", b""),)
+        return Scene(
+            GLTF, make_nodes([-1], np.eye(4)[None], ["sheet"], mesh=[0]), (mesh,), materials, (Texture(0),), images
+        )
+
+    def told(self, scene: Scene) -> dict[str, float | None]:
+        return {f.code: f.value for f in survey(scene, BUILT_IN[0]) if f.code.startswith("tangents")}
+
+    def mended(self, scene: Scene, kind: str = "mend_tangents", **how: Any) -> Scene:
+        return parse_step({"kind": kind, **how}).apply(scene, StepContext(BUILT_IN[0]))[0]
+
+    def with_tangents_of(self, scene: Scene, tangents: Any) -> Scene:
+        return scene.but(meshes=(replace(scene.meshes[0], tangents=np.float32(tangents)),))
+
+    def test_those_of_the_reference_are_good_whatever_the_axes_and_stay_to_the_bit(self) -> None:
+        for seed in range(6):
+            for to in (GLTF, Convention(0.01, "Z", "X", "left"), Convention(1.0, "Y", "-Z", "left")):
+                scene = convert(self.relief(seed), to)
+                self.assertEqual(self.told(scene), {}, (seed, to))
+                self.assertIs(self.mended(scene).meshes[0].tangents, scene.meshes[0].tangents)
+
+    def test_planted_faults_are_found_and_made_as_the_reference_makes_them(self) -> None:
+        for seed in range(4):
+            good = self.relief(seed)
+            tangents, triangles = good.meshes[0].tangents, good.meshes[0].triangles
+            assert tangents is not None
+            one = np.arange(len(tangents))[:, None] == 7
+            third = np.arange(len(tangents))[:, None] // 3 == 5
+            for name, made, code, count in (
+                ("hand", tangents * [1, 1, 1, -1], "tangents.opposed", triangles),
+                ("way", tangents * [-1, -1, -1, 1], "tangents.opposed", triangles),
+                ("of one triangle", np.where(third, -tangents, tangents), "tangents.opposed", 1),
+                ("nought", np.where(one, tangents * [0, 0, 0, 1], tangents), "tangents.broken", 1),
+                ("no number", np.where(one, np.nan, tangents), "tangents.broken", 1),
+                ("no sign", tangents * [1, 1, 1, 0], "tangents.broken", len(tangents)),
+                ("too long", tangents * [2, 2, 2, 1], "tangents.broken", len(tangents)),
+            ):
+                with self.subTest(fault=name, seed=seed):
+                    bad = self.with_tangents_of(good, made)
+                    self.assertEqual(self.told(bad), {code: count})
+                    out = self.mended(bad)
+                    self.assertEqual(self.told(out), {})
+                    mesh = out.meshes[0]
+                    assert mesh.tangents is not None
+                    cosine = (mesh.tangents[mesh.indices.ravel(), :3] * tangents[:, :3]).sum(axis=1)
+                    self.assertGreater(cosine.min(), 0.999)
+                    np.testing.assert_array_equal(mesh.tangents[mesh.indices.ravel(), 3], tangents[:, 3])
+                    self.assertIs(self.mended(out).meshes[0].tangents, mesh.tangents)
+
+    def test_where_no_normal_map_needs_them_broken_ones_go_and_others_are_nobodys_business(self) -> None:
+        good = self.relief(slot=1)
+        tangents = good.meshes[0].tangents
+        assert tangents is not None
+        self.assertEqual(self.told(self.with_tangents_of(good, -tangents)), {})
+        bad = self.with_tangents_of(good, tangents * 0)
+        self.assertEqual(set(self.told(bad)), {"tangents.broken"})
+        self.assertIsNone(self.mended(bad).meshes[0].tangents)
+
+    def test_missing_ones_are_made_where_a_normal_map_needs_them(self) -> None:
+        for slot in (0, 1):
+            scene = self.relief(slot=slot)
+            bare = scene.but(meshes=(replace(scene.meshes[0], tangents=None),))
+            self.assertEqual(self.told(bare), {}, "receivers make their own as the standard says")
+            self.assertEqual(self.mended(bare).meshes[0].tangents is not None, slot == 0)
+
+    def test_no_step_leaves_tangents_of_coordinates_or_normals_that_are_no_more(self) -> None:
+        scene = self.relief()
+        mesh = scene.meshes[0]
+        assert mesh.normals is not None and mesh.tangents is not None
+        normals = mesh.normals.copy()
+        normals[4] = 0
+        for kind, how, before in (
+            ("first_uvs", {"anew": True}, scene),
+            ("mend_normals", {}, scene.but(meshes=(replace(mesh, normals=normals),))),
+        ):
+            with self.subTest(step=kind):
+                out = self.mended(before, kind, **how)
+                self.assertIsNone(out.meshes[0].tangents)
+                self.assertIsNotNone(self.mended(out).meshes[0].tangents)
+        # as large as it is, a set runs the same way
+        self.assertIsNotNone(self.mended(scene, "texture_scale", metresPerRepeat=0.3).meshes[0].tangents)
 
 
 if __name__ == "__main__":

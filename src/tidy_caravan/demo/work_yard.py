@@ -20,7 +20,7 @@ from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Scene, Texture,
 from tidy_caravan.demo.ferry_landing import Builder
 from tidy_caravan.demo.shapes import Shape, beam, box, lathe, quads
 
-WOOD, IRON, CLOTH, SIGN, BRICK, UNUSED, SHINGLE = range(7)
+WOOD, IRON, CLOTH, SIGN, BRICK, UNUSED, SHINGLE, RELIEF = range(8)
 NAME = "fitters-yard"
 RACK = ("rack_post", "rack_shelf", "rack_back")
 PLANTED: dict[str, tuple[str, ...]] = {
@@ -48,6 +48,8 @@ PLANTED: dict[str, tuple[str, ...]] = {
     "normals.broken": ("bucket_with_broken_normals",),
     "normals.opposed": ("bucket_with_opposed_normals",),
     "origin.apart": ("marker_left_out_at_sea",),
+    "tangents.broken": ("relief_with_broken_tangents",),
+    "tangents.opposed": ("relief_with_opposed_tangents",),
     "transform.mirrored": ("anchor_mirrored",),
     "transform.sheared": ("ladder_sheared",),
     "transform.flattened": ("shadow_scaled_flat",),
@@ -89,6 +91,7 @@ def materials() -> tuple[Material, ...]:
         bricks,
         Material("nobody uses this", (1.0, 0.0, 1.0, 1.0)),
         Material("shingle", (0.6, 0.57, 0.5, 1.0), 0.0, 0.9, extras={"displacement": "shingle_height.png"}),
+        replace(bricks, name="bricks in relief", normal_texture=TextureUse(1)),
     )
 
 
@@ -264,6 +267,12 @@ def coordinates(y: Yard) -> None:
     y.special["sign_smeared"] = lambda m: replace(m, uvs=(np.full_like(m.uvs[0], 0.25),))
     for k in range(8):
         y.put(f"wall_panel_{k}", box(0.8, 0.2 + 0.05 * k, 2.1, BRICK))
+    for name, width in (
+        ("relief", 0.63),
+        ("relief_with_broken_tangents", 0.67),
+        ("relief_with_opposed_tangents", 0.71),
+    ):
+        y.put(name, box(width, 0.23, 1.17, RELIEF))
     y.put("wall_panel_with_small_bricks", box(0.7, 0.22, 2.0, BRICK))
     y.special["wall_panel_with_small_bricks"] = lambda m: replace(m, uvs=(m.uvs[0] * 3,))
     for name, width, way in (("tide_timetable_mirrored", 0.5, -1), ("departures_display_twice_as_wide", 1.0, 1)):
@@ -320,6 +329,16 @@ def with_loose(mesh: Mesh) -> Mesh:
     )
 
 
+def relief() -> bytes:
+    """The normals of such courses as PNG, 128 × 128: joints lie deeper, and their upper edges look down."""
+    rows = np.mgrid[0:128, 0:128][0] % 16
+    tilt = np.where(rows == 2, 0.5, np.where(rows == 15, -0.5, 0.0))
+    normal = np.stack([np.zeros_like(tilt), tilt, np.sqrt(1 - tilt**2)], axis=-1)
+    out = io.BytesIO()
+    Picture.fromarray(np.round(normal * 127.5 + 127.5).astype(np.uint8)).save(out, "PNG")
+    return out.getvalue()
+
+
 def cracked(mesh: Mesh) -> Mesh:
     """A corner of one side a millimetre and a half before the others."""
     assert mesh.normals is not None
@@ -349,8 +368,9 @@ def yard() -> Scene:
     b = y.b
     nodes = make_nodes(b.parents, b.matrices(), b.names, mesh=np.array(b.mesh_of))
     meshes = tuple(y.special[m.name](m) if m.name in y.special else m for m in b.meshes)
-    images = (Image("bricks.png", "image/png", bricks()),)
-    return Scene(GLTF, nodes, meshes, materials(), (Texture(0, name="bricks"),), images)
+    images = (Image("bricks.png", "image/png", bricks()), Image("bricks_normal.png", "image/png", relief()))
+    textures = (Texture(0, name="bricks"), Texture(1, name="bricks in relief"))
+    return Scene(GLTF, nodes, meshes, materials(), textures, images)
 
 
 def yard_files() -> dict[str, bytes]:
@@ -361,11 +381,16 @@ def yard_files() -> dict[str, bytes]:
     document = orjson.loads(files[f"{NAME}.gltf"])
     binary = next(name for name in files if name.endswith(".bin"))
     data = bytearray(files[binary])
-    for name, factor in (("bucket_with_broken_normals", 0.0), ("bucket_with_opposed_normals", -1.0)):
+    for name, kind, width, factor in (
+        ("bucket_with_broken_normals", "NORMAL", 3, 0.0),
+        ("bucket_with_opposed_normals", "NORMAL", 3, -1.0),
+        ("relief_with_broken_tangents", "TANGENT", 4, 0.0),
+        ("relief_with_opposed_tangents", "TANGENT", 4, (1.0, 1.0, 1.0, -1.0)),
+    ):
         mesh = next(m for m in document["meshes"] if m["name"] == name)
-        accessor = document["accessors"][mesh["primitives"][0]["attributes"]["NORMAL"]]
+        accessor = document["accessors"][mesh["primitives"][0]["attributes"][kind]]
         begin = document["bufferViews"][accessor["bufferView"]].get("byteOffset", 0) + accessor.get("byteOffset", 0)
-        rows = np.frombuffer(data, np.float32, accessor["count"] * 3, begin).reshape(-1, 3).copy()
+        rows = np.frombuffer(data, np.float32, accessor["count"] * width, begin).reshape(-1, width).copy()
         some = slice(0, 1) if "broken" in name else slice(None)
         rows[some] *= factor
         data[begin : begin + rows.nbytes] = rows.tobytes()

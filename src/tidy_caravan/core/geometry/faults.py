@@ -6,6 +6,7 @@ import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_vectors
 from tidy_caravan.core.geometry.shells import first_alike
+from tidy_caravan.core.geometry.tangents import tangent_space
 from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.scene.keeping import kept
@@ -89,6 +90,48 @@ def broken_normals(mesh: Mesh) -> Bool:
         return out
     length = np.linalg.norm(mesh.normals.astype(np.float64), axis=1)
     out[mesh.used] = (~(np.abs(length - 1.0) <= NORMAL_TOLERANCE))[mesh.used]
+    return out
+
+
+def broken_tangents(mesh: Mesh) -> Bool:
+    """(V,) True for used vertices whose stored tangent is zero, not finite or not of unit length, or whose sign is neither 1 nor
+    -1."""
+    out = np.zeros(mesh.vertices, np.bool_)
+    if mesh.tangents is None:
+        return out
+    length = np.linalg.norm(mesh.tangents[:, :3].astype(np.float64), axis=1)
+    good = (np.abs(length - 1.0) <= NORMAL_TOLERANCE) & (np.abs(mesh.tangents[:, 3]) == 1.0)
+    out[mesh.used] = ~good[mesh.used]
+    return out
+
+
+def opposed_tangents(mesh: Mesh, channel: int) -> Bool:
+    """(F,) True for triangles whose three stored tangents all run against the way that a UV channel grows, or all have the other
+    hand than it. Asked of the triangle's own map first, and of what the common algorithm gives (see `geometry.tangents`) where
+    that differs. O(F), O(F log F) where something is wrong.
+    """
+    none = np.zeros(mesh.triangles, np.bool_)
+    if mesh.tangents is None or mesh.normals is None or channel >= len(mesh.uvs) or not mesh.triangles:
+        return none
+    uv = mesh.uvs[channel].astype(np.float64)[mesh.indices] * (1.0, -1.0)
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    turn = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+    longest = np.maximum(np.abs(a).max(axis=1), np.abs(b).max(axis=1))
+    corners = mesh.positions.astype(np.float64)[mesh.indices]
+    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    along = (one * b[:, 1:] - two * a[:, 1:]) * np.sign(turn)[:, None]
+    facing = np.einsum("fi,fki->fk", np.cross(one, two), mesh.normals.astype(np.float64)[mesh.indices])
+    stored = mesh.tangents.astype(np.float64)[mesh.indices]
+    against = (np.einsum("fi,fki->fk", along, stored[:, :, :3]) < 0).all(axis=1)
+    other = (np.sign(turn)[:, None] * np.sign(facing) * stored[:, :, 3] < 0).all(axis=1)
+    out: Bool = (against | other) & (np.abs(turn) / 2 > FLAT_UV * np.maximum(longest, UV_TOLERANCE) ** 2)
+    if not out.any():
+        return none
+    flipped = (mesh.uvs[channel] * np.array((1, -1), np.float32)).astype(np.float32)
+    made, sign, _ = tangent_space(mesh.positions, mesh.normals, flipped, mesh.indices)
+    against = (np.einsum("fki,fki->fk", made.reshape(-1, 3, 3), stored[:, :, :3]) < 0).all(axis=1)
+    other = (sign.reshape(-1, 3) * stored[:, :, 3] < 0).all(axis=1)
+    out &= (against | other) & ~degenerate(mesh)
     return out
 
 

@@ -7,18 +7,28 @@ comparison, float32 is compared here too.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from tidy_caravan.core.geometry.normals import face_normals
-from tidy_caravan.core.scene import Mesh
+from tidy_caravan.core.scene import Material, Mesh
 from tidy_caravan.core.scene.arrays import F32, F64, I64, Bool
 
 TINY = float(np.finfo(np.float32).tiny)
 """The reference's zero."""
 SPREAD = 0.9
 """Directions of a group whose mean is shorter than this may hold opposite ones, which do not belong together."""
+
+
+def channel_of_normal_map(materials: Sequence[Material], slots: Sequence[int]) -> int:
+    """UV channel of the first normal map among these materials, -1 where none has one."""
+    for slot in slots:
+        use = materials[slot].normal_texture if 0 <= slot < len(materials) else None
+        if use is not None:
+            return use.channel if use.transform_channel is None else use.transform_channel
+    return -1
 
 
 def with_tangents(mesh: Mesh, channel: int) -> Mesh:

@@ -28,9 +28,9 @@ from tidy_caravan.core.steps.base import (
 from tidy_caravan.core.surroundings.content import Content, contents_of, stance_in, surface_in
 from tidy_caravan.core.words import figure, plural
 from tidy_caravan.core.work.heavy import Done, Piece, Work
-from tidy_caravan.core.work.meshes import SOURCE, arrays_of, mesh_of, remade
+from tidy_caravan.core.work.meshes import SOURCE, STALE, arrays_of, mesh_of, remade
 
-LAID = Work("content", 1, f"{__name__}:laid_out", native=False)
+LAID = Work("content", 2, f"{__name__}:laid_out", native=False)
 TURNS = {"no": 0, "quarter": 90, "half": 180, "three_quarters": 270}
 LISTED = 20
 """Surfaces that are told one by one."""
@@ -82,7 +82,7 @@ def laid_out(
     source, indices, _ = split(mesh, side, 2)
     uv = mesh.uvs[0][source].copy()
     uv[indices[rows].reshape(-1)] = image.reshape(-1, 2).astype(np.float32)
-    return {SOURCE: base[source], "indices": indices, "uv0": uv}, {
+    return {SOURCE: base[source], "indices": indices, "uv0": uv, STALE: np.zeros(0)}, {
         "width": float(surface.size[0]), "height": float(surface.size[1]), "bent": surface.bent,
     }  # fmt: skip
 

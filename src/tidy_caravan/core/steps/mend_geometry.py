@@ -27,13 +27,13 @@ from tidy_caravan.core.steps.base import (
 )
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Outcome, Piece, Work
-from tidy_caravan.core.work.meshes import KEPT, SOURCE, everything_of, mesh_of
+from tidy_caravan.core.work.meshes import KEPT, SOURCE, STALE, everything_of, mesh_of
 
 THIN_MM = 0.1
 """Height up to which a triangle may go as one without area: some steps of float32 a hundred metres out."""
 
 
-NORMALS = Work("normals", 2, f"{__name__}:mended_normals", native=False)
+NORMALS = Work("normals", 3, f"{__name__}:mended_normals", native=False)
 REPEATED = Work(
     "repeated triangles", 1, f"{__name__}:without_repeated", native=False, together=f"{__name__}:none_repeated"
 )
@@ -50,7 +50,7 @@ def mended_normals(arrays: Mapping[str, AnyArray], crease_degrees: float) -> tup
     if not bad.any() or not mesh.triangles:
         return {}, {}
     source, indices, normals = split_normals(mesh, bad, crease_degrees)
-    return rejoined(mesh, {SOURCE: source, "indices": indices, "normals": normals}), {}
+    return {**rejoined(mesh, {SOURCE: source, "indices": indices, "normals": normals}), STALE: np.zeros(0)}, {}
 
 
 def turned_normals(arrays: Mapping[str, AnyArray]) -> tuple[dict[str, AnyArray], dict[str, Any]]:

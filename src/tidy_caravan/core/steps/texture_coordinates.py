@@ -37,7 +37,7 @@ from tidy_caravan.core.steps.make_room import bearers, room_for
 from tidy_caravan.core.words import figure, plural
 from tidy_caravan.core.work.heavy import Done, Outcome, Piece, Work, content_of
 from tidy_caravan.core.work.isolation import Lost
-from tidy_caravan.core.work.meshes import SOURCE, mesh_of
+from tidy_caravan.core.work.meshes import SOURCE, STALE, mesh_of
 
 CUT = 0.02
 """Part of the length of its smooth edges along which a mesh's lightmap set is cut, from which on that is told."""
@@ -45,7 +45,7 @@ LISTED = 50
 """Meshes that are told one by one."""
 
 
-PROJECTION = Work("projection", 3, f"{__name__}:projected", native=False)
+PROJECTION = Work("projection", 4, f"{__name__}:projected", native=False)
 RESCALED = Work("scale of a UV set", 4, f"{__name__}:rescaled", native=False, together=f"{__name__}:rescaled_many")
 AXES = {"thinnest": None, "upright": None, "X": 0, "Y": 1, "Z": 2}
 ALIKE = 1e-5
@@ -68,7 +68,7 @@ def projected(
         made = box(mesh, matrix, up, metres_per_repeat, hand)
     else:
         made = (planar if by == "planar" else cylindrical)(mesh, matrix, up, metres_per_repeat, AXES[along], hand)
-    return {SOURCE: made.source, "indices": made.indices, "uv0": made.uv}, {}
+    return {SOURCE: made.source, "indices": made.indices, "uv0": made.uv, STALE: np.zeros(0)}, {}
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ Effect = Literal["looks wrong", "flickers", "leaks light", "breaks in the engine
 EFFECTS: dict[str, Effect] = {
     "faces": "looks wrong",
     "normals": "looks wrong",
+    "tangents": "looks wrong",
     "texture": "looks wrong",
     "uv": "looks wrong",
     "uv.lightmap-overlaps": "leaks light",

@@ -18,6 +18,9 @@ ORIGIN = "origin"
 KEPT = "kept"
 """Among what work gives back: the numbers of the triangles that stay."""
 
+STALE = "stale tangents"
+"""Among what work gives back: that the tangents belong to normals or coordinates that are no more."""
+
 
 def arrays_of(mesh: Mesh) -> dict[str, AnyArray]:
     """Surface, materials, normals and UV sets; what else a mesh has goes with its vertices."""
@@ -78,6 +81,8 @@ def remade(mesh: Mesh, made: Mapping[str, AnyArray]) -> Mesh:
         mesh = replace(mesh, normals=made["normals"])
     if "tangents" in made:
         mesh = replace(mesh, tangents=made["tangents"])
+    if STALE in made:
+        mesh = replace(mesh, tangents=None)
     fresh = {int(name[2:]): values for name, values in made.items() if name.startswith("uv")}
     if fresh:
         count = max(len(mesh.uvs), max(fresh) + 1)

@@ -376,9 +376,13 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
             tangents, mended = unit_vectors(
                 mesh.tangents, lambda: np.tile(np.array((1, 0, 0), np.float32), (mesh.vertices, 1))
             )
-            if not np.isin(tangents[:, 3], (-1.0, 1.0)).all():
+            unsigned = ~np.isin(tangents[:, 3], (-1.0, 1.0))
+            if unsigned.any():
                 tangents = tangents.copy()
                 tangents[:, 3] = np.where(tangents[:, 3] < 0, -1.0, 1.0)
+            if mended or unsigned.any():
+                most = max(mended, int(unsigned.sum()))
+                out.rewritten(f"{most} tangents of “{mesh.name}” were no unit vectors with a sign and were put right.")
             attributes["TANGENT"] = builder.accessor(tangents, ARRAY_BUFFER)
     for k, uv in enumerate(mesh.uvs):
         attributes[f"TEXCOORD_{k}"] = builder.accessor(uv, ARRAY_BUFFER)
