@@ -272,6 +272,7 @@ class Surveyed(unittest.TestCase):
             bare = scene.but(meshes=(replace(scene.meshes[0], tangents=None),))
             self.assertEqual(self.told(bare), {}, "receivers make their own as the standard says")
             self.assertEqual(self.mended(bare).meshes[0].tangents is not None, slot == 0)
+            self.assertIsNone(self.mended(bare, missing=False).meshes[0].tangents)
 
     def test_no_step_leaves_tangents_of_coordinates_or_normals_that_are_no_more(self) -> None:
         scene = self.relief()

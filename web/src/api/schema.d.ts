@@ -3329,6 +3329,12 @@ export interface components {
              * @enum {string}
              */
             kind: "mend_tangents";
+            /**
+             * Also where there are none
+             * @description Receivers make missing ones themselves; with them a part is put together only with others that have some
+             * @default true
+             */
+            missing: boolean;
             where?: components["schemas"]["Where"];
         };
         /** MeshOut */

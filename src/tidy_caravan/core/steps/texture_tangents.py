@@ -13,7 +13,7 @@ from tidy_caravan.core.geometry.faults import broken_tangents, opposed_tangents
 from tidy_caravan.core.geometry.tangents import channel_of_normal_map, with_tangents
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, per_mesh_work, step
+from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh_work, step
 from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import SOURCE, STALE, everything_of, mesh_of
@@ -53,6 +53,11 @@ class MendTangents(Step):
     phase = Phase.COORDINATES
 
     kind: Literal["mend_tangents"] = "mend_tangents"
+    missing: bool = parameter(
+        True,
+        "Also where there are none",
+        "Receivers make missing ones themselves; with them a part is put together only with others that have some",
+    )
 
     def effects(self) -> tuple[Effect, ...]:
         return (Effect(Aspect.TANGENTS, why="Tangents were made anew by a step."), Effect(Aspect.SHARING))
@@ -64,8 +69,10 @@ class MendTangents(Step):
         def of(i: int, mesh: Mesh) -> dict[str, Any]:
             return {"channel": int(channels[i])}
 
-        has = np.array([m.tangents is not None for m in scene.meshes] + [False])
-        chosen = context.selected(self.where, scene) & (has | np.append(channels >= 0, False))[scene.nodes.mesh]
+        asked = np.array([m.tangents is not None for m in scene.meshes] + [False])
+        if self.missing:
+            asked[:-1] |= channels >= 0
+        chosen = context.selected(self.where, scene) & asked[scene.nodes.mesh]
         done = per_mesh_work(scene, chosen, context, TANGENTS, of, arrays=everything_of)
         changes = []
         for figure, text in (("made", "given tangents"), ("gone", "freed of broken tangents that no normal map needs")):

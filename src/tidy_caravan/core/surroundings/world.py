@@ -101,6 +101,7 @@ def two_sided_slots(scene: Scene) -> Bool:
     return out
 
 
+@kept
 def middle_of(scene: Scene) -> F64:
     """(3,) middle of all parts that stand together, about which float32 has the most to spare."""
     boxes = scene.part_bounds

@@ -56,7 +56,7 @@ def bad_tangents(context: Context) -> Iterable[Finding]:
             f"{plural(n, 'stored tangent is', 'stored tangents are')} zero, not of unit length or without a sign, in "
             f"{plural(meshes, 'mesh', 'meshes')}: normal maps are lit wrongly there."
         ),
-        mend={"kind": "mend_tangents"},
+        mend={"kind": "mend_tangents", "missing": False},
     )
     kinds, which = scene.slot_kinds
     channel = np.array([channel_of_normal_map(scene.materials, slots) for slots in kinds] or [-1])[which]
@@ -76,5 +76,5 @@ def bad_tangents(context: Context) -> Iterable[Finding]:
             f"{plural(n, 'triangle has', 'triangles have')} tangents that run against the UV set of their normal map, or have the "
             "other hand: what stands out of it looks pressed in."
         ),
-        mend={"kind": "mend_tangents"},
+        mend={"kind": "mend_tangents", "missing": False},
     )
