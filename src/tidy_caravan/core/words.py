@@ -18,6 +18,12 @@ def plural(count: int, one: str, many: str | None = None) -> str:
     return f"{figure(count)} {one if count == 1 else many or one + 's'}"
 
 
+def weight(size: float) -> str:
+    """Bytes as `2.88 kB`, `3.4 MB`."""
+    unit, name = next(((u, n) for u, n in ((1e9, "GB"), (1e6, "MB"), (1e3, "kB")) if abs(size) >= u), (1.0, "bytes"))
+    return f"{size / unit:.3g} {name}"
+
+
 def counted(count: int, kind: str) -> str:
     """The same for a kind that is said in the plural: `1 image`, `3 images`, `1 mesh`, `1 point or line`, `1 prim of purpose proxy`."""
     if count != 1:

@@ -358,7 +358,7 @@ export function HaulPage() {
                 {selected.size} selected ×
               </button>
             )}
-            <span className="truncate text-xs opacity-80" title={about}>
+            <span className="max-w-44 shrink-0 truncate text-xs opacity-80" title={about}>
               {about}
             </span>
           </div>

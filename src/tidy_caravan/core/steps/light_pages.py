@@ -11,7 +11,7 @@ from tidy_caravan.core.aspects import Effect
 from tidy_caravan.core.lightmap.pages import laid_on_pages
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import plural, weight
 
 
 @step
@@ -66,7 +66,7 @@ class LightPages(Step):
             texels = int(found.size.prod(axis=1).sum())
             text = (
                 f"{plural(len(rows), 'lightmap')} on {plural(len(found.size), 'page')}, {size.prod(axis=1).sum() / texels:.0%} of their "
-                f"texels used, {texels * context.destination.frame.light_bytes / 1e6:.3g} MB"
+                f"texels used, {weight(texels * context.destination.frame.light_bytes)}"
             )
             changes.insert(0, Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
         return scene.but(nodes=replace(nodes, page=page.astype(np.int32))), changes

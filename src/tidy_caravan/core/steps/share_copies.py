@@ -11,7 +11,7 @@ from tidy_caravan.core.copies.search import TOLERANCE_MM, copies_in, movable, sh
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.scene.held import held_bytes
 from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, step
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import plural, weight
 
 
 @step
@@ -63,7 +63,7 @@ class ShareCopies(Step):
             saved = held_bytes(scene.meshes) - held_bytes(done.scene.meshes)
             text = (
                 f"{plural(len(rows), 'part')} of {plural(len(np.unique(done.family[rows])), 'family', 'families')} share "
-                f"{plural(after, 'mesh', 'meshes')} instead of {before}, {saved / 1e6:.3g} MB less; "
+                f"{plural(after, 'mesh', 'meshes')} instead of {before}, {weight(saved)} less; "
                 f"no corner is off by more than {float(done.off[rows].max()) * 1000:.2g} mm"
             )
             changes.append(Change(text=text, count=before - after, parts=identities_of(scene, rows)))

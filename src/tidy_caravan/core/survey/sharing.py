@@ -13,7 +13,7 @@ from tidy_caravan.core.scene.held import held_bytes, shapes
 from tidy_caravan.core.survey.base import Finding, check, not_found_out
 from tidy_caravan.core.survey.context import Context
 from tidy_caravan.core.survey.places import MOST_PLACES, Place, box_lines, place, within_budget
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.words import plural, weight
 
 MANY, UNSHARED = 20, 0.8
 """Parts from which on it is told when so many shapes for each of them are there."""
@@ -52,7 +52,7 @@ def sharing(context: Context) -> Iterable[Finding]:
             unit="meshes",
             text=f"{plural(before, 'mesh', 'meshes')}{' or more' if found.vain else ''} of {plural(len(rows), 'part')} are copies within "
             f"{TOLERANCE_MM:g} mm, in {plural(families, 'family', 'families')}; sharing them would save {plural(before - after, 'mesh', 'meshes')} "
-            f"and {saved(scene, done.scene) / 1e6:.3g} MB.",
+            f"and {weight(saved(scene, done.scene))}.",
             parts=rows.tolist(),
             places=told(scene, done),
             mend={
@@ -108,7 +108,7 @@ def told(scene: Scene, done: Shared) -> list[Place]:
         name = nodes.names[int(rows[mine[0]])][-60:] or "?"
         text = (
             f"{plural(len(mine), 'copy', 'copies')} of “{name}”, {off[k] * 1000:.2g} mm off at most; sharing saves "
-            f"{bytes_[k] / 1e6:.3g} MB and {plural(int(batches[k]), 'instanced draw call')}"
+            f"{weight(float(bytes_[k]))} and {plural(int(batches[k]), 'instanced draw call')}"
         )
         out.append(one.model_copy(update={"text": text}))
     return within_budget(out)
