@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 
 from playwright.sync_api import expect
@@ -45,6 +46,22 @@ class Findings(BrowserTest):
         page.keyboard.press("Enter")
         self.route_once(haul, lambda r: not r["left"])
         expect(left).to_have_count(0)
+
+    def test_what_cannot_be_had_is_told_where_it_would_be(self) -> None:
+        """No answer is no praise: neither the station nor the ledger says that nothing was found."""
+        page, told = self.page, "The disk is full. Free some space, then try again."
+        refused = {"type": "about:blank", "status": 507, "code": "disk.full", "title": told, "where": ""}
+        page.route(re.compile(r"/findings(\?|$)"), lambda route: route.fulfill(status=507, json=refused))
+        page.route("**/api/formats", lambda route: route.fulfill(status=507, json=refused))
+        self.open_haul("Fitters", "survey")
+        station = page.get_by_role("region", name="survey station")
+        expect(station.get_by_role("alert")).to_have_text(told)
+        page.get_by_role("button", name="findings", exact=True).click()
+        expect(page.get_by_role("grid", name="Findings of the scene").get_by_role("alert")).to_have_text(told)
+        expect(page.get_by_text("Nothing found.")).to_have_count(0)
+        page.get_by_role("link", name="Pack").click()
+        expect(page.get_by_text(f"Formats: {told}")).to_be_visible()
+        self.faults = [f for f in self.faults if "507" not in f]  # the browser tells of the answers themselves
 
     def test_a_page_of_many_findings_scrolls_them_and_not_itself(self) -> None:
         self.open_haul("Fitters", "survey")

@@ -1,12 +1,24 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./app";
 import "./index.css";
+import { tell } from "./shared/messages";
 
 const client = new QueryClient({
+  // what no place on the screen tells when it cannot be had: `asked` says what it is
+  queryCache: new QueryCache({
+    onError: (error, query) => {
+      if (query.meta?.asked) tell("error", `${query.meta.asked}: ${error.message}`);
+    },
+  }),
   defaultOptions: { queries: { staleTime: 5_000, retry: 1, refetchOnWindowFocus: false } },
+});
+
+// a click that asked the server and got no answer
+window.addEventListener("unhandledrejection", ({ reason }) => {
+  if (reason instanceof Error) tell("error", reason.message);
 });
 
 const root = document.getElementById("root");

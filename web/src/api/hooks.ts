@@ -45,19 +45,34 @@ export const useHaul = (id: string) =>
     },
   });
 export const useDestinations = () =>
-  useQuery({ queryKey: ["destinations"], queryFn: () => api.destinations(), staleTime: 60_000 });
+  useQuery({
+    queryKey: ["destinations"],
+    queryFn: () => api.destinations(),
+    staleTime: 60_000,
+    meta: { asked: "Destinations" },
+  });
 /** The user's own that are deleted and can be restored. */
 export const useDeletedDestinations = () =>
-  useQuery({ queryKey: ["destinations", "deleted"], queryFn: () => api.destinations(true) });
+  useQuery({
+    queryKey: ["destinations", "deleted"],
+    queryFn: () => api.destinations(true),
+    meta: { asked: "Deleted destinations" },
+  });
 /** What can be undone of one of the user's own, and what can be done again. */
 export const useChangesOf = (destination: Destination | undefined) =>
   useQuery({
     queryKey: ["destinations", "changes", destination?.name],
     queryFn: () => api.changesOfDestination(destination?.name ?? ""),
     enabled: !!destination && !destination.builtIn,
+    meta: { asked: "Changes that can be undone" },
   });
 export const useFormats = () =>
-  useQuery({ queryKey: ["formats"], queryFn: api.formats, staleTime: Infinity });
+  useQuery({
+    queryKey: ["formats"],
+    queryFn: api.formats,
+    staleTime: Infinity,
+    meta: { asked: "Formats" },
+  });
 export const useStepKinds = () => useQuery({ queryKey: ["steps"], queryFn: api.steps, staleTime: Infinity });
 /** What the survey of the source proposes; destinations differ in what they need. */
 export const useProposal = (haul: string, source: string | undefined, destination: string) =>

@@ -16,7 +16,13 @@ type Props = { destination: Destination; busy: boolean; onKeep: (d: Destination)
 
 export function Yardstick({ destination, busy, onKeep }: Props) {
   const formats = useFormats().data ?? [];
-  const habits = useQuery({ queryKey: ["habits"], queryFn: api.habits, staleTime: Infinity }).data ?? [];
+  const habits =
+    useQuery({
+      queryKey: ["habits"],
+      queryFn: api.habits,
+      staleTime: Infinity,
+      meta: { asked: "Habits of importers" },
+    }).data ?? [];
   const [format, setFormat] = useState("glb");
   const [sizes, setSizes] = useState(["", "", ""]);
   const [shownIn, setShownIn] = useState<(typeof UNITS)[number]>("metre");

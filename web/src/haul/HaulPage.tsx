@@ -184,7 +184,7 @@ export function HaulPage() {
     findings?.find((f) => filter?.by === "finding" && f.id === filter.value),
   );
   const ofLens = useQueries({
-    queries: named.map(placesOf),
+    queries: named.map((f) => ({ ...placesOf(f), meta: { asked: `Places of “${f.title}”` } })),
     combine: (all) => all.flatMap((one) => one.data ?? []),
   });
   useEffect(() => {
@@ -401,6 +401,7 @@ export function HaulPage() {
               <FindingsLedger
                 key={sceneId}
                 findings={findings ?? []}
+                unfound={unfound?.message ?? ""}
                 search={search}
                 onChoose={chooseFinding}
               />

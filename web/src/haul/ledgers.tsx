@@ -154,10 +154,13 @@ const WEIGHT: Record<Finding["severity"], number> = { error: 0, warning: 1, info
 
 export function FindingsLedger({
   findings,
+  unfound,
   search,
   onChoose,
 }: {
   findings: Finding[];
+  /** Why they could not be had; no reason where they could. */
+  unfound: string;
   search: string;
   onChoose: (finding: Finding) => void;
 }) {
@@ -182,8 +185,9 @@ export function FindingsLedger({
     <Ledger<Finding>
       label="Findings of the scene"
       columns={findingColumns}
-      queryKey={["findings-rows", rows]}
+      queryKey={["findings-rows", rows, unfound]}
       load={async (q) => {
+        if (unfound) throw new Error(unfound);
         const offset = Number(q.get("offset"));
         return { total: rows.length, items: rows.slice(offset, offset + Number(q.get("limit"))) };
       }}

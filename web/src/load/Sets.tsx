@@ -50,6 +50,7 @@ export function Sets({ haul, busy, onSets, onSteps }: Props) {
     queryFn: () => api.setFigures(scene, listed),
     enabled: !!scene && listed.length > 0,
     placeholderData: (old) => old,
+    meta: { asked: "Figures of the sets" },
   }).data;
   const show = async (set: PartSet) => {
     const p = await api.setMembers(scene, set);
