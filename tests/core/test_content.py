@@ -17,6 +17,7 @@ from tests.core.test_sides import as_mesh
 from tests.core.test_split import proven
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import writable
+from tidy_caravan.core.geometry.tangents import with_tangents
 from tidy_caravan.core.scene import GLTF, Image, Material, Mesh, Scene, Texture, TextureUse, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.survey import survey
@@ -92,6 +93,17 @@ class Found(unittest.TestCase):
         clean = scene(sheet())
         self.assertEqual(codes(clean), [])
         self.assertIs(fit(clean)[0], clean)
+
+    def test_the_tangents_of_the_coordinates_before_go_with_them(self) -> None:
+        mirrored = replace(
+            sheet(),
+            uvs=(RIGHT * np.float32([-1, 1]) + np.float32([1, 0]),),
+            normals=np.tile(np.float32([0, 0, 1]), (4, 1)),
+        )
+        good, _ = fit(scene(with_tangents(mirrored, 0)))
+        self.assertIsNone(good.meshes[0].tangents)
+        right = with_tangents(replace(mirrored, uvs=(RIGHT,)), 0)
+        self.assertIs(fit(scene(right))[0].meshes[0].tangents, right.tangents)
 
     def test_along_the_axes_of_every_destination_it_is_the_same(self) -> None:
         for to in BUILT_IN:
