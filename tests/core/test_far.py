@@ -387,6 +387,17 @@ class Apart(unittest.TestCase):
         self.assertIn("faces.seen-from-behind", told[0])
         self.assertEqual(told[1:], told[:1] * 3)
 
+    def test_what_has_no_place_in_numbers_spoils_nothing_about_the_others(self) -> None:
+        scene = self.hall([])
+        for far in (1e30, 1e300, np.nan):
+            local = scene.nodes.local.copy()
+            local[-1, 0, 3] = far
+            odd = scene.but(nodes=replace(scene.nodes, local=local))
+            self.assertEqual(self.told(odd), [("origin.apart", scene.nodes.names[-1])])
+            meta, _ = from_bytes(view_bytes(odd))
+            self.assertLess(np.ptp([meta["low"], meta["high"]], axis=0).max(), 70)
+        self.assertTrue(together(np.full((3, 2, 3), np.nan), 1.0).all())
+
     def test_of_two_halves_one_is_where_the_scene_is(self) -> None:
         boxes = np.zeros((8, 2, 3)) + np.arange(8)[:, None, None] + [[[0.0], [1.0]]]
         boxes[4:] += 1e6

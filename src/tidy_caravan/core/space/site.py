@@ -19,6 +19,8 @@ FAR_M = 5000.0
 """Distance from the origin from which on a scene is recentred: a float32 step is half a millimetre there."""
 FAR_SIZES = 16.0
 """And in its own diagonals: a building in millimetres that says metres is large, and not far away."""
+MOST = 1e100
+"""Numbers beyond are no places: their squares are none."""
 ASKED = 64
 """Parts that are tried as the middle of the others."""
 
@@ -60,8 +62,13 @@ def on_site(scene: Scene, points: F64) -> F64:
 
 def together(boxes: F64, metres: float) -> Bool:
     """(P,) which of some boxes (P, 2, 3) stand together: the half that is nearest to each other, and all that is no further from
-    it than FAR_M, or FAR_SIZES of its sizes or of their own. metres: per unit. O(P log P)."""
-    out = np.ones(len(boxes), np.bool_)
+    it than FAR_M, or FAR_SIZES of its sizes or of their own. What has no place in numbers stands with nobody, unless nothing has
+    one. metres: per unit. O(P log P)."""
+    out: Bool = np.asarray((np.abs(boxes) < MOST).all(axis=(1, 2)))
+    if not out.all():
+        if out.any():
+            out[out] = together(boxes[out], metres)
+        return out if out.any() else ~out
     if len(boxes) < 2 or not np.linalg.norm(boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)) * metres > FAR_M:
         return out
     middle, radius = boxes.mean(axis=1), np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1) / 2

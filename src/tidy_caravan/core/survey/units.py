@@ -42,6 +42,9 @@ NONE = 1e-4
 FLOAT_ERROR_MM = 0.1
 """Rounding of float32, distance · 2⁻²⁴, from which on it is seen."""
 
+NOWHERE_M = 1e15
+"""As far as anything is said to be: what has no place in numbers, or one beyond this, is that far."""
+
 KEEPS_SCALE = "scales that stay"
 
 
@@ -307,7 +310,9 @@ def far_apart(scene: Scene, boxes: F64, near: Bool) -> Finding:
     """Says which parts (P,) do not stand with the others, and of which files all do not."""
     parts, metres = scene.nodes.parts, scene.convention.metres_per_unit
     middle = boxes[near].mean(axis=(0, 1))
-    away = np.linalg.norm(boxes[~near].mean(axis=1) - middle, axis=1) * metres
+    with np.errstate(over="ignore", invalid="ignore"):
+        way = (boxes[~near] / 2).sum(axis=1) - middle
+        away = np.linalg.norm(np.clip(np.nan_to_num(way * metres, nan=NOWHERE_M), -NOWHERE_M, NOWHERE_M), axis=1)
     lost = parts[~near][np.argsort(-away, kind="stable")]
     files = [(label, of_files(scene, [label])[parts]) for label in stated_by_file(scene)]
     whole = [label for label, rows in files if rows.any() and not (rows & near).any()]
