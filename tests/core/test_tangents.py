@@ -266,6 +266,17 @@ class Surveyed(unittest.TestCase):
         self.assertEqual(set(self.told(bad)), {"tangents.broken"})
         self.assertIsNone(self.mended(bad).meshes[0].tangents)
 
+    def test_a_normal_map_on_another_set_is_judged_by_that_and_the_first_by_nothing(self) -> None:
+        scene = self.relief()
+        mesh = scene.meshes[0]
+        second = replace(mesh, uvs=(mesh.uvs[0][:, ::-1] * np.float32([-3, 1]), mesh.uvs[0]))
+        use = replace(scene.materials[0], normal_texture=TextureUse(0, channel=1))
+        moved = scene.but(meshes=(second,), materials=(use, scene.materials[1]))
+        assert mesh.tangents is not None
+        self.assertEqual(self.told(moved), {})
+        self.assertEqual(self.told(self.with_tangents_of(moved, -mesh.tangents)), {"tangents.opposed": mesh.triangles})
+        self.assertEqual(self.told(self.mended(self.with_tangents_of(moved, -mesh.tangents))), {})
+
     def test_missing_ones_are_made_where_a_normal_map_needs_them(self) -> None:
         for slot in (0, 1):
             scene = self.relief(slot=slot)

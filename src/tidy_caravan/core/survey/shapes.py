@@ -33,7 +33,7 @@ def several_shapes(context: Context) -> Iterable[Finding]:
     form = scene.nodes.world[rows, :3, :3]
     stretch = np.linalg.svd(form, compute_uv=False)
     worst = float((stretch[:, 0] / np.maximum(stretch[:, 2], 1e-300)).max())
-    heavier = int(np.array([m.nbytes for m in scene.meshes])[found.mesh].sum())
+    held = int(np.array([m.nbytes for m in scene.meshes])[found.mesh].sum())
     yield Finding(
         code="scale.shapes",
         severity="warning",
@@ -45,7 +45,7 @@ def several_shapes(context: Context) -> Iterable[Finding]:
         guess=shapes > MANY,
         text=f"{plural(len(rows), 'part is', 'parts are')} {plural(meshes, 'mesh', 'meshes')} that nodes stretch to {plural(shapes, 'shape')}, up to "
         f"{worst:.3g} times longer one way than another: a lightmap and a texture are drawn out as much. A mesh for each shape weighs "
-        f"{weight(heavier)} in all; draw calls grow only where copies go in one.",
+        f"{weight(held)} in all; draw calls grow only where copies go in one.",
         parts=rows.tolist(),
         mend={
             "kind": "bake_scale",

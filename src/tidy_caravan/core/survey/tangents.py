@@ -2,22 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 import numpy as np
 
 from tidy_caravan.core.geometry.faults import broken_tangents, opposed_tangents
-from tidy_caravan.core.geometry.lots import Lot
 from tidy_caravan.core.geometry.tangents import channel_of_normal_map
-from tidy_caravan.core.scene import Mesh
 from tidy_caravan.core.survey.base import Finding, check
 from tidy_caravan.core.survey.context import Context, mesh_fact
 from tidy_caravan.core.survey.places import around
 from tidy_caravan.core.survey.surfaces import per_mesh_finding
 from tidy_caravan.core.words import plural
-
-CHANNELS = 2
-"""UV sets that normal maps are looked for on: the first, and that of lightmaps."""
 
 BROKEN = mesh_fact(
     "broken tangents",
@@ -26,18 +21,11 @@ BROKEN = mesh_fact(
 )
 
 
-def against(channel: int) -> tuple[Callable[[Mesh], int], Callable[[Lot], list[int]]]:
-    """How many triangles have tangents against a channel, of one mesh and of many."""
-    return (
-        lambda mesh: int(opposed_tangents(mesh, channel).sum()),
-        lambda lot: lot.counted(lot.of_face[opposed_tangents(lot.all, channel)]),
-    )
-
-
-OPPOSED = [
-    mesh_fact(f"tangents against UV set {k}", one, many=many)
-    for k, (one, many) in enumerate(map(against, range(CHANNELS)))
-]
+OPPOSED = mesh_fact(
+    "tangents against the first UV set",
+    lambda m: int(opposed_tangents(m, 0).sum()),
+    many=lambda lot: lot.counted(lot.of_face[opposed_tangents(lot.all, 0)]),
+)
 
 
 @check("normals", "Broken tangents")
@@ -60,10 +48,11 @@ def bad_tangents(context: Context) -> Iterable[Finding]:
     )
     kinds, which = scene.slot_kinds
     channel = np.array([channel_of_normal_map(scene.materials, slots) for slots in kinds] or [-1])[which]
-    values = np.zeros(len(scene.meshes), np.int64)
-    for k in range(CHANNELS):
-        if (channel == k).any():
-            values = np.where(channel == k, context.numbers(OPPOSED[k]), values)
+    values = np.where(channel == 0, context.numbers(OPPOSED), 0)
+    # hardly any normal map is on another set, and most of those are for lightmaps: they are not asked about of every mesh
+    others = {scene.meshes[i].id: int(channel[i]) for i in np.flatnonzero(channel > 0).tolist()}
+    for i in np.flatnonzero((channel > 0) & (scene.instance_counts > 0)).tolist():
+        values[i] = opposed_tangents(scene.meshes[i], int(channel[i])).sum()
     yield from per_mesh_finding(
         scene,
         values,
@@ -71,7 +60,7 @@ def bad_tangents(context: Context) -> Iterable[Finding]:
         severity="warning",
         title="Tangents against their texture",
         unit="triangles",
-        lines=around(lambda mesh: opposed_tangents(mesh, 0) | opposed_tangents(mesh, 1)),
+        lines=around(lambda mesh: opposed_tangents(mesh, others.get(mesh.id, 0))),
         text=lambda n, meshes, parts: (
             f"{plural(n, 'triangle has', 'triangles have')} tangents that run against the UV set of their normal map, or have the "
             "other hand: what stands out of it looks pressed in."

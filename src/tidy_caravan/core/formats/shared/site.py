@@ -55,8 +55,9 @@ def placements(scenes: list[Scene], names: list[str], target: Convention) -> tup
     """(4, 4) per file in the target's numbers that puts it where it lies beside the others; which file the site is
     told by (-1: none); and what had to be guessed.
 
-    Where none says anything of a site all stand as they are. A file that says nothing of it stands in the site's numbers when it lies nearer to them than to nought,
-    and is left as it stands otherwise: both are guesses and told.
+    Where none says anything of a site all stand as they are. Where others do, a file that says nothing of it stands in
+    the site's numbers when it lies nearer to them than to nought, and is left as it stands otherwise. All three are
+    guesses and told.
     """
     found = frames(scenes)
     base = next((i for i, f in enumerate(found) if f is not None), -1)
