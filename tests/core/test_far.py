@@ -16,8 +16,8 @@ from tests.core.test_arrival import MATCH, deliver
 from tests.core.test_ifc import Model, at
 from tests.core.test_pose import PLAIN
 from tests.core.test_sides import at as moved_to
+from tests.core.test_sides import over, scene_of
 from tests.core.test_sides import place as hall
-from tests.core.test_sides import scene_of
 from tests.harden.arrivals import one as alarm_of
 from tests.independent import independent, same
 from tests.planted import kiosk
@@ -370,10 +370,7 @@ class Apart(unittest.TestCase):
     def test_what_is_found_of_the_others_is_what_it_was_without_them(self) -> None:
         """Rays, gaps and overlaps are looked at about the middle of what stands together, on its own ground."""
         parts = hall()
-        for name in ("poster", "locker"):
-            made = parts[name][0].copy()
-            made.faces = made.faces[:, ::-1]
-            parts[name] = (made, parts[name][1])
+        parts |= {name: (over(parts[name][0]), parts[name][1]) for name in ("poster", "locker")}
         told = []
         for far in (None, (5e5, 0, -3e5), (0, -4e6, 0), (0, 6e6, 0)):
             more = {} if far is None else {"lost": (trimesh.creation.box((1, 2, 3)), moved_to(*far))}

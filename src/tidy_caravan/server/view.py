@@ -10,7 +10,7 @@ from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.scene import HIDDEN, Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.space.site import together
+from tidy_caravan.core.space.site import near_parts
 from tidy_caravan.server.store.scenes import to_bytes
 
 
@@ -29,8 +29,7 @@ def view_bytes(scene: Scene, light: tuple[dict[int, AnyArray], AnyArray] | None 
     order = shown[np.argsort(nodes.mesh[shown], kind="stable")]
     world = nodes.world[order]
     world = np.concatenate([linear @ world[:, :3], world[:, 3:]], axis=1)
-    boxes = scene.part_bounds
-    boxes = boxes[together(boxes, scene.convention.metres_per_unit)] @ linear.T
+    boxes = scene.part_bounds[near_parts(scene)] @ linear.T
     low, high = (boxes.min(axis=(0, 1)), boxes.max(axis=(0, 1))) if len(boxes) else (np.zeros(3), np.zeros(3))
     centre = np.round((low + high) / 2, 3)
     world[:, :3, 3] -= centre

@@ -11,10 +11,10 @@ from typing import Any
 import numpy as np
 
 from tidy_caravan.core.pace import Tell, nobody, paced
-from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, chunks, frozen, ranges
+from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, chunks, frozen
+from tidy_caravan.core.scene.boxes import BoxesBefore, boxes_of_small, extreme_points, some_of, usable_points
 from tidy_caravan.core.scene.convention import Convention
 from tidy_caravan.core.scene.identity import Identities
-from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.scene.levels import Levels
 from tidy_caravan.core.scene.look import Image, Material, Texture
 from tidy_caravan.core.scene.mesh import Mesh
@@ -27,8 +27,6 @@ CHUNK = 1 << 21
 
 SMALL = 256
 """Vertices up to which meshes are looked at many in one array: by themselves each would cost more than its vertices."""
-OF_SURFACES = ("triangles", "vertices", "used", "bounds", "begins", "surface_id")
-"""What meshes know of themselves that hangs on positions and triangles alone."""
 HULL_FROM = 300
 """Parts of one mesh from which on its hull is made for their boxes."""
 
@@ -75,7 +73,7 @@ class Scene:
             none = np.zeros(len(self.nodes.parts), np.bool_), np.zeros(len(self.meshes), np.bool_)
             known = BoxesBefore(self.part_bounds, own, self.nodes, *none)
         if known is not None and changes.keys() & {"nodes", "meshes"}:
-            known = known.through(self, made)
+            known = known.through((self.nodes, self.meshes), (made.nodes, made.meshes))
         if known is not None:
             made.__dict__["_boxes_before"] = known
         return made
@@ -200,120 +198,6 @@ class Scene:
         """(M,) how many parts use each mesh."""
         mesh = self.nodes.mesh[self.nodes.parts]
         return np.bincount(mesh, minlength=len(self.meshes))
-
-
-@dataclass(frozen=True, eq=False)
-class BoxesBefore:
-    """Boxes of a scene that this one was made from. parts: (P, 2, 3), of its nodes. meshes: (M, 2, 3), if they were asked for.
-
-    new_part: (P,) parts that have other surfaces since. new_mesh: (M,) the meshes that are others since.
-    """
-
-    parts: F64
-    meshes: F64 | None
-    nodes: Nodes
-    new_part: Bool
-    new_mesh: Bool
-
-    def through(self, before: Scene, made: Scene) -> BoxesBefore | None:
-        """The same behind one more change; None where there are other parts now. O(parts + meshes)."""
-        parts = made.nodes.parts
-        if not np.array_equal(parts, before.nodes.parts):
-            return None
-        old, new = before.nodes.mesh[parts].astype(np.int64), made.nodes.mesh[parts].astype(np.int64)
-        pairs, which = np.unique(old * max(1, len(made.meshes)) + new, return_inverse=True)
-        kept = np.ones(len(pairs), np.bool_)
-        if before.meshes is not made.meshes or before.nodes.mesh is not made.nodes.mesh:
-            of_pair = zip(*(x.tolist() for x in np.divmod(pairs, max(1, len(made.meshes)))), strict=True)
-            kept[:] = [(b := made.meshes[j]) is (a := before.meshes[i]) or keeps_surface_of(b, a) for i, j in of_pair]
-        new_part = ~kept[which] | self.new_part
-        same = len(made.meshes) == len(before.meshes)
-        new_mesh = np.ones(len(made.meshes), np.bool_)
-        if same and self.meshes is not None:
-            old, new = np.divmod(pairs, max(1, len(made.meshes)))
-            stays = np.zeros(len(new_mesh), np.bool_)
-            stays[new[kept & (old == new)]] = True
-            new_mesh = ~stays | self.new_mesh
-        return replace(self, meshes=self.meshes if same else None, new_part=new_part, new_mesh=new_mesh)
-
-    def fresh(self, nodes: Nodes) -> Bool:
-        """(P,) parts whose boxes are not those of before."""
-        moved = np.zeros(len(nodes.parts), np.bool_)
-        if nodes.local is not self.nodes.local or nodes.parent is not self.nodes.parent:
-            moved = (nodes.world[nodes.parts] != self.nodes.world[nodes.parts]).any(axis=(1, 2))
-        return moved | self.new_part
-
-
-def some_of(order: I64, starts: list[tuple[int, int, int]], chosen: Bool) -> tuple[I64, list[tuple[int, int, int]]]:
-    """Of `Scene.parts_by_mesh` the parts that are chosen (P,), in its order, and the meshes that have any."""
-    ends = np.concatenate([[0], np.cumsum(chosen)])
-    mesh, begin, end = np.array(starts, np.int64).reshape(-1, 3).T
-    begin, end = ends[begin], ends[end]
-    left = end > begin
-    return order[chosen], list(zip(mesh[left].tolist(), begin[left].tolist(), end[left].tolist(), strict=True))
-
-
-def keeps_surface_of(mesh: Mesh, before: Mesh) -> bool:
-    """Whether a mesh holds the very positions and triangles of another, whose box and surface it then knows as well; equal
-    ones that are held twice are not looked at."""
-    if mesh.positions is not before.positions or mesh.indices is not before.indices:
-        return False
-    mesh.__dict__.update({name: before.__dict__[name] for name in OF_SURFACES if name in before.__dict__})
-    return True
-
-
-def boxes_of_small(meshes: Sequence[Mesh], users: I64, world: F64) -> F64:
-    """(P, 2, 3) boxes of the parts of many small meshes, as one array of vertices.
-
-    users: (M,) parts of each mesh, P together. world: (P, 4, 4) where they stand, in the order of the meshes.
-    """
-    vertex = np.cumsum([0, *(m.vertices for m in meshes)])
-    points = np.concatenate([m.positions for m in meshes])
-    usable = np.zeros(len(points), np.bool_)
-    corners = np.concatenate([m.indices for m in meshes]).astype(np.int64)
-    face = np.array([m.triangles for m in meshes])
-    usable[(corners + np.repeat(vertex[:-1], face)[:, None]).ravel()] = True
-    usable |= np.repeat(face == 0, np.diff(vertex))
-    usable &= np.isfinite(points).all(axis=1)
-    count = np.diff(np.concatenate([[0], np.cumsum(usable)])[vertex])
-    x, y, z = points[usable].astype(np.float64).T
-    of_part = np.repeat(np.arange(len(meshes)), users)
-    each, first = count[of_part], (np.cumsum(count) - count)[of_part]
-    vertices = ranges(first, each)
-    x, y, z = x[vertices], y[vertices], z[vertices]
-    out = np.repeat(world[:, None, :3, 3], 2, axis=1)
-    there = each > 0
-    starts = (np.cumsum(each) - each)[there]
-    for axis in range(3):
-        a, b, c = (np.repeat(world[:, axis, k], each) for k in range(3))
-        moved = a * x + b * y + c * z
-        if len(moved):
-            out[there, 0, axis] += np.minimum.reduceat(moved, starts)
-            out[there, 1, axis] += np.maximum.reduceat(moved, starts)
-    return out
-
-
-def usable_points(mesh: Mesh) -> F64:
-    """(K, 3) finite vertices that triangles use; all finite ones where there is no triangle."""
-    points = mesh.positions[mesh.used] if len(mesh.indices) else mesh.positions
-    return points[np.isfinite(points).all(axis=1)].astype(np.float64)
-
-
-@kept
-def extreme_points(mesh: Mesh) -> F64:
-    """(K, 3) vertices that suffice for bounds under any linear map: the hull's, if it is smaller.
-
-    Falls back to all used vertices for flat or tiny meshes. O(V log V).
-    """
-    points = usable_points(mesh)
-    if len(points) > 200:
-        from scipy.spatial import ConvexHull, QhullError
-
-        try:
-            points = points[np.unique(ConvexHull(points).vertices)]
-        except (QhullError, ValueError):
-            points = np.unique(points, axis=0)
-    return points
 
 
 def with_meshes(scene: Scene, column: AnyArray, meshes: Sequence[Mesh], tell: Tell = nobody) -> Scene:

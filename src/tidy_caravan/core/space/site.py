@@ -11,6 +11,7 @@ import numpy as np
 
 from tidy_caravan.core.scene import Convention, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.keeping import kept
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.clips import moved_in_place
 
@@ -86,13 +87,19 @@ def together(boxes: F64, metres: float) -> Bool:
     return out
 
 
+@kept
+def near_parts(scene: Scene) -> Bool:
+    """(P,) which of the parts stand together."""
+    return together(scene.part_bounds, scene.convention.metres_per_unit)
+
+
 def middle_and_reach(scene: Scene) -> tuple[F64, float] | None:
     """Where most of the parts lie, (3,) metres in the axes of the site, and how far from the origin that may be; None where
     nothing is drawn. What stands far apart from them counts for neither."""
     boxes = scene.part_bounds
     if not len(boxes):
         return None
-    boxes = boxes[together(boxes, scene.convention.metres_per_unit)]
+    boxes = boxes[near_parts(scene)]
     middle = linear_map(scene.convention, SITE) @ np.median((boxes[:, 0] + boxes[:, 1]) / 2, axis=0)
     span = boxes[:, 1].max(axis=0) - boxes[:, 0].min(axis=0)
     size = float(np.linalg.norm(span)) * scene.convention.metres_per_unit

@@ -22,6 +22,7 @@ from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray, Bool
 from tidy_caravan.core.scene.scene import with_meshes as with_meshes
 from tidy_caravan.core.selection import Assignment, Rule
+from tidy_caravan.core.words import plural
 from tidy_caravan.core.work.heavy import Done, Outcome, Piece, Work, Workshop
 from tidy_caravan.core.work.isolation import Lost
 from tidy_caravan.core.work.meshes import arrays_of, remade
@@ -327,6 +328,15 @@ def per_mesh_work(
             made[i] = remade(mesh, outcome.arrays)
     out, changed = replace_meshes(scene, rows, made, context.progress)
     return WorkedOn(out, changed, figures, lost)
+
+
+def meshes_changed(scene: Scene, out: Scene, changed: Bool, text: str) -> list[Change]:
+    """What is said of meshes that a step remade: how many, and of which parts (N,) of the scene before; nothing of none."""
+    if not changed.any():
+        return []
+    rows = np.flatnonzero(changed)
+    meshes = len(np.unique(out.nodes.mesh[rows]))
+    return [Change(text=f"{plural(meshes, 'mesh', 'meshes')} {text}", count=meshes, parts=identities_of(scene, rows))]
 
 
 def untouched(

@@ -20,6 +20,7 @@ from tidy_caravan.core.steps.base import (
     Step,
     StepContext,
     identities_of,
+    meshes_changed,
     parameter,
     per_mesh_work,
     step,
@@ -121,7 +122,7 @@ class MendNormals(Step):
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene)
         done = per_mesh_work(scene, chosen, context, NORMALS, {"crease_degrees": self.crease_degrees})
-        changes = [*_changes(scene, done.scene, done.changed, "given normals"), *done.lost]
+        changes = [*meshes_changed(scene, done.scene, done.changed, "given normals"), *done.lost]
         if not self.opposed:
             return done.scene, changes
         again = per_mesh_work(done.scene, chosen, context, OPPOSED, {}, arrays=everything_of)
@@ -152,7 +153,7 @@ class DropDegenerates(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         done = per_mesh_work(scene, context.selected(self.where, scene), context, AREALESS, {})
-        changes = _changes(scene, done.scene, done.changed, "cleaned")
+        changes = meshes_changed(scene, done.scene, done.changed, "cleaned")
         gone = sum(int(f["gone"]) for f in done.figures.values())
         if gone:
             changes.insert(0, Change(text=f"{plural(gone, 'triangle')} without area dropped", count=gone))
@@ -182,7 +183,7 @@ class DropRepeated(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         done = per_mesh_work(scene, context.selected(self.where, scene), context, REPEATED, {})
-        changes = _changes(scene, done.scene, done.changed, "cleaned")
+        changes = meshes_changed(scene, done.scene, done.changed, "cleaned")
         gone = sum(int(f["gone"]) for f in done.figures.values())
         unlike = sum(int(f["unlike"]) for f in done.figures.values())
         if unlike:
@@ -191,16 +192,3 @@ class DropRepeated(Step):
         if gone:
             changes.insert(0, Change(text=f"{plural(gone, 'repeated triangle')} dropped", count=gone))
         return done.scene, [*changes, *done.lost]
-
-
-def _changes(scene: Scene, out: Scene, changed: np.ndarray[tuple[int], np.dtype[np.bool_]], text: str) -> list[Change]:
-    if not changed.any():
-        return []
-    meshes = len(np.unique(out.nodes.mesh[changed]))
-    return [
-        Change(
-            text=f"{plural(meshes, 'mesh', 'meshes')} {text}",
-            count=meshes,
-            parts=identities_of(scene, np.flatnonzero(changed)),
-        )
-    ]

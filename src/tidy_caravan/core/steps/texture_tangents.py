@@ -13,8 +13,16 @@ from tidy_caravan.core.geometry.faults import broken_tangents, opposed_tangents
 from tidy_caravan.core.geometry.tangents import channel_of_normal_map, with_tangents
 from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
-from tidy_caravan.core.steps.base import Change, Phase, Step, StepContext, identities_of, parameter, per_mesh_work, step
-from tidy_caravan.core.words import plural
+from tidy_caravan.core.steps.base import (
+    Change,
+    Phase,
+    Step,
+    StepContext,
+    meshes_changed,
+    parameter,
+    per_mesh_work,
+    step,
+)
 from tidy_caravan.core.work.heavy import Work
 from tidy_caravan.core.work.meshes import SOURCE, STALE, everything_of, mesh_of
 
@@ -74,12 +82,8 @@ class MendTangents(Step):
             asked[:-1] |= channels >= 0
         chosen = context.selected(self.where, scene) & asked[scene.nodes.mesh]
         done = per_mesh_work(scene, chosen, context, TANGENTS, of, arrays=everything_of)
-        changes = []
+        changes: list[Change] = []
         for figure, text in (("made", "given tangents"), ("gone", "freed of broken tangents that no normal map needs")):
             meshes = np.array([bool(done.figures.get(i, {}).get(figure)) for i in range(len(scene.meshes))] + [False])
-            rows = np.flatnonzero(done.changed & meshes[scene.nodes.mesh])
-            if len(rows):
-                count = len(np.unique(scene.nodes.mesh[rows]))
-                words = f"{plural(count, 'mesh', 'meshes')} {text}"
-                changes.append(Change(text=words, count=count, parts=identities_of(scene, rows)))
+            changes += meshes_changed(scene, done.scene, done.changed & meshes[scene.nodes.mesh], text)
         return done.scene, [*changes, *done.lost]

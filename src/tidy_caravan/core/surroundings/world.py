@@ -12,9 +12,9 @@ import numpy as np
 from tidy_caravan.core.geometry.pose import drawn_worlds
 from tidy_caravan.core.scene import SCATTER, Mesh, Scene
 from tidy_caravan.core.scene.arrays import F32, F64, I64, U64, AnyArray, Bool, chunks, determinants, ranges
+from tidy_caravan.core.scene.boxes import usable_points
 from tidy_caravan.core.scene.keeping import kept
-from tidy_caravan.core.scene.scene import usable_points
-from tidy_caravan.core.space.site import together
+from tidy_caravan.core.space.site import near_parts
 from tidy_caravan.core.work.heavy import Piece
 from tidy_caravan.core.work.pairs import fingerprints, words_of
 
@@ -101,13 +101,12 @@ def two_sided_slots(scene: Scene) -> Bool:
     return out
 
 
-@kept
 def middle_of(scene: Scene) -> F64:
     """(3,) middle of all parts that stand together, about which float32 has the most to spare."""
     boxes = scene.part_bounds
     if not len(boxes):
         return np.zeros(3)
-    boxes = boxes[together(boxes, scene.convention.metres_per_unit)]
+    boxes = boxes[near_parts(scene)]
     out: F64 = (boxes[:, 0].min(axis=0) + boxes[:, 1].max(axis=0)) / 2
     return out
 

@@ -13,7 +13,7 @@ from tidy_caravan.core.scene.arrays import F64, I64, AnyArray, Bool, determinant
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.space.common_scale import SCALE_TOLERANCE, flattened, shared_out, to_the_right
 from tidy_caravan.core.space.files import of_files, stated_by_file
-from tidy_caravan.core.space.site import FAR_M, SITE, together
+from tidy_caravan.core.space.site import FAR_M, SITE, near_parts
 from tidy_caravan.core.space.transforms import polar, sheared_ones, skew
 from tidy_caravan.core.surroundings.world import ranks, untouchable
 from tidy_caravan.core.survey.base import Finding, check
@@ -281,7 +281,7 @@ def far_from_origin(context: Context) -> Iterable[Finding]:
     if not len(boxes):
         return
     metres = scene.convention.metres_per_unit
-    near = together(boxes, metres)
+    near = near_parts(scene)
     if not near.all():
         yield far_apart(scene, boxes, near)
     low, high = boxes[near, 0].min(axis=0), boxes[near, 1].max(axis=0)
