@@ -10,7 +10,7 @@ import trimesh
 
 from tests.trees import as_mesh
 from tidy_caravan.core.conventions.destinations import BUILT_IN
-from tidy_caravan.core.scene import GLTF, Scene, make_nodes
+from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene, make_nodes
 from tidy_caravan.core.steps import StepContext, parse_step
 from tidy_caravan.core.surroundings.grid import cell_of, pieces_of
 from tidy_caravan.core.survey import survey
@@ -101,10 +101,37 @@ class Found(unittest.TestCase):
             self.assertEqual(set(finding), {"grid.scale"}, part)
             self.assertEqual(finding["grid.scale"].parts, [part])
             self.assertAlmostEqual(finding["grid.scale"].value, off, places=2)
+            out, changes = parse_step(finding["grid.scale"].mend).apply(scene, StepContext())
+            self.assertEqual(found(out), {}, "the mend takes its finding away")
+            self.assertEqual(
+                (out.meshes, [c.count for c in changes]), (kit.meshes, [1]), "meshes stay, and stay shared"
+            )
+            self.assertTrue(np.allclose(out.nodes.local, local, rtol=0, atol=1e-6))
+            again, changes = parse_step(finding["grid.scale"].mend).apply(out, StepContext())
+            self.assertEqual((again.nodes, changes), (out.nodes, []))
         for whole in (2.0, 3.0, -1.0):
             bent = local.copy()
             bent[6, :3, :3] *= whole
             self.assertEqual(found(kit.but(nodes=make_nodes([-1] * len(use), bent, names, mesh=use))), {})
+
+    def test_what_hangs_on_a_module_that_is_drawn_in_whole_cells_again_stays_and_what_moves_is_told(self) -> None:
+        meshes = tuple(as_mesh(piece(size)) for size in SIZES)
+        local = np.array([trimesh.transformations.translation_matrix([6.0 * k, 0, 0]) for k in range(10)])
+        local[6, :3, :3] = trimesh.transformations.rotation_matrix(0.7, [1, 2, 3])[:3, :3] * 1.005
+        local[9] = trimesh.transformations.rotation_matrix(0.4, [0, 1, 0], [0.5, 1, 0])
+        local[9, :3, :3] *= 0.37  # no module by itself
+        use, parent = [0, 1, 2, 3, 4, 5, 0, 0, 1, 4], [-1] * 9 + [6]
+        names = [f"panel_{k}" for k in range(10)]
+        scene = Scene(GLTF, make_nodes(parent, local, names, mesh=use), meshes)
+        mend = found(scene)["grid.scale"].mend
+        out, _ = parse_step(mend).apply(scene, StepContext())
+        self.assertTrue(np.allclose(out.nodes.world[9], scene.nodes.world[9], rtol=0, atol=1e-12))
+        self.assertTrue(np.allclose(np.linalg.norm(out.nodes.world[6, :3, :3], axis=0), 1, rtol=0, atol=1e-7))
+        times, turns = np.array([0, 1], np.float32), np.array([[0, 0, 0, 1], [0, 0.6, 0, 0.8]], np.float32)
+        moving = scene.but(clips=(Clip((Channel(6, "rotation", times, turns),), "swing"),))
+        still, changes = parse_step(mend).apply(moving, StepContext())
+        self.assertIs(still.nodes, moving.nodes)
+        self.assertIn("1 part stays, since a clip or bones move it", changes[0].text)
 
     def test_pivots_off_the_corner_where_most_are_on_one(self) -> None:
         self.assertEqual(found(scene_of(*(piece(s, corner=False) for s in SIZES))).keys(), set())

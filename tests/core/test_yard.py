@@ -25,9 +25,7 @@ FOR_A_PERSON = {
     "origin.apart": {"marker_left_out_at_sea"},  # it may be meant to be seen from there
     "transform.flattened": {"shadow_scaled_flat"},
     "uv.content-shape": {"departures_display_twice_as_wide"},  # its image has to be made anew, or cut
-    # they cannot lose their scale while their mesh is another's as well
-    "scale.left": {"brick_pier_large", "kerb_drawn_larger"},
-    "grid.scale": {"kerb_drawn_larger"},
+    "scale.left": {"brick_pier_large"},  # it cannot lose its scale while its mesh is another's as well
 }
 """What the proposed route leaves."""
 

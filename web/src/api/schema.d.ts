@@ -2519,7 +2519,8 @@ export interface components {
          *
          *     The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
          *     near that end goes along, so that profiles keep their thickness; the border is drawn further in where it would cut a rail or
-         *     fold a fine surface. With `whole` all of the piece is stretched.
+         *     fold a fine surface. With `whole` all of the piece is stretched. What is whole cells, and drawn a little off by its node where
+         *     others of its mesh are not, gets the scale of those, about its pivot: the mesh stays shared, and what hangs on the node where it is.
          */
         FitGrid: {
             /**

@@ -22,8 +22,8 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, pieces_of
-from tidy_caravan.core.surroundings.world import scales
+from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, drawn_off, modular, off_by, pieces_of
+from tidy_caravan.core.surroundings.world import scales, untouchable
 from tidy_caravan.core.words import plural
 
 EXACT = 0.02
@@ -42,7 +42,8 @@ class FitGrid(Step):
 
     The end that is nearer to a corner of a cell, seen from the pivot, stays; the other moves. With `border` only what is
     near that end goes along, so that profiles keep their thickness; the border is drawn further in where it would cut a rail or
-    fold a fine surface. With `whole` all of the piece is stretched.
+    fold a fine surface. With `whole` all of the piece is stretched. What is whole cells, and drawn a little off by its node where
+    others of its mesh are not, gets the scale of those, about its pivot: the mesh stays shared, and what hangs on the node where it is.
     """
 
     title = "Fit to the grid"
@@ -73,17 +74,18 @@ class FitGrid(Step):
 
     def apply(self, scene: Scene, context: StepContext) -> tuple[Scene, list[Change]]:
         chosen = context.selected(self.where, scene) & (scene.nodes.mesh >= 0)
-        shapes = chosen & (other_shapes(scene) | np.isin(scene.nodes.mesh, list(stretched_meshes(scene))))
-        seen = put_apart(scene, shapes)
+        seen = put_apart(scene, self.shapes(scene, chosen))
         cell = self.cell or context.destination.grid_cell or cell_of(pieces_of(seen))
         if not cell:
             return scene, [Change(text="no cell was given, and the sizes of the pieces do not tell one", count=0)]
+        scene, changes = self.drawn_as_others(scene, seen, chosen, cell)
+        shapes = self.shapes(scene, chosen)
+        seen = put_apart(scene, shapes)
         made, far, uneven = self.pieces(seen, chosen, cell)
         if seen is not scene:  # only what is fitted needs a mesh of its own shape
             scene = put_apart(scene, shapes & np.isin(seen.nodes.mesh, list(made)))
             made, _, _ = self.pieces(scene, chosen, cell)
         out, changed = replace_meshes(scene, np.flatnonzero(chosen), made) if made else (scene, np.zeros(0, np.bool_))
-        changes = []
         if made:
             text = f"{plural(len(made), 'piece')} fitted to whole cells of {cell:g} m"
             changes.append(Change(text=text, count=len(made), parts=identities_of(scene, np.flatnonzero(changed))))
@@ -99,6 +101,39 @@ class FitGrid(Step):
             )
             changes.append(Change(text=text, count=len(uneven), parts=identities_of(scene, rows)))
         return out, changes
+
+    def shapes(self, scene: Scene, chosen: Bool) -> Bool:
+        """(N,) those of the chosen nodes that draw their mesh in a shape of their own."""
+        return chosen & (other_shapes(scene) | np.isin(scene.nodes.mesh, list(stretched_meshes(scene))))
+
+    def drawn_as_others(self, scene: Scene, seen: Scene, chosen: Bool, cell: float) -> tuple[Scene, list[Change]]:
+        """The scene with the scale set back of chosen nodes (N,) that draw a piece of whole cells a little off. seen: the scene with
+        the shapes of stretched ones."""
+        pieces = pieces_of(seen)
+        off, counted = off_by(pieces.size, cell)
+        exact = modular(pieces, cell) & (np.where(counted, np.abs(off), 0.0).max(axis=1) <= EXACT_M)
+        drawn = drawn_off(seen, pieces, exact, cell)
+        mine = chosen[drawn.parts] & (drawn.off * 1000 <= self.most_mm)
+        held = mine & untouchable(scene)[drawn.parts]
+        changes = []
+        if held.any():
+            text = f"{plural(int(held.sum()), 'part stays, since a clip or bones move it', 'parts stay, since clips or bones move them')} at the scale that is drawn"
+            changes.append(Change(text=text, count=int(held.sum()), parts=identities_of(scene, drawn.parts[held])))
+        rows, factor = drawn.parts[mine & ~held], drawn.factor[mine & ~held]
+        if not len(rows):
+            return scene, changes
+        scale = np.ones((len(scene.nodes), 3))
+        scale[rows] = factor
+        local = scene.nodes.local.copy()
+        local[:, :3, :3] *= scale[:, None, :]
+        below = np.flatnonzero(scene.nodes.parent >= 0)
+        above = scene.nodes.parent[below]
+        local[below, :3, :] /= scale[above, :, None]  # what hangs on them stays where it is
+        text = (
+            f"{plural(len(rows), 'part is', 'parts are')} drawn in whole cells of {cell:g} m, as others of their mesh"
+        )
+        changes.append(Change(text=text, count=len(rows), parts=identities_of(scene, rows)))
+        return scene.but(nodes=replace(scene.nodes, local=local)), changes
 
     def pieces(self, scene: Scene, chosen: Bool, cell: float) -> tuple[dict[int, Mesh], list[int], list[int]]:
         """By number those of the meshes of chosen nodes that are fitted; those too far off; those drawn at several sizes."""

@@ -35,6 +35,8 @@ SHARE = 0.6
 """Part of the sizes that must be whole cells for a cell to be taken for meant."""
 MOST_HELD = 0.8
 """Part of the pieces of the cell that holds the most, from which on a larger one is meant."""
+ALIKE = 1e-5
+"""Part by which sizes along several axes may differ that one scale is the reason of."""
 TWICE = 0.9
 """A size is counted from this part of a cell on; what is thinner is a thickness."""
 
@@ -105,6 +107,43 @@ def cells_around(pieces: Pieces, row: int, cell: float) -> F64:
         else:
             out[0, axis] = high[axis] - whole
     return out
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Parts that their node draws a little larger or smaller than the whole cells of their piece. parts: (K,) nodes. off: (K,)
+    m, along the worst axis. factor: (K, 3) by which their node has to be scaled along its own axes for them to be whole."""
+
+    parts: I64
+    off: F64
+    factor: F64
+
+
+def drawn_off(scene: Scene, pieces: Pieces, exact: Bool, cell: float) -> Drawn:
+    """Parts of pieces that are whole cells (exact, K), whose node draws them a little off, where others of their mesh are not.
+
+    One scale along all axes stays one. O(parts).
+    """
+    nodes = scene.nodes
+    row_of = np.full(len(scene.meshes) + 1, -1, np.int64)
+    row_of[pieces.mesh[exact]] = np.flatnonzero(exact)
+    row = row_of[nodes.mesh[nodes.parts]]
+    parts, row = nodes.parts[row >= 0], row[row >= 0]
+    box = scene.mesh_boxes[nodes.mesh[parts]]
+    size = (box[:, 1] - box[:, 0]) * np.linalg.norm(nodes.world[parts, :3, :3], axis=1)
+    size *= scene.convention.metres_per_unit
+    off, counted = off_by(size, cell)
+    wrong = counted & (np.abs(off) > EXACT_M) & (np.abs(off) <= NEAR * cell)
+    wrong &= np.abs(size - pieces.size[row]) > EXACT_M
+    hit = wrong.any(axis=1)
+    parts, size, off, wrong, counted = parts[hit], size[hit], off[hit], wrong[hit], counted[hit]
+    own = pieces.size[row[hit]]
+    wanted = own * np.maximum(np.rint(size / cell), 1.0) / np.maximum(np.rint(own / cell), 1.0)
+    factor = np.where(counted, wanted / np.maximum(size, 1e-300), np.nan)
+    middle = np.nanmean(factor, axis=1) if len(factor) else np.zeros(0)
+    one: Bool = np.all(np.nan_to_num(np.abs(factor - middle[:, None])) <= ALIKE, axis=1)
+    factor = np.where(one[:, None], middle[:, None], np.where(wrong, factor, 1.0))
+    return Drawn(parts, np.where(wrong, np.abs(off), 0.0).max(axis=1, initial=0.0), factor)
 
 
 def told_by(size: F64, cell: float) -> I64:

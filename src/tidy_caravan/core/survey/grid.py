@@ -10,10 +10,10 @@ from tidy_caravan.core.scene import Mesh, Scene
 from tidy_caravan.core.scene.arrays import F64, Bool
 from tidy_caravan.core.surroundings.grid import (
     EXACT_M,
-    NEAR,
     Pieces,
     cell_of,
     cells_around,
+    drawn_off,
     modular,
     off_by,
     pieces_of,
@@ -75,40 +75,34 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
-    yield from drawn_off(scene, pieces, mine & ~hit, cell)
+    yield from drawn(scene, pieces, mine & ~hit, cell)
     yield from off_the_corner(context, cell)
 
 
-def drawn_off(scene: Scene, pieces: Pieces, mine: Bool, cell: float) -> Iterable[Finding]:
+def drawn(scene: Scene, pieces: Pieces, exact: Bool, cell: float) -> Iterable[Finding]:
     """Parts of pieces that are whole cells, whose node draws them a little larger or smaller than others of their mesh."""
-    nodes = scene.nodes
-    row_of = np.full(len(scene.meshes) + 1, -1, np.int64)
-    row_of[pieces.mesh[mine]] = np.flatnonzero(mine)
-    row = row_of[nodes.mesh[nodes.parts]]
-    parts, row = nodes.parts[row >= 0], row[row >= 0]
-    box = scene.mesh_boxes[nodes.mesh[parts]]
-    size = (box[:, 1] - box[:, 0]) * np.linalg.norm(nodes.world[parts, :3, :3], axis=1)
-    size *= scene.convention.metres_per_unit
-    off, counted = off_by(size, cell)
-    wrong = counted & (np.abs(off) > EXACT_M) & (np.abs(off) <= NEAR * cell)
-    wrong &= np.abs(size - pieces.size[row]) > EXACT_M
-    hit = wrong.any(axis=1)
-    if not hit.any():
+    found = drawn_off(scene, pieces, exact, cell)
+    if not len(found.parts):
         return
-    found, by = parts[hit], np.where(wrong, np.abs(off), 0.0).max(axis=1)[hit]
-    worst = int(np.argmax(by))
+    nodes, worst = scene.nodes, int(np.argmax(found.off))
     yield Finding(
         code="grid.scale",
         severity="warning",
         title="Modules drawn off their size",
-        count=len(found),
-        value=float(by[worst]) * 1000,
+        count=len(found.parts),
+        value=float(found.off[worst]) * 1000,
         limit=EXACT_M * 1000,
         unit="mm",
-        text=f"{plural(len(found), 'part of a module is', 'parts of modules are')} drawn a little larger or smaller than the whole cells of {cell:g} m that the module fills "
-        f"elsewhere, by {by[worst] * 1000:.1f} mm at worst, “{nodes.names[int(found[worst])][-60:] or '?'}”: side by side they leave seams or overlaps. The scale "
-        "is that of their node; set it back in the source, or bake it and fit the piece that comes of it.",
-        parts=found.tolist(),
+        text=f"{plural(len(found.parts), 'part of a module is', 'parts of modules are')} drawn a little larger or smaller than the whole cells of {cell:g} m that the module fills "
+        f"elsewhere, by {found.off[worst] * 1000:.1f} mm at worst, “{nodes.names[int(found.parts[worst])][-60:] or '?'}”: side by side they leave seams or overlaps. The scale "
+        "is that of their node; Fit to the grid sets it back to what it is elsewhere, about the pivot, and the mesh stays shared.",
+        parts=found.parts.tolist(),
+        mend={
+            "kind": "fit_grid",
+            "cell": cell,
+            "mostMm": float(np.ceil(found.off[worst] * 1000) + 1),
+            "where": {"parts": scene.identities.given(nodes.source[found.parts].tolist())},
+        },
     )
 
 
