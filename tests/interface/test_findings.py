@@ -63,6 +63,40 @@ class Findings(BrowserTest):
         expect(page.get_by_text(f"Formats: {told}")).to_be_visible()
         self.faults = [f for f in self.faults if "507" not in f]  # the browser tells of the answers themselves
 
+    def test_what_the_view_lacks_is_told_and_can_be_asked_for_again(self) -> None:
+        """Neither an empty pane, nor black where an image should be, nor the browser's own sign for a broken one."""
+        page, told = self.page, "The disk is full. Free some space, then try again."
+        refused = {"type": "about:blank", "status": 507, "code": "disk.full", "title": told, "where": ""}
+        page.route(re.compile(r"/(images/\d+|picture\.png)$"), lambda route: route.fulfill(status=507, json=refused))
+        page.route(
+            re.compile(r"/scenes/[^/]+/(view|picked)(\?|$)"), lambda route: route.fulfill(status=507, json=refused)
+        )
+        page.route("**/api/yardstick/habits", lambda route: route.fulfill(status=507, json=refused))
+        haul = page.request.get(f"{self.address}/api/hauls?limit=500&search=Fitters").json()["items"][0]
+        page.goto(self.address)
+        expect(page.get_by_text("The image could not be loaded").first).to_be_visible()
+        page.goto(f"{self.address}/hauls/{haul['id']}/survey")
+        expect(page.get_by_text(f"The view cannot be shown: {told}")).to_be_visible()
+        page.get_by_role("button", name="Mirrored parts").click()
+        expect(page.get_by_text(f"What is marked in the view: {told}")).to_be_visible()
+        page.unroute(re.compile(r"/scenes/[^/]+/(view|picked)(\?|$)"))
+        page.get_by_role("button", name="Try again").click()
+        self.drawn()
+        expect(page.get_by_text(f"drawn in its colour: {told}")).to_be_visible()
+        self.still()
+        dark = page.locator("canvas").evaluate(
+            """(canvas) => { const flat = document.createElement('canvas');
+            flat.width = canvas.width; flat.height = canvas.height;
+            const pen = flat.getContext('2d'); pen.drawImage(canvas, 0, 0);
+            const all = pen.getImageData(0, 0, flat.width, flat.height).data;
+            let dark = 0; for (let i = 0; i < all.length; i += 4) dark += all[i + 3] > 0 && all[i] + all[i + 1] + all[i + 2] < 12;
+            return dark; }"""
+        )
+        self.assertEqual(dark, 0, "black points")
+        page.goto(f"{self.address}/destinations")
+        expect(page.get_by_text(f"Habits of importers: {told}")).to_be_visible()
+        self.faults = [f for f in self.faults if "507" not in f]
+
     def test_a_page_of_many_findings_scrolls_them_and_not_itself(self) -> None:
         self.open_haul("Fitters", "survey")
         page = self.page

@@ -64,13 +64,16 @@ export function toSignIn() {
     window.location.assign(`/sign-in?back=${encodeURIComponent(here)}`);
 }
 
+const offline = () =>
+  new Problem(0, "offline", "The server does not answer. Start it again with ./run demo.");
+
 /** The typed client: addresses, parameters and answers are those of the server's schema. */
 const client = createClient<paths>({ fetch: (request) => fetch(request) });
 client.use({
   onResponse: ({ request, response }) => {
     if (response.status === 401 && !request.url.endsWith("/api/sign-in")) toSignIn();
   },
-  onError: () => new Problem(0, "offline", "The server does not answer. Start it again with ./run demo."),
+  onError: () => offline(),
 });
 
 /**
@@ -80,9 +83,27 @@ client.use({
 async function answer<T>(call: Promise<{ data?: unknown; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await call;
   if (response.ok) return data as T;
-  const body = (typeof error === "object" && error !== null ? error : {}) as Partial<Schemas["ProblemOut"]>;
-  const title = body.title ?? `The server answered ${response.status}.`;
-  throw new Problem(response.status, body.code ?? "http", title, body.where ?? "");
+  throw problemOf(response.status, error);
+}
+
+function problemOf(status: number, said: unknown): Problem {
+  const body = (typeof said === "object" && said !== null ? said : {}) as Partial<Schemas["ProblemOut"]>;
+  return new Problem(
+    status,
+    body.code ?? "http",
+    body.title ?? `The server answered ${status}.`,
+    body.where ?? "",
+  );
+}
+
+/** What is no JSON, such as a view or an image. Raises a Problem for everything but an answer that is good. */
+export async function raw(address: string, signal?: AbortSignal): Promise<Response> {
+  const response = await fetch(address, { signal }).catch((error) => {
+    throw signal?.aborted ? error : offline();
+  });
+  if (response.status === 401) toSignIn();
+  if (!response.ok) throw problemOf(response.status, await response.json().catch(() => null));
+  return response;
 }
 
 /** Query parameters as the ledger makes them. */

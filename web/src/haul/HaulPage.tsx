@@ -152,7 +152,7 @@ export function HaulPage() {
           mark(p.sources);
           look(around(p));
         },
-        () => undefined, // the ledger shows the same problem
+        (error) => current && tell("error", `What is marked in the view: ${error.message}`),
       );
     return () => {
       current = false;
@@ -173,7 +173,7 @@ export function HaulPage() {
         const sources = all.flatMap((p) => p.sources);
         if (current && sources.length) mark(sources);
       },
-      () => undefined,
+      (error) => current && tell("error", `What is marked in the view: ${error.message}`),
     );
     return () => {
       current = false;

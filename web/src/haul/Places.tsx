@@ -104,7 +104,10 @@ export function Places({ finding }: { finding: Finding }) {
 function Picture({ finding, at, place }: { finding: Finding; at: number; place: Place }) {
   const [failed, setFailed] = useState(false);
   const [there, setThere] = useState(false);
-  if (failed) return <span className="grid size-full place-items-center p-2 text-xs">No image of it</span>;
+  if (failed)
+    return (
+      <span className="grid size-full place-items-center p-2 text-xs">The image could not be loaded</span>
+    );
   return (
     <span className="relative grid size-full place-items-center text-xs">
       {!there && "Drawing it …"}

@@ -207,11 +207,21 @@ function DeletedRow({ haul }: { haul: HaulSummary }) {
 /** What a haul is: picture, name, file, size and destination. */
 function Told({ haul }: { haul: HaulSummary }) {
   const c = haul.counts;
+  const [failed, setFailed] = useState<string | null>(null);
   return (
     <>
       <div className="h-[81px] w-36 shrink-0 overflow-hidden rounded-field border rule bg-base-200">
-        {haul.picture ? (
-          <img src={haul.picture} alt={haul.name} className="size-full object-cover" />
+        {haul.picture && failed !== haul.picture ? (
+          <img
+            src={haul.picture}
+            alt={haul.name}
+            className="size-full object-cover"
+            onError={() => setFailed(haul.picture)}
+          />
+        ) : haul.picture ? (
+          <span className="grid size-full place-items-center p-2 text-center text-xs">
+            The image could not be loaded
+          </span>
         ) : (
           <div className="hatch size-full opacity-20" aria-hidden />
         )}

@@ -9,7 +9,7 @@ const GROUPS: [Travel["verdict"], string, string][] = [
   ["behind", "⊣", "Stays behind"],
 ];
 
-const PICTURES = ".png,.jpg,.jpeg,.webp";
+const PICTURES = ".png,.jpg,.jpeg,.webp,.bmp,.gif,.tga,.tif,.tiff";
 
 type Props = { haul: Haul; busy: boolean; onFiles: (files: File[]) => void };
 

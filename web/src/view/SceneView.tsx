@@ -3,7 +3,9 @@ import { Canvas, useFrame, useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Box3, type Camera, PerspectiveCamera, Vector3, type WebGLRenderer } from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
+import { raw } from "../api/client";
 import { useView } from "../haul/selection";
+import { tell } from "../shared/messages";
 import { useTheme } from "../shared/theme";
 import { type Batches, buildBatches, setStates } from "./batches";
 import { partBoxes, useBox } from "./box";
@@ -26,6 +28,17 @@ type Props = {
   onScale: (metresPerPixel: number) => void;
 };
 
+/** Says why an image is not there; what it belongs to is drawn in its colour. */
+const unseen = (address: string) =>
+  void raw(address)
+    .then(
+      () => "its format is none that browsers show",
+      (error: Error) => error.message,
+    )
+    .then((why) =>
+      tell("error", `An image cannot be shown, and what it belongs to is drawn in its colour: ${why}`),
+    );
+
 export function SceneView(props: Props) {
   const left = useViewFile(props.left.id);
   const right = useViewFile(props.right?.id);
@@ -33,7 +46,20 @@ export function SceneView(props: Props) {
   if (left.error || right.error)
     return (
       <p role="alert" className="grid size-full place-items-center p-6 text-center text-error">
-        {(left.error ?? right.error)?.message}
+        <span>
+          The view cannot be shown: {(left.error ?? right.error)?.message}
+          <br />
+          <button
+            type="button"
+            className="btn btn-sm mt-3"
+            disabled={left.isFetching || right.isFetching}
+            onClick={() => {
+              for (const side of [left, right]) if (side.error) side.refetch();
+            }}
+          >
+            Try again
+          </button>
+        </span>
       </p>
     );
   if (!left.data || (props.right && !right.data))
@@ -88,12 +114,12 @@ function Stage(props: Props & { leftFile: ViewFile; rightFile: ViewFile | null }
   // in a pair both sides stand where they are in metres, so a shifted scene shows as shifted
   const origin = leftFile.centre;
   const a = useMemo(
-    () => buildBatches(leftFile, shared, origin, left.images, invalidate),
+    () => buildBatches(leftFile, shared, origin, left.images, invalidate, unseen),
     [left.images, leftFile, shared, origin, invalidate],
   );
   const rightImages = right?.images ?? null;
   const b = useMemo(
-    () => (rightFile ? buildBatches(rightFile, shared, origin, rightImages, invalidate) : null),
+    () => (rightFile ? buildBatches(rightFile, shared, origin, rightImages, invalidate, unseen) : null),
     [rightImages, rightFile, shared, origin, invalidate],
   );
   useEffect(() => () => a.dispose(), [a]);

@@ -30,10 +30,18 @@ export type Batches = {
 
 const loader = new TextureLoader();
 
-function imageOf(scene: string, index: number, cache: Map<number, Texture>, changed: () => void): Texture {
+const addressOf = (scene: string, index: number) => `/api/scenes/${scene}/images/${index}`;
+
+function imageOf(
+  scene: string,
+  index: number,
+  cache: Map<number, Texture>,
+  changed: () => void,
+  failed: () => void,
+): Texture {
   let texture = cache.get(index);
   if (!texture) {
-    texture = loader.load(`/api/scenes/${scene}/images/${index}`, changed);
+    texture = loader.load(addressOf(scene, index), changed, undefined, failed);
     texture.flipY = false;
     texture.colorSpace = SRGBColorSpace;
     texture.wrapS = texture.wrapT = 1000;
@@ -59,6 +67,7 @@ export function buildBatches(
   origin: [number, number, number],
   imagesFrom: string | null,
   changed: () => void,
+  failed: (address: string) => void,
 ): Batches {
   const scene = new Scene();
   scene.matrixWorldAutoUpdate = false;
@@ -70,6 +79,13 @@ export function buildBatches(
   const matrix = new Matrix4();
   const pages = file.pages ? pagesOf(file.pages) : null;
   let batchCount = 0;
+  // what has no image is drawn in its colour, and not black
+  const without = (from: string, index: number) => {
+    const map = textures.get(index);
+    for (const { uniforms } of materials) if (uniforms.map?.value === map) uniforms.hasMap = { value: false };
+    changed();
+    failed(addressOf(from, index));
+  };
   file.meshes.forEach((mesh, number) => {
     if (!mesh.indices) return;
     const geometry = new BufferGeometry();
@@ -103,7 +119,7 @@ export function buildBatches(
       const look = file.materials[group.material];
       const map =
         look && look.image >= 0 && imagesFrom && mesh.uvSets > 0
-          ? imageOf(imagesFrom, look.image, textures, changed)
+          ? imageOf(imagesFrom, look.image, textures, changed, () => without(imagesFrom, look.image))
           : null;
       const material = lensMaterial(
         look,

@@ -1,5 +1,5 @@
 // Reads the view file of a scene (safetensors: 8-byte length, JSON header, raw arrays).
-import { api, bare, type Job, toSignIn } from "../api/client";
+import { api, bare, type Job, raw } from "../api/client";
 
 export type ViewMesh = {
   name: string;
@@ -154,8 +154,5 @@ export async function fetchView(id: string, signal: AbortSignal): Promise<ViewFi
       : step
         ? await previewOf(bare(scene ?? ""), step, signal)
         : viewOf(scene ?? "");
-  const response = await fetch(address, { signal });
-  if (response.status === 401) toSignIn();
-  if (!response.ok) throw new Error(`The view could not be loaded (${response.status}).`);
-  return parseView(await response.arrayBuffer());
+  return parseView(await (await raw(address, signal)).arrayBuffer());
 }

@@ -11,6 +11,8 @@ EFFECTS: dict[str, Effect] = {
     "normals": "looks wrong",
     "tangents": "looks wrong",
     "texture": "looks wrong",
+    "texture.format": "to know",
+    "texture.packed": "to know",
     "uv": "looks wrong",
     "uv.lightmap-overlaps": "leaks light",
     "uv.lightmap-range": "leaks light",

@@ -13,6 +13,8 @@ from tidy_caravan.core.survey.context import Context
 SEVERITY: dict[str, Severity] = {"damaged": "error", "behind": "info", "converted": "info", "guess": "info"}
 TITLE = {"damaged": "Damaged in the file", "behind": "Stays behind", "converted": "Converted", "guess": "Assumed"}
 OF_CODE: dict[str, tuple[Severity, str]] = {
+    "texture.format": ("info", "Images taken as PNG"),
+    "texture.unreadable": ("error", "Images that cannot be read"),
     "faces.folded": ("info", "Polygons in no plane"),
     "faces.crossing": ("warning", "Polygons that cross themselves"),
 }

@@ -7,7 +7,7 @@ from typing import Any, Literal, cast
 
 from tidy_caravan.core.formats.gltf.accessors import Accessors, data_uri
 from tidy_caravan.core.formats.shared.bundle import Bundle
-from tidy_caravan.core.formats.shared.images import picture, sniff_image, unreadable
+from tidy_caravan.core.formats.shared.images import as_named, picture, sniff_image, taken
 from tidy_caravan.core.formats.shared.json_fields import (
     Damage,
     get_bool,
@@ -93,26 +93,26 @@ def read_image(
         uri = ""
     elif uri:
         image = picture(bundle, uri, notes, where=where)
-        return replace(image, name=name, mime=image.mime or mime, uri=uri[:200], extras=entry.get("extras"))
+        png = image.mime == "image/png"  # also of what was another format in the file
+        uri = as_named(uri) if png else uri
+        return replace(
+            image,
+            name=as_named(name) if png else name,
+            mime=image.mime or mime,
+            uri=uri[:200],
+            extras=entry.get("extras"),
+        )
     elif "bufferView" in entry:
         data = bytes(accessors.view(get_int(entry, "bufferView", where, 0))[0])
     else:
         raise Damage("has neither an address nor a buffer view", where=where)
     if data is not None:
         found = sniff_image(data)
-        if not found:
-            notes.append(unreadable(data, name or uri, where))
-            data = None
-        elif mime and mime != found:
-            notes.append(
-                Note(
-                    "guess",
-                    "texture.mislabelled",
-                    where,
-                    f"The image says {mime[:40]} and holds {found}; the content was believed.",
-                )
-            )
-        mime = found or mime
+        if found and mime and mime != found:
+            text = f"The image says {mime[:40]} and holds {found}; the content was believed."
+            notes.append(Note("guess", "texture.mislabelled", where, text))
+        made = taken(Image(name, mime, None, uri, entry.get("extras")), data, notes, where)
+        return replace(made, mime=made.mime or mime)
     return Image(name, mime, data, uri, entry.get("extras"))
 
 

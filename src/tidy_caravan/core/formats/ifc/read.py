@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import os
 import tempfile
-from dataclasses import replace
 from pathlib import Path
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle
-from tidy_caravan.core.formats.shared.images import picture, sniff_image, unreadable
+from tidy_caravan.core.formats.shared.images import picture, taken
 from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.scene import Image, Scene
 from tidy_caravan.core.work.isolation import MEMORY_BYTES, Child, Lost
@@ -85,10 +84,7 @@ def with_images(scene: Scene, bundle: Bundle) -> Scene:
         if image.data is None:
             images.append(picture(bundle, image.uri, notes))
             continue
-        mime = sniff_image(image.data)
-        if not mime:
-            notes.append(unreadable(image.data, image.name, image.name))
-        images.append(replace(image, mime=mime, data=image.data if mime else None))
+        images.append(taken(image, image.data, notes, image.name))
     return with_supplied(scene.but(images=tuple(images), notes=tuple(notes)))
 
 

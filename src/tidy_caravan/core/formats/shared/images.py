@@ -13,6 +13,7 @@ import PIL.Image
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.shared.bundle import Bundle, alike, safe_relative
+from tidy_caravan.core.formats.shared.other_images import OTHER_ENDINGS, other_format, pixels_as_png
 from tidy_caravan.core.scene import Image, Note, Scene
 from tidy_caravan.core.space.srgb import coded, linear
 
@@ -30,13 +31,39 @@ TILES = re.compile(r"<UDIM>|%\(UDIM\)d", re.IGNORECASE)
 """Stands for the number of a tile in the name of an image; the first, for coordinates from 0 to 1, is 1001."""
 
 
-def unreadable(data: bytes, name: str, where: str) -> Note:
-    """Why a file of no known signature is not taken for a picture."""
+OTHER_FORMAT, UNREADABLE = "texture.format", "texture.unreadable"
+"""Codes of notes on images that are taken as PNG, and on those that are none."""
+READ = "PNG, JPEG, WebP, BMP, GIF, TGA or TIFF"
+
+
+def taken(image: Image, data: bytes, notes: list[Note], where: str) -> Image:
+    """The image with its data: as it is where that is PNG, JPEG or WebP, and as PNG where it is of another open format, which is
+    told. What is no picture leaves a note, and the image without data."""
+    name = image.name or file_name(image.uri)
+    if mime := sniff_image(data):
+        return replace(image, mime=mime, data=data)
+    fmt = other_format(data, image.uri or name)
+    why = ""
+    if fmt:
+        try:
+            made, left = pixels_as_png(data, fmt)
+        except ValueError as error:
+            why = f"The image “{name[:80]}” is {fmt} and cannot be taken: {error}."
+        else:
+            but = f"; {' and '.join(left)} came along" if left else ""
+            text = f"The image “{name[:80]}” is {fmt}; its pixels travel as PNG{but}."
+            notes.append(Note("converted", OTHER_FORMAT, where, text))
+            return replace(image, name=as_named(image.name), uri=as_named(image.uri), mime="image/png", data=made)
     if data.startswith(KTX2):
-        text = f"The image “{name[:80]}” is KTX2, which is not read here; send it as PNG as well."
-    else:
-        text = f"The image “{name[:80]}” is no PNG, JPEG or WebP file."
-    return Note("damaged", "texture.unreadable", where, text)
+        why = f"The image “{name[:80]}” is KTX2, which is not read here; send it as PNG as well."
+    notes.append(Note("damaged", UNREADABLE, where, why or f"The image “{name[:80]}” is no {READ} file."))
+    return replace(image, mime="", data=None)
+
+
+def as_named(name: str) -> str:
+    """The name that a file has once it is PNG; what has no ending that says otherwise stays."""
+    stem, dot, ending = name.rpartition(".")
+    return f"{stem}.png" if dot and f".{ending.lower()}" in OTHER_ENDINGS else name
 
 
 def file_name(path: str) -> str:
@@ -66,10 +93,9 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
             Note("behind", "texture.missing", place, f"The image “{path[:120]}” was not found beside the scene.")
         )
         return Image(name, "", None, path[:300])
-    mime = sniff_image(data)
-    if not mime:
-        notes.append(unreadable(data, name, place))
-        return Image(name, "", None, path[:300])
+    made = taken(Image(name, "", None, path[:300]), data, notes, place)
+    if made.data is None:
+        return made
     if how == "name":
         notes.append(
             Note(
@@ -79,7 +105,7 @@ def picture(bundle: Bundle, path: str, notes: list[Note], base: str | None = Non
                 f"The image “{path[:100]}” is not at its address; the one file of that name in the bundle was taken.",
             )
         )
-    return Image(name, mime, data, path[:300])
+    return made
 
 
 def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
@@ -89,14 +115,15 @@ def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
     """
     by_name = {file_name(p): d for p, d in files.items()}
     lowered = {alike(n): d for n, d in by_name.items()}
-    images, filled = list(scene.images), []
+    images, filled, told = list(scene.images), [], list[Note]()
     for i, image in enumerate(images):
         if image.data is not None:
             continue
         for wanted in (file_name(image.uri), file_name(image.name)):
             data = by_name.get(wanted) or lowered.get(alike(wanted))
-            if wanted and data and sniff_image(data):
-                images[i] = replace(image, data=data, mime=sniff_image(data))
+            made = taken(replace(image, uri=wanted), data, told, wanted) if wanted and data else image
+            if made.data is not None:
+                images[i] = replace(made, uri=as_named(image.uri) if made.uri != wanted else image.uri)
                 filled.append(wanted)
                 break
     notes = tuple(
@@ -104,7 +131,8 @@ def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
         for n in scene.notes
         if not (n.code in ("texture.missing", "texture.unreachable") and any(name in n.text for name in filled))
     )
-    return scene.but(images=tuple(images), notes=notes), filled
+    converted = (n for n in told if n.kind == "converted")
+    return scene.but(images=tuple(images), notes=(*notes, *converted)), filled
 
 
 def packed_channels(green: tuple[bytes | None, str], blue: tuple[bytes | None, str]) -> bytes | None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 
 import numpy as np
 
+from tidy_caravan.core.formats.shared.images import OTHER_FORMAT, UNREADABLE
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Note, Scene, Travel
 
 
@@ -52,6 +54,8 @@ def as_it_is(scene: Scene) -> list[Travel]:
     meshes = [scene.meshes[i] for i in drawn.tolist()]
     helpers = (nodes.mesh < 0) & (nodes.light < 0) & (nodes.camera < 0)
     pictures = [i for i in scene.images if i.data is not None]
+    codes = Counter(n.code for n in scene.notes)
+    as_png = min(codes[OTHER_FORMAT], len(pictures))
     off = int(((nodes.flags & HIDDEN) > 0)[nodes.parts].sum())
     counts = {
         "mesh parts": len(nodes.parts) - off,
@@ -60,7 +64,7 @@ def as_it_is(scene: Scene) -> list[Travel]:
         "scatters": int(((nodes.flags & SCATTER) > 0).sum()),
         "layers": len(scene.layers),
         "materials": len(scene.materials),
-        "images": len(pictures),
+        "images": len(pictures) - as_png,
         "lights": int((nodes.light >= 0).sum()),
         "cameras": int((nodes.camera >= 0).sum()),
         "skins": len(scene.skins),
@@ -71,8 +75,13 @@ def as_it_is(scene: Scene) -> list[Travel]:
     out = [Travel(kind, "travels", count) for kind, count in counts.items() if count]
     if off:
         out.append(Travel("switched-off parts", "behind", off, why="they travel when asked for"))
+    if as_png:
+        out.append(Travel("images", "converted", as_png, into="PNG, by their pixels"))
     missing = len(scene.images) - len(pictures)
-    if missing:
+    unread = min(codes[UNREADABLE], missing)
+    if unread:
+        out.append(Travel("images", "behind", unread, why="they cannot be read; findings say why"))
+    if missing := missing - unread:
         out.append(Travel("images", "behind", missing, why="not found beside the scene; they can be supplied"))
     return out
 
