@@ -10,6 +10,7 @@ import zipfile
 from pathlib import Path
 
 import numpy as np
+from pxr import Sdf, Usd, UsdGeom, UsdUtils
 
 from tests.core.test_collada import BOUND, document, effect
 from tests.support import PNG, Gltf, one_triangle
@@ -208,6 +209,57 @@ class Several(unittest.TestCase):
         bundles = bundles_from_files({"x.zip": deep, "a.glb": one_triangle().glb()})
         self.assertEqual(sorted(b.main for b in bundles), ["a.glb", "x/job/model/scene.dae"])
         self.assertEqual(len(load_all(bundles).nodes.parts), 2)
+
+    def test_binary_layers_of_others_are_no_models_of_their_own(self) -> None:
+        """As the library itself writes them, in either form, beside the stage, in a folder, and in a package."""
+        for ending in ("usda", "usdc", "usd"):
+            with self.subTest(ending), tempfile.TemporaryDirectory() as name:
+                top = Path(name)
+                (top / "parts").mkdir()
+                for path in (f"bench.{ending}", f"parts/lamp.{ending}", f"parts/bulb.{ending}"):
+                    layer = Usd.Stage.CreateNew(str(top / path))
+                    UsdGeom.Cube.Define(layer, "/thing/cube")
+                    layer.SetDefaultPrim(layer.GetPrimAtPath("/thing"))
+                    if "lamp" in path:
+                        layer.DefinePrim("/thing/bulb").GetReferences().AddReference(f"bulb.{ending}")
+                    layer.Save()
+                UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(top / f"bench.{ending}")), str(top / "post.usdz"))
+                stage = Usd.Stage.CreateNew(str(top / f"scene.{ending}"))
+                for k, path in enumerate(
+                    (f"./bench.{ending}", f"bench.{ending}", f"./parts/lamp.{ending}", "post.usdz")
+                ):
+                    stage.DefinePrim(f"/p{k}", "Xform").GetReferences().AddReference(path)
+                stage.Save()
+                files = {p.relative_to(top).as_posix(): p.read_bytes() for p in top.rglob("*") if p.is_file()}
+                bundles = bundles_from_files(files)
+                self.assertEqual([b.main for b in bundles], [f"scene.{ending}"])
+                self.assertEqual(len(load_all(bundles).nodes.parts), 5)
+                inside = bundles_from_files(
+                    {"all.zip": zipped({f"job/{n}": d for n, d in files.items() if n != "post.usdz"})}
+                )
+                self.assertEqual([b.main for b in inside], [f"job/scene.{ending}"])
+                self.assertEqual([n.code for b in inside for n in b.notes], [])
+                other = bundles_from_files({**files, "other/bench.usda": files[f"bench.{ending}"]})
+                self.assertEqual(
+                    [b.main for b in other], [f"scene.{ending}", "other/bench.usda"], "another of its name"
+                )
+
+    def test_what_is_sent_later_takes_no_model_s_place_and_what_lies_deeper_is_told(self) -> None:
+        glb = one_triangle().glb()
+        for files, mains, aside in (
+            ({"sub/b.glb": glb, "a.glb": glb}, ["a.glb", "sub/b.glb"], []),
+            ({"sub/b.glb": glb, "sub/old/c.glb": glb, "a.glb": glb}, ["a.glb", "sub/b.glb"], ["sub/old/c.glb"]),
+            ({"x.zip": zipped({"a.glb": glb, "lods/b.glb": glb, "lods/c.glb": glb})}, ["a.glb"], ["lods/b.glb", "lods/c.glb"]),
+            ({"x.zip": zipped({"a/b.glb": glb, "c/d.glb": glb})}, ["a/b.glb", "c/d.glb"], []),
+            ({"p/x/b.glb": glb, "q/d.glb": glb}, ["p/x/b.glb", "q/d.glb"], []),
+        ):  # fmt: skip
+            with self.subTest(list(files)):
+                bundles = bundles_from_files(files)
+                self.assertEqual([b.main for b in bundles], mains)
+                told = [n.text for n in load_all(bundles).notes if n.code == "import.aside"]
+                self.assertEqual(len(told), bool(aside))
+                for name in aside:
+                    self.assertIn(name, told[0])
 
     def test_bounds_do_not_change_by_being_merged(self) -> None:
         g = Gltf()

@@ -17,7 +17,7 @@ from tests.planted import box
 from tests.support import trimesh_scene
 from tidy_caravan.core.formats import bundles_from_files
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.identity import follow, notes_of_gone, set_after, under_one_label
+from tidy_caravan.core.identity import follow, notes_of_gone, set_after, under_one_label, with_files
 from tidy_caravan.core.scene import Material, Mesh, Scene, make_nodes
 from tidy_caravan.core.scene.convention import GLTF
 from tidy_caravan.core.selection import PartSet, Rule
@@ -93,6 +93,32 @@ class Follow(unittest.TestCase):
     def test_files_of_one_name_in_two_folders_are_two(self) -> None:
         scene = load_all(bundles_from_files({"a/hall.glb": glb(1), "b/hall.glb": glb(1)}))
         self.assertEqual({n.split("|")[0] for n in scene.identities.names if n[0] != "|"}, {"a/hall.glb", "b/hall.glb"})
+
+    def test_a_file_of_the_same_name_in_another_folder_takes_nothing_from_it(self) -> None:
+        """It comes and goes again; and a single file keeps its parts that had taken another's place under that one's label."""
+        one, two = glb(3), glb(4)
+        alone = load_all(bundles_from_files({"sub/hall.glb": one, "quay.glb": glb(1)}))
+        both = load_all(bundles_from_files({"sub/hall.glb": one, "hall.glb": two, "quay.glb": glb(1)}))
+        parts = [i for i in alone.nodes.parts.tolist() if alone.nodes.paths[i].startswith("sub/")]
+        self.assertEqual(len(parts), 6)
+        for old, new in ((alone, both), (both, alone)):
+            self.assertEqual(follow(old, new, named(alone, parts)).now, {n: n for n in named(alone, parts)})
+        gone = follow(both, load_all(bundles_from_files({"hall.glb": two})), named(alone, parts))
+        self.assertEqual((gone.now, len(gone.gone)), ({}, 6), "they are not those of the other one")
+        single, replaced = files(hall_glb=one), files(hall_2_glb=one)
+        kept = under_one_label(single, replaced)
+        joined = load_all(bundles_from_files({"hall.2.glb": one, "hall.glb": two}))
+        found = self.now(kept, joined, kept.nodes.parts.tolist())
+        self.assertEqual({joined.nodes.paths[j].split("/")[0] for j in found.values()}, {"hall.2.glb"})
+        self.assertEqual(len(found), 6)
+
+    def test_what_was_labelled_without_its_folder_once_is_found(self) -> None:
+        one = load_all(bundles_from_files({"sub/hall.glb": glb(3), "quay.glb": glb(1)}))
+        names = tuple("hall.glb" if n == "sub/hall.glb" else n for n in one.nodes.names)
+        spans = [("hall.glb" if label == "sub/hall.glb" else label, b, n) for label, b, n in one.extras["files"]]
+        old = with_files(one.but(nodes=replace(one.nodes, names=names)), spans)
+        parts = one.nodes.parts.tolist()
+        self.assertEqual(self.now(old, one, parts), {i: i for i in parts})
 
     def test_a_single_file_that_replaces_a_single_file_keeps_its_label(self) -> None:
         old, new = files(quay_glb=glb(1)), files(quay_2_glb=glb(1))

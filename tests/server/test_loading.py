@@ -255,6 +255,36 @@ class Files(unittest.TestCase):
             c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("quay.glb", whole))])
             self.assertEqual(named(finished(c, haul["id"])), ([gone, stays], [third]), "it came back")
 
+    def test_files_of_one_name_come_and_go_and_take_nothing_from_each_other(self) -> None:
+        """One lies in a folder: neither its parts nor what was picked of them go when another of its name is sent without one."""
+        with client() as c:
+            haul = begin(c, {"east/hall.glb": trimesh_scene(7, 3, odd=False).export(file_type="glb")})
+            at, first = (
+                f"/api/hauls/{haul['id']}",
+                c.get(f"/api/scenes/{haul['source']['id']}/parts").json()["items"][0],
+            )
+            sets = [{"id": "s", "name": "by hand", "added": [first["identity"]]}]
+            c.patch(at, json={"route": {**haul["route"], "sets": sets}}, headers={"If-Match": f'"{haul["version"]}"'})
+
+            def picked(now: dict[str, Any]) -> list[list[float]]:
+                there = c.get(f"/api/scenes/{now['source']['id']}/parts?limit=99").json()["items"]
+                added = now["route"]["sets"][0]["added"]
+                return [[p[k] for k in ("sizeX", "sizeY", "sizeZ")] for p in there if p["identity"] in added]
+
+            wanted = [[first[k] for k in ("sizeX", "sizeY", "sizeZ")]]
+            other = trimesh_scene(8, 4, odd=False).export(file_type="glb")
+            c.post(f"{at}/files", files=[("files", ("hall.glb", other))])
+            now = finished(c, haul["id"])
+            self.assertEqual((now["source"]["counts"]["parts"], picked(now)), (7, wanted))
+            c.delete(f"{at}/files", params={"path": "hall.glb"})
+            self.assertEqual(picked(finished(c, haul["id"])), wanted)
+            c.post(f"{at}/files", files=[("files", ("hall.glb", other))])
+            finished(c, haul["id"])
+            c.delete(f"{at}/files", params={"path": "east/hall.glb"})
+            now = finished(c, haul["id"])
+            self.assertEqual((now["source"]["counts"]["parts"], picked(now)), (4, []))
+            self.assertEqual(len([n for n in now["source"]["notes"] if n["code"] == "import.picked-gone"]), 1)
+
     def test_the_site_stays_where_it_was_when_files_come_anew(self) -> None:
         """Points and volumes that a route holds are in the world of the haul: its origin does not wander with its parts."""
         with client() as c:

@@ -11,15 +11,18 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from pathlib import PurePosixPath
 
 import numpy as np
 
 from tidy_caravan.core.scene import FILES, Note, Scene
 from tidy_caravan.core.scene.arrays import F64
-from tidy_caravan.core.scene.identity import called, labels_and_names, spans_of
+from tidy_caravan.core.scene.identity import called, labels_and_names, lead_of, spans_of
 from tidy_caravan.core.selection import PartSet
 from tidy_caravan.core.space.site import on_site
 
+SENT = "sent"
+"""Key of the scene's extras: the paths of files that are labelled otherwise, by their labels."""
 PLACE_LIMIT = 1e-3
 """Metres: a part that stands within this of where it stood has not moved."""
 SHIFTS = (0.0, 0.25, 0.5, 0.75)
@@ -38,17 +41,39 @@ def under_one_label(old: Scene, new: Scene) -> Scene:
     before, after = spans_of(old.extras), spans_of(new.extras)
     if len(before) != 1 or len(after) != 1 or before[0][1] or after[0][1]:
         return new
-    return with_files(new, [(before[0][0], *after[0][1:])])
+    out = with_files(new, [(before[0][0], *after[0][1:])])
+    return out.but(extras={**out.extras, SENT: {before[0][0]: after[0][0]}}) if before[0][0] != after[0][0] else out
+
+
+def path_of_lead(scene: Scene) -> str:
+    """The path of the file whose unit and axes a scene has, as it was sent."""
+    label = lead_of(scene.extras)
+    return str((scene.extras.get(SENT) or {}).get(label, label))
+
+
+def labels_now(old: Scene, new: Scene) -> dict[str, str]:
+    """What the files of an old source are labelled in a new one, of those that are: by the path that they were sent as, and
+    where labels were once without their folder by the name that one alone bears."""
+    sent, here = old.extras.get(SENT) or {}, [label for label, _, _ in spans_of(old.extras)]
+    resent = new.extras.get(SENT) or {}
+    by_path = {resent.get(label, label): label for label, _, _ in spans_of(new.extras)}
+    out = {label: by_path[sent.get(label, label)] for label in here if sent.get(label, label) in by_path}
+    left = [label for label in by_path.values() if label not in out.values()]
+    for label in here:
+        alike = [one for one in left if PurePosixPath(one).name == PurePosixPath(label).name]
+        if label not in out and len(alike) == 1:
+            out[label] = alike[0]
+    return out
 
 
 @dataclass
 class Followed:
     """now: for identities in the old scene, those in the new one. gone: those of what is not there any more.
-    kept: of these, those that may come back, since nothing else is called so."""
+    kept: of these, those that may come back, since nothing else is called so, and what they will be called then."""
 
     now: dict[str, str] = field(default_factory=dict)
     gone: list[str] = field(default_factory=list)
-    kept: set[str] = field(default_factory=set)
+    kept: dict[str, str] = field(default_factory=dict)
 
 
 def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
@@ -58,7 +83,8 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
     if not asked:
         return out
     rows = [old.identities.row.get(name, -1) for name in asked]
-    before = list(zip(*labels_and_names(old.nodes, old.extras), strict=True))
+    labels = labels_now(old, new)
+    before = [(labels.get(file, file), own) for file, own in zip(*labels_and_names(old.nodes, old.extras), strict=True)]
     after = list(zip(*labels_and_names(new.nodes, new.extras), strict=True))
     here, there = grouped(before), grouped(after)
     sides = Side.of(old), Side.of(new)
@@ -82,12 +108,15 @@ def follow(old: Scene, new: Scene, wanted: Iterable[str]) -> Followed:
     for name, i in zip(asked, rows, strict=True):
         if i in now:
             out.now[name] = new.identities.names[now[i]]
-        elif i < 0 and name in new.identities.row:  # was not there before either: it may have come back
-            out.now[name] = name
+            continue
+        file, bar, rest = name.partition("|")
+        later = f"{labels.get(file, file)}{bar}{rest}"
+        if i < 0 and later in new.identities.row:  # was not there before either: it may have come back
+            out.now[name] = later
         else:
             out.gone.append(name)
             if i < 0 or before[i] not in there:
-                out.kept.add(name)
+                out.kept[name] = later
     return out
 
 
@@ -235,7 +264,7 @@ def picked_by_hand(one: PartSet) -> set[str]:
 
 def moved(names: Sequence[str], followed: Followed) -> list[str]:
     """What hand-picked parts are called now, and what may come back as it was called."""
-    now = [followed.now.get(name, name if name in followed.kept else "") for name in names]
+    now = [followed.now.get(name, followed.kept.get(name, "")) for name in names]
     return list(dict.fromkeys(n for n in now if n))
 
 

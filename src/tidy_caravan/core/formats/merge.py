@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from pathlib import PurePosixPath
 from typing import Any
 
 import numpy as np
@@ -31,19 +30,17 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
     """
     if len(bundles) == 1:
         scene = load(bundles[0])
-        return recentred(with_files(scene, [(PurePosixPath(bundles[0].main).name, 0, len(scene.nodes))]))
+        return recentred(with_files(scene, [(bundles[0].main, 0, len(scene.nodes))]))
     scenes: list[Scene] = []
     names: list[str] = []
-    plain = [PurePosixPath(b.main).name for b in bundles]
     failed: list[Note] = []
     error: UnusableInput | None = None
     for bundle in bundles:
         progress(bundle.main)
         try:
             scenes.append(load(bundle))
-            name = PurePosixPath(bundle.main).name
-            # a label has to be the only one of its kind: it is part of what the file's parts are called by
-            names.append(bundle.main if plain.count(name) > 1 else name)
+            # its folder goes along: what a file's parts are called by is not to change when another of its name comes or goes
+            names.append(bundle.main)
         except UnusableInput as problem:
             error = problem
             failed.append(Note("damaged", "import.file", bundle.main[:120], f"This file was left out: {problem.what}."))

@@ -6,6 +6,9 @@ import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
+from posixpath import normpath
+from unicodedata import normalize
+from urllib.parse import unquote
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 from tidy_caravan.core.formats.registry import endings, formats
@@ -29,8 +32,9 @@ def bundles_from_files(
 ) -> list[Bundle]:
     """One bundle per model among uploaded files, all with all files at hand; zips are opened. Raises UnusableInput.
 
-    Models are the shallowest model files; a layer that another one names is part of that one. apart: there are other
-    archives, whose files may be called the same.
+    Models are the model files nearest to the top, of those that were sent by themselves, of each folder, and of each archive; a
+    layer that another one names is part of that one. Those that lie deeper, and are no part of another, are told. apart: there
+    are other archives, whose files may be called the same.
     """
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
@@ -39,6 +43,8 @@ def bundles_from_files(
     budget = Budget(limits.decoded_bytes)
     whole: dict[str, bytes] = {}
     mains: list[str] = []
+    aside: list[str] = []
+    packages: dict[str, str] = {}
     archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
     for name, data in files.items():
         if name not in archives:
@@ -54,38 +60,77 @@ def bundles_from_files(
         whole |= inner
         if main := next(filter(None, (f.main_in(name, inner, folder) for f in formats())), ""):
             mains.append(main)
+            packages[main] = name
+            whole[name] = data  # another may name it as it is
         elif folder:
-            mains += shallowest(inner)
+            found, deeper = shallowest(inner)
+            mains += found
+            aside += deeper
     if len(files) == 1 and not archives:
         name, data = next(iter(files.items()))
-        return [Bundle(PurePosixPath(name).name, data, limits=limits, tell=tell)]
+        return [Bundle(name, data, limits=limits, tell=tell)]
     if not (mains and len(files) == 1):
-        loose = {n: d for n, d in whole.items() if len(files) == 1 or n in files}
-        mains += [m for m in shallowest(loose) if m not in mains]
+        loose = {n: d for n, d in whole.items() if n not in archives and (len(files) == 1 or n in files)}
+        for group in [loose] if len(files) == 1 else by_folder(loose):
+            found, deeper = shallowest(group)
+            mains += [m for m in found if m not in mains]
+            aside += deeper
     if not mains:
         raise UnusableInput(
             f"there is no model among the files; known endings are {', '.join(endings())}",
             where=", ".join(short(f) for f in sorted(whole)[:3]),
         )
+    if len(mains) + len(aside) > 1:
+        parts = {part for main in mains for part in parts_of(main, whole) - {main}}
+        mains = [m for m in mains if not {m, packages.get(m)} & parts] or mains
+        aside = [a for a in aside if a not in parts]
+    if aside:
+        which = f"{', '.join(short(a) for a in aside[:3])}{' and others' if len(aside) > 3 else ''}"
+        text = (
+            f"{which} {'lies' if len(aside) == 1 else 'lie'} deeper than “{short(mains[0])}” and {'was' if len(aside) == 1 else 'were'} not loaded: of a folder or an archive "
+            f"the models nearest to its top are, and what they name. Send {'it' if len(aside) == 1 else 'them'} by {'itself' if len(aside) == 1 else 'themselves'} to have {'it' if len(aside) == 1 else 'them'} as well."
+        )
+        notes.append(Note("behind", "import.aside", aside[0][:120], text))
     return [
         Bundle(main, whole[main], dict(whole), limits=limits, notes=tuple(notes) if k == 0 else (), tell=tell)
         for k, main in enumerate(mains)
     ]
 
 
-def shallowest(files: Mapping[str, bytes]) -> list[str]:
-    """The model files that lie nearest to the top, in the order of their names, without layers of others."""
+def by_folder(files: Mapping[str, bytes]) -> list[dict[str, bytes]]:
+    """Files by the folder that they were sent in, those without one first: what is sent later takes no model's place."""
+    groups: dict[str, dict[str, bytes]] = {}
+    for name in sorted(files, key=lambda n: ("/" in n, n)):
+        groups.setdefault(name.partition("/")[0] if "/" in name else "", {})[name] = files[name]
+    return list(groups.values())
+
+
+def shallowest(files: Mapping[str, bytes]) -> tuple[list[str], list[str]]:
+    """The model files that lie nearest to the top, in the order of their names, without those that others are made of; and those
+    that lie deeper and are no part of any."""
     known = set(endings())
     models = [n for n in files if PurePosixPath(n).suffix.lower() in known]
-    if not models:
-        return []
+    if len(models) < 2:
+        return models, []
     depth = min(n.count("/") for n in models)
     top = sorted(n for n in models if n.count("/") == depth)
-    if len(top) == 1:
-        return top
-    return [
-        n for n in top if not any(m != n and any(f.names_layer(files[m], n) for f in formats()) for m in top)
-    ] or top
+    parts = {part for m in models for part in parts_of(m, files) - {m}}
+    return [n for n in top if n not in parts] or top, sorted(n for n in models if n not in parts and n not in top)
+
+
+def parts_of(main: str, files: Mapping[str, bytes]) -> set[str]:
+    """Those of the files that a model is made of, as it says itself or as those say in turn."""
+    there = {normalize("NFC", n): n for n in files}
+    out, waiting = {main}, [main]
+    while waiting:
+        name = waiting.pop()
+        for address in frozenset().union(*(f.parts_named(files[name]) for f in formats())):
+            path = normpath(f"{PurePosixPath(name).parent}/{unquote(address)}".replace("\\", "/"))
+            found = there.get(normalize("NFC", path))
+            if found is not None and found not in out:
+                out.add(found)
+                waiting.append(found)
+    return out
 
 
 def digest_of(bundles: Sequence[Bundle]) -> str:

@@ -46,9 +46,9 @@ def no_main(name: str, files: Mapping[str, bytes], folder: str) -> str:
     return ""
 
 
-def no_layer(data: bytes, name: str) -> bool:
+def no_parts(data: bytes) -> frozenset[str]:
     """No file of the format names another one that could be taken for a model of its own."""
-    return False
+    return frozenset()
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class Format:
 
     sniff: tells from the first bytes whether a file is of this format; a weak one also says yes to much that is not,
     so that another format's yes comes first. main_in: (archive name, its files, folder) -> main file, empty when
-    the format does not say. names_layer: (content, name) whether a main file names that other one as a part of it.
+    the format does not say. parts_named: content -> addresses, as they stand in it, of other model files that are parts of it.
     """
 
     name: str
@@ -67,7 +67,7 @@ class Format:
     writable: tuple[Writable, ...] = ()
     weak: bool = False
     main_in: Callable[[str, Mapping[str, bytes], str], str] = field(default=no_main)
-    names_layer: Callable[[bytes, str], bool] = field(default=no_layer)
+    parts_named: Callable[[bytes], frozenset[str]] = field(default=no_parts)
 
 
 _formats: dict[str, Format] = {}

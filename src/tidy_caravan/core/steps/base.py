@@ -168,9 +168,10 @@ class Step(BaseModel):
         """Of the parameters, those that `read` goes by; nothing where the source is read as its files say."""
         return {}
 
-    def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
+    def with_files(self, before: Sequence[str], now: Sequence[str], labels: Mapping[str, str] | None = None) -> Self:
         """The step when the source is of other files than it was, by their labels: what was known of the only one is known of
-        that one among several, and the other way round; what was known of one that went goes with it."""
+        that one among several, and the other way round; what was known of one that went goes with it. labels: what those that
+        are still there are labelled now."""
         return self
 
     def as_source(self, scene: Scene, context: StepContext) -> Scene:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal, Self
 
@@ -111,9 +111,12 @@ class MatchUnits(Step):
         given["files"] = [f.model_dump(mode="json") for f in sorted(self.files, key=lambda f: f.file) if f.known]
         return {k: v for k, v in given.items() if v}
 
-    def with_files(self, before: Sequence[str], now: Sequence[str]) -> Self:
+    def with_files(self, before: Sequence[str], now: Sequence[str], labels: Mapping[str, str] | None = None) -> Self:
+        called = {label: (labels or {}).get(label, label) for label in (*before, *(f.file for f in self.files))}
+        before = [called[label] for label in before]
         gone = set(before) - set(now)
-        own = {f.file: f for f in self.files if f.file not in gone}
+        own = {called[f.file]: f.model_copy(update={"file": called[f.file]}) for f in self.files}
+        own = {label: f for label, f in own.items() if label not in gone}
         source = FileUnit(
             file=before[0] if before else "?", metres_per_unit=self.source_metres_per_unit, up=self.source_up,
             forward=self.source_forward, handedness=self.source_handedness,

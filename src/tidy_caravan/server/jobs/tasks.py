@@ -28,8 +28,10 @@ from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.identity import (
     Followed,
     follow,
+    labels_now,
     moved,
     notes_of_gone,
+    path_of_lead,
     picked_by_hand,
     set_after,
     under_one_label,
@@ -38,7 +40,7 @@ from tidy_caravan.core.loading import seldom
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import Route, StepRecord, as_read, assignment_of, first_steps, read_convention, run
 from tidy_caravan.core.scene import Scene
-from tidy_caravan.core.scene.identity import lead_of, spans_of
+from tidy_caravan.core.scene.identity import spans_of
 from tidy_caravan.core.space.site import as_before
 from tidy_caravan.core.steps import Step, StepContext, parse_step
 from tidy_caravan.core.survey import Finding, survey
@@ -224,7 +226,7 @@ def do_import(
     bundles = bundles_from_files(files, limits, tell)
     lead = ""
     if haul.revision_id and len(bundles) > 1:
-        lead = lead_of(load_scene(store, revision_of(session, haul)[1].store_key).extras)
+        lead = path_of_lead(load_scene(store, revision_of(session, haul)[1].store_key))
     scene = load_all(bundles, lambda name: progress(f"reading {name}", 0, len(bundles)), lead)
     origin = ", ".join(b.main for b in bundles), digest_of(bundles)
     keep_revision(session, store, haul, scene, progress, origin, arguments["files"])
@@ -313,7 +315,8 @@ def route_follows(haul: Haul, old: Scene, scene: Scene) -> None:
         route = with_followed(route, follow(old, scene, picked))
     were, are = ([label for label, _, _ in spans_of(s.extras)] for s in (old, scene))
     if were != are:
-        route = route.model_copy(update={"steps": [s.with_files(were, are) for s in route.steps]})
+        labels = labels_now(old, scene)
+        route = route.model_copy(update={"steps": [s.with_files(were, are, labels) for s in route.steps]})
     if route is not before:
         haul.route = route.model_dump(by_alias=True, mode="json")
 

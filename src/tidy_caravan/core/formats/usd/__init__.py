@@ -32,11 +32,6 @@ def main_in(name: str, files: Mapping[str, bytes], folder: str) -> str:
     return next((n for n in files if PurePosixPath(n).suffix.lower() in (".usd", ".usda", ".usdc")), "")
 
 
-def names_layer(data: bytes, name: str) -> bool:
-    """Whether a text layer names another file as an asset."""
-    return data[:5] == b"#usda" and f"{PurePosixPath(name).name}@".encode() in data
-
-
 RECEIVE = later(__name__, "receive:receive_usd")
 WORDS = {
     "usda": "OpenUSD as text; tree kept, instances as instances",
@@ -54,6 +49,6 @@ FORMAT = register(
             for kind, title in WORDS.items()
         ),
         main_in=main_in,
-        names_layer=names_layer,
+        parts_named=later(__name__, "layers:parts_named"),
     )
 )
