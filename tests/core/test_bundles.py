@@ -245,13 +245,15 @@ class Several(unittest.TestCase):
                 )
 
     def test_what_is_sent_later_takes_no_model_s_place_and_what_lies_deeper_is_told(self) -> None:
-        glb = one_triangle().glb()
+        glb, beside = one_triangle().glb(), b"\0\5\x16\7\0\2\0\0Mac OS X        " + bytes(60)
         for files, mains, aside in (
             ({"sub/b.glb": glb, "a.glb": glb}, ["a.glb", "sub/b.glb"], []),
             ({"sub/b.glb": glb, "sub/old/c.glb": glb, "a.glb": glb}, ["a.glb", "sub/b.glb"], ["sub/old/c.glb"]),
             ({"x.zip": zipped({"a.glb": glb, "lods/b.glb": glb, "lods/c.glb": glb})}, ["a.glb"], ["lods/b.glb", "lods/c.glb"]),
             ({"x.zip": zipped({"a/b.glb": glb, "c/d.glb": glb})}, ["a/b.glb", "c/d.glb"], []),
             ({"p/x/b.glb": glb, "q/d.glb": glb}, ["p/x/b.glb", "q/d.glb"], []),
+            ({"x.zip": zipped({"a.glb": glb, "__MACOSX/._a.glb": beside, "job/._a.glb": beside})}, ["a.glb"], []),
+            ({"job/a.glb": glb, "job/._a.glb": beside, "job/.DS_Store": b"x"}, ["job/a.glb"], []),
         ):  # fmt: skip
             with self.subTest(list(files)):
                 bundles = bundles_from_files(files)

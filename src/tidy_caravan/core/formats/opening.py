@@ -16,6 +16,10 @@ from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits,
 from tidy_caravan.core.scene import Note
 
 
+BESIDE = b"\0\5\x16\7"
+"""What some systems put beside every file that they archive, under its own ending (AppleDouble, RFC 1740): no model."""
+
+
 def bundle_from_files(
     files: Mapping[str, bytes], limits: Limits | None = None, tell: Callable[..., None] = nothing
 ) -> Bundle:
@@ -109,7 +113,7 @@ def shallowest(files: Mapping[str, bytes]) -> tuple[list[str], list[str]]:
     """The model files that lie nearest to the top, in the order of their names, without those that others are made of; and those
     that lie deeper and are no part of any."""
     known = set(endings())
-    models = [n for n in files if PurePosixPath(n).suffix.lower() in known]
+    models = [n for n, d in files.items() if PurePosixPath(n).suffix.lower() in known and not d.startswith(BESIDE)]
     if len(models) < 2:
         return models, []
     depth = min(n.count("/") for n in models)
