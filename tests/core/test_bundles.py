@@ -258,7 +258,7 @@ class Several(unittest.TestCase):
             with self.subTest(list(files)):
                 bundles = bundles_from_files(files)
                 self.assertEqual([b.main for b in bundles], mains)
-                told = [n.text for n in load_all(bundles).notes if n.code == "import.aside"]
+                told = [n.where for n in load_all(bundles).notes if n.code == "import.aside"]
                 self.assertEqual(len(told), bool(aside))
                 for name in aside:
                     self.assertIn(name, told[0])

@@ -90,11 +90,12 @@ def bundles_from_files(
         aside = [a for a in aside if a not in parts]
     if aside:
         which = f"{', '.join(short(a) for a in aside[:3])}{' and others' if len(aside) > 3 else ''}"
+        was, those = ("It lies", "it") if len(aside) == 1 else ("They lie", "them")
         text = (
-            f"{which} {'lies' if len(aside) == 1 else 'lie'} deeper than “{short(mains[0])}” and {'was' if len(aside) == 1 else 'were'} not loaded: of a folder or an archive "
-            f"the models nearest to its top are, and what they name. Send {'it' if len(aside) == 1 else 'them'} by {'itself' if len(aside) == 1 else 'themselves'} to have {'it' if len(aside) == 1 else 'them'} as well."
+            f"{was} deeper than “{short(mains[0])}” and {'was' if len(aside) == 1 else 'were'} not loaded: of a folder or an archive the "
+            f"models nearest to its top are, and what they name. Send {those} without the rest to have {those} as well."
         )
-        notes.append(Note("behind", "import.aside", aside[0][:120], text))
+        notes.append(Note("behind", "import.aside", which, text))
     return [
         Bundle(main, whole[main], dict(whole), limits=limits, notes=tuple(notes) if k == 0 else (), tell=tell)
         for k, main in enumerate(mains)
