@@ -15,7 +15,6 @@ from tidy_caravan.core.formats.registry import endings, formats
 from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, nothing, short, unzip
 from tidy_caravan.core.scene import Note
 
-
 BESIDE = b"\0\5\x16\7"
 """What some systems put beside every file that they archive, under its own ending (AppleDouble, RFC 1740): no model."""
 
@@ -93,7 +92,7 @@ def bundles_from_files(
         was, those = ("It lies", "it") if len(aside) == 1 else ("They lie", "them")
         text = (
             f"{was} deeper than “{short(mains[0])}” and {'was' if len(aside) == 1 else 'were'} not loaded: of a folder or an archive the "
-            f"models nearest to its top are, and what they name. Send {those} without the rest to have {those} as well."
+            f"models nearest to its top are, and what they name. Send {those} without a folder to have {those} as well."
         )
         notes.append(Note("behind", "import.aside", which, text))
     return [
