@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterable
 import numpy as np
 
 from tidy_caravan.core.scene import Mesh, Scene
-from tidy_caravan.core.scene.arrays import F64, Bool
+from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.surroundings.grid import (
     EXACT_M,
+    Drawn,
     Pieces,
     cell_of,
     cells_around,
@@ -44,6 +45,9 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
     off, counted = off_by(pieces.size, cell)
     worst = np.where(counted, np.abs(off), 0.0).max(axis=1)
     hit = mine & (worst > EXACT_M)
+    drawn = drawn_off(scene, pieces, mine & ~hit, cell)
+    # one for both findings, so that one step mends both; rounding must not leave the worst
+    most_mm = float(np.ceil(1000 * max(worst.max(where=hit, initial=0.0), drawn.off.max(initial=0.0))) + 1)
     if hit.any():
         rows = np.flatnonzero(hit)
         marked = np.zeros(len(scene.meshes), np.bool_)
@@ -71,17 +75,16 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
             mend={
                 "kind": "fit_grid",
                 "cell": cell,
-                "mostMm": float(np.ceil(worst[rows].max() * 1000) + 1),  # rounding must not leave the worst
+                "mostMm": most_mm,
                 "where": {"parts": scene.identities.given(scene.nodes.source[parts].tolist())},
             },
         )
-    yield from drawn(scene, pieces, mine & ~hit, cell)
+    yield from drawn_otherwise(scene, drawn, cell, most_mm)
     yield from off_the_corner(context, cell)
 
 
-def drawn(scene: Scene, pieces: Pieces, exact: Bool, cell: float) -> Iterable[Finding]:
+def drawn_otherwise(scene: Scene, found: Drawn, cell: float, most_mm: float) -> Iterable[Finding]:
     """Parts of pieces that are whole cells, whose node draws them a little larger or smaller than others of their mesh."""
-    found = drawn_off(scene, pieces, exact, cell)
     if not len(found.parts):
         return
     nodes, worst = scene.nodes, int(np.argmax(found.off))
@@ -100,7 +103,7 @@ def drawn(scene: Scene, pieces: Pieces, exact: Bool, cell: float) -> Iterable[Fi
         mend={
             "kind": "fit_grid",
             "cell": cell,
-            "mostMm": float(np.ceil(found.off[worst] * 1000) + 1),
+            "mostMm": most_mm,
             "where": {"parts": scene.identities.given(nodes.source[found.parts].tolist())},
         },
     )
