@@ -189,10 +189,13 @@ class OtherFormats(unittest.TestCase):
         files = {"x.obj": OBJ.encode(), "m.mtl": b"newmtl a\nmap_Kd tex\\Bricks.TIF\n"}
         missing = read(files, "x.obj")
         self.assertIsNone(missing.images[0].data)
-        scene, filled = supply(missing, {"bricks.tif": file_of("TIFF")})
-        self.assertEqual(filled, ["Bricks.TIF"])
-        np.testing.assert_array_equal(shown(scene), pixels())
-        self.assertEqual([n.code for n in scene.notes if n.code.startswith("texture")], ["texture.format"])
+        damaged = read({**files, "Bricks.TIF": b"II*\0" + bytes(9)}, "x.obj")
+        self.assertEqual([n.code for n in damaged.notes if n.code.startswith("texture")], ["texture.unreadable"])
+        for before in (missing, damaged):
+            scene, filled = supply(before, {"bricks.tif": file_of("TIFF")})
+            self.assertEqual(filled, ["Bricks.TIF"])
+            np.testing.assert_array_equal(shown(scene), pixels())
+            self.assertEqual([n.code for n in scene.notes if n.code.startswith("texture")], ["texture.format"])
 
 
 if __name__ == "__main__":

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 from posixpath import normpath
 from unicodedata import normalize
@@ -46,7 +47,7 @@ def bundles_from_files(
     budget = Budget(limits.decoded_bytes)
     whole: dict[str, bytes] = {}
     mains: list[str] = []
-    aside: list[str] = []
+    groups: list[list[str]] = []
     packages: dict[str, str] = {}
     archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
     for name, data in files.items():
@@ -64,77 +65,101 @@ def bundles_from_files(
         if main := next(filter(None, (f.main_in(name, inner, folder) for f in formats())), ""):
             mains.append(main)
             packages[main] = name
-            whole[name] = data  # another may name it as it is
-        elif folder:
-            found, deeper = shallowest(inner)
-            mains += found
-            aside += deeper
+            whole |= {name: data} if len(files) > 1 else {}  # another may name it as it is
+        else:
+            groups.append(list(inner))
     if len(files) == 1 and not archives:
         name, data = next(iter(files.items()))
         return [Bundle(name, data, limits=limits, tell=tell)]
-    if not (mains and len(files) == 1):
-        loose = {n: d for n, d in whole.items() if n not in archives and (len(files) == 1 or n in files)}
-        for group in [loose] if len(files) == 1 else by_folder(loose):
-            found, deeper = shallowest(group)
-            mains += [m for m in found if m not in mains]
-            aside += deeper
+    groups += by_folder([n for n in files if n not in archives])
+    parts = Parts(whole, tell)
+    aside: list[str] = []
+    for group in groups:
+        found, deeper = shallowest(group, whole, parts)
+        mains += [m for m in found if m not in mains]
+        aside += deeper
     if not mains:
         raise UnusableInput(
             f"there is no model among the files; known endings are {', '.join(endings())}",
             where=", ".join(short(f) for f in sorted(whole)[:3]),
         )
     if len(mains) + len(aside) > 1:
-        parts = {part for main in mains for part in parts_of(main, whole) - {main}}
-        mains = [m for m in mains if not {m, packages.get(m)} & parts] or mains
-        aside = [a for a in aside if a not in parts]
+        of_others = {part for main in mains for part in parts.of(main) - {main}}
+        mains = [m for m in mains if not {m, packages.get(m)} & of_others] or mains
+        aside = [a for a in aside if a not in of_others]
     if aside:
-        which = f"{', '.join(short(a) for a in aside[:3])}{' and others' if len(aside) > 3 else ''}"
-        was, those = ("It lies", "it") if len(aside) == 1 else ("They lie", "them")
-        text = (
-            f"{was} deeper than “{short(mains[0])}” and {'was' if len(aside) == 1 else 'were'} not loaded: of a folder or an archive the "
-            f"models nearest to its top are, and what they name. Send {those} without a folder to have {those} as well."
-        )
-        notes.append(Note("behind", "import.aside", which, text))
+        notes.append(told_aside(aside, mains[0]))
     return [
         Bundle(main, whole[main], dict(whole), limits=limits, notes=tuple(notes) if k == 0 else (), tell=tell)
         for k, main in enumerate(mains)
     ]
 
 
-def by_folder(files: Mapping[str, bytes]) -> list[dict[str, bytes]]:
+def told_aside(aside: Sequence[str], main: str) -> Note:
+    """Says which models lie too deep to be taken for models."""
+    which = f"{', '.join(short(a) for a in aside[:3])}{' and others' if len(aside) > 3 else ''}"
+    was, were, those = ("It lies", "was", "it") if len(aside) == 1 else ("They lie", "were", "them")
+    text = (
+        f"{was} deeper than “{short(main)}” and {were} not loaded: of a folder or an archive the models nearest to its top are, and what "
+        f"they name. Send {those} without a folder to have {those} as well."
+    )
+    return Note("behind", "import.aside", which, text)
+
+
+def by_folder(names: Sequence[str]) -> list[list[str]]:
     """Files by the folder that they were sent in, those without one first: what is sent later takes no model's place."""
-    groups: dict[str, dict[str, bytes]] = {}
-    for name in sorted(files, key=lambda n: ("/" in n, n)):
-        groups.setdefault(name.partition("/")[0] if "/" in name else "", {})[name] = files[name]
+    groups: dict[str, list[str]] = {}
+    for name in sorted(names, key=lambda n: ("/" in n, n)):
+        groups.setdefault(name.partition("/")[0] if "/" in name else "", []).append(name)
     return list(groups.values())
 
 
-def shallowest(files: Mapping[str, bytes]) -> tuple[list[str], list[str]]:
-    """The model files that lie nearest to the top, in the order of their names, without those that others are made of; and those
-    that lie deeper and are no part of any."""
-    known = set(endings())
-    models = [n for n, d in files.items() if PurePosixPath(n).suffix.lower() in known and not d.startswith(BESIDE)]
+def is_model(name: str, data: bytes) -> bool:
+    """Whether a file may be a model, by its ending."""
+    return PurePosixPath(name).suffix.lower() in endings() and not data.startswith(BESIDE)
+
+
+def shallowest(names: Sequence[str], files: Mapping[str, bytes], parts: Parts) -> tuple[list[str], list[str]]:
+    """Of some files the models that lie nearest to the top, in the order of their names, without those that others are made of;
+    and those that lie deeper and are no part of any."""
+    models = [n for n in names if is_model(n, files[n])]
     if len(models) < 2:
         return models, []
     depth = min(n.count("/") for n in models)
     top = sorted(n for n in models if n.count("/") == depth)
-    parts = {part for m in models for part in parts_of(m, files) - {m}}
-    return [n for n in top if n not in parts] or top, sorted(n for n in models if n not in parts and n not in top)
+    of_others = {part for m in models for part in parts.of(m) - {m}}
+    return [n for n in top if n not in of_others] or top, sorted(
+        n for n in models if n not in of_others and n not in top
+    )
 
 
-def parts_of(main: str, files: Mapping[str, bytes]) -> set[str]:
-    """Those of the files that a model is made of, as it says itself or as those say in turn."""
-    there = {normalize("NFC", n): n for n in files}
-    out, waiting = {main}, [main]
-    while waiting:
-        name = waiting.pop()
-        for address in frozenset().union(*(f.parts_named(files[name]) for f in formats())):
-            path = normpath(f"{PurePosixPath(name).parent}/{unquote(address)}".replace("\\", "/"))
-            found = there.get(normalize("NFC", path))
-            if found is not None and found not in out:
-                out.add(found)
-                waiting.append(found)
-    return out
+class Parts:
+    """Which of the files each model is made of; found out, for all of them, when it is asked for the first time."""
+
+    def __init__(self, files: Mapping[str, bytes], tell: Callable[..., None]) -> None:
+        self.files, self.tell = files, tell
+
+    @cached_property
+    def named(self) -> dict[str, list[str]]:
+        """By model, those of the files that it names itself."""
+        there = {normalize("NFC", n): n for n in self.files}
+        models = {n: d for n, d in self.files.items() if is_model(n, d)}
+        out: dict[str, list[str]] = {}
+        for form in formats():
+            for name, addresses in form.parts_named(models, self.tell).items():
+                folder = PurePosixPath(name).parent
+                paths = (normpath(f"{folder}/{unquote(a)}".replace("\\", "/")) for a in sorted(addresses))
+                out[name] = [there[p] for p in (normalize("NFC", path) for path in paths) if p in there]
+        return out
+
+    def of(self, main: str) -> set[str]:
+        """The model and all that it is made of, as it says itself or as those say in turn."""
+        out, waiting = {main}, [main]
+        while waiting:
+            fresh = [n for n in self.named.get(waiting.pop(), []) if n not in out]
+            out |= set(fresh)
+            waiting += fresh
+        return out
 
 
 def digest_of(bundles: Sequence[Bundle]) -> str:

@@ -46,9 +46,9 @@ def no_main(name: str, files: Mapping[str, bytes], folder: str) -> str:
     return ""
 
 
-def no_parts(data: bytes) -> frozenset[str]:
+def no_parts(files: Mapping[str, bytes], tell: Callable[..., None]) -> dict[str, set[str]]:
     """No file of the format names another one that could be taken for a model of its own."""
-    return frozenset()
+    return {}
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,8 @@ class Format:
 
     sniff: tells from the first bytes whether a file is of this format; a weak one also says yes to much that is not,
     so that another format's yes comes first. main_in: (archive name, its files, folder) -> main file, empty when
-    the format does not say. parts_named: content -> addresses, as they stand in it, of other model files that are parts of it.
+    the format does not say. parts_named: (files, tell) -> by name of those that are of this format the addresses, as they stand in them, of other model
+    files that are parts of them.
     """
 
     name: str
@@ -67,7 +68,7 @@ class Format:
     writable: tuple[Writable, ...] = ()
     weak: bool = False
     main_in: Callable[[str, Mapping[str, bytes], str], str] = field(default=no_main)
-    parts_named: Callable[[bytes], frozenset[str]] = field(default=no_parts)
+    parts_named: Callable[[Mapping[str, bytes], Callable[..., None]], dict[str, set[str]]] = field(default=no_parts)
 
 
 _formats: dict[str, Format] = {}

@@ -129,7 +129,9 @@ def supply(scene: Scene, files: dict[str, bytes]) -> tuple[Scene, list[str]]:
     notes = tuple(
         n
         for n in scene.notes
-        if not (n.code in ("texture.missing", "texture.unreachable") and any(name in n.text for name in filled))
+        if not (
+            n.code in ("texture.missing", "texture.unreachable", UNREADABLE) and any(name in n.text for name in filled)
+        )
     )
     converted = (n for n in told if n.kind == "converted")
     return scene.but(images=tuple(images), notes=(*notes, *converted)), filled
