@@ -11,6 +11,7 @@ from tidy_caravan.cli import parser
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.formats import endings, writable
 from tidy_caravan.core.formats.gltf.read import SUPPORTED
+from tidy_caravan.core.formats.shared.images import READ
 from tidy_caravan.core.steps import known_steps
 from tidy_caravan.core.survey import known_checks
 from tidy_caravan.server.app import create_app
@@ -58,6 +59,11 @@ def text() -> str:
         "## Formats",
         "",
         f"Read: {', '.join(endings())}, and zip of them. Written: {', '.join(sorted(writable()))}.",
+        "",
+        "Of several files each model is one: those that were sent by themselves, and those nearest to the top of each folder and each "
+        "archive; layers that others name are parts of these. What lies deeper is told.",
+        "",
+        f"Textures: {READ}. {', '.join(READ.replace(' or', ',').split(', ')[3:])} travel by their pixels, as PNG.",
         "",
         f"Extensions of glTF that are read: {', '.join(sorted(SUPPORTED))}. A file that requires another is refused; of an optional one "
         "it is told what stays behind. Text that is not UTF-8 is taken for Windows-1252, as a guess, in every format; NaN and letters "
