@@ -258,7 +258,9 @@ class Several(unittest.TestCase):
             with self.subTest(list(files)):
                 bundles = bundles_from_files(files)
                 self.assertEqual([b.main for b in bundles], mains)
-                told = [n.where for n in load_all(bundles).notes if n.code == "import.aside"]
+                scene = load_all(bundles)
+                told = [n.where for n in scene.notes if n.code == "import.aside"]
+                self.assertEqual([t.count for t in scene.travel if t.kind == "models"], [len(aside)] if aside else [])
                 self.assertEqual(len(told), bool(aside))
                 for name in aside:
                     self.assertIn(name, told[0])

@@ -90,7 +90,16 @@ def bundles_from_files(
     if aside:
         notes.append(told_aside(aside, mains[0]))
     return [
-        Bundle(main, whole[main], dict(whole), limits=limits, notes=tuple(notes) if k == 0 else (), tell=tell)
+        Bundle(
+            main,
+            whole[main],
+            dict(whole),
+            None,
+            limits,
+            tuple(notes) if k == 0 else (),
+            len(aside) if k == 0 else 0,
+            tell,
+        )
         for k, main in enumerate(mains)
     ]
 

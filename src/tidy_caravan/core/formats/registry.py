@@ -18,7 +18,7 @@ from tidy_caravan.core.formats.shared.far_out import within_reach
 from tidy_caravan.core.formats.shared.pace import aside
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.pace import Tell, nobody
-from tidy_caravan.core.scene import Note, Scene
+from tidy_caravan.core.scene import Note, Scene, Travel
 
 Reader = Callable[[Bundle], Scene]
 Writer = Callable[[Scene, str, bool, Tell], Written]
@@ -204,4 +204,7 @@ def load(bundle: Bundle) -> Scene:
                 f"The ending {ending or '(none)'} does not fit; the content is {form.name} and was read as that.",
             )
         )
+    if bundle.aside:
+        behind = Travel("models", "behind", bundle.aside, why="they lie deeper than others of their folder or archive")
+        scene = replace(scene, travel=(*scene.travel, behind))
     return replace(scene, notes=(*notes, *scene.notes), format=scene.format or form.name) if notes else scene

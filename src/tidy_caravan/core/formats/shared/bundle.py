@@ -68,6 +68,8 @@ class Bundle:
     limits: Limits = field(default_factory=Limits)
     notes: tuple[Note, ...] = ()
     """What could not be taken from the files, such as entries of a zip."""
+    aside: int = 0
+    """Models beside it that lie too deep to be taken for models."""
     tell: Callable[..., None] = nothing
     """Called by slow readers as tell(what, done, total), and as tell() now and then; may raise Cancelled."""
 
