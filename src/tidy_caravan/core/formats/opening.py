@@ -94,11 +94,10 @@ def bundles_from_files(
             main,
             whole[main],
             dict(whole),
-            None,
-            limits,
-            tuple(notes) if k == 0 else (),
-            len(aside) if k == 0 else 0,
-            tell,
+            limits=limits,
+            notes=tuple(notes) if k == 0 else (),
+            aside=len(aside) if k == 0 else 0,
+            tell=tell,
         )
         for k, main in enumerate(mains)
     ]

@@ -22,7 +22,7 @@ from tidy_caravan.core.steps.base import (
     replace_meshes,
     step,
 )
-from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, drawn_off, modular, off_by, pieces_of
+from tidy_caravan.core.surroundings.grid import EXACT_M, TWICE, cell_of, drawn_off, pieces_of
 from tidy_caravan.core.surroundings.world import scales, untouchable
 from tidy_caravan.core.words import plural
 
@@ -109,10 +109,7 @@ class FitGrid(Step):
     def drawn_as_others(self, scene: Scene, seen: Scene, chosen: Bool, cell: float) -> tuple[Scene, list[Change]]:
         """The scene with the scale set back of chosen nodes (N,) that draw a piece of whole cells a little off. seen: the scene with
         the shapes of stretched ones."""
-        pieces = pieces_of(seen)
-        off, counted = off_by(pieces.size, cell)
-        exact = modular(pieces, cell) & (np.where(counted, np.abs(off), 0.0).max(axis=1) <= EXACT_M)
-        drawn = drawn_off(seen, pieces, exact, cell)
+        drawn = drawn_off(seen, pieces_of(seen), cell)
         mine = chosen[drawn.parts] & (drawn.off * 1000 <= self.most_mm)
         held = mine & untouchable(scene)[drawn.parts]
         changes = []

@@ -119,12 +119,14 @@ class Drawn:
     factor: F64
 
 
-def drawn_off(scene: Scene, pieces: Pieces, exact: Bool, cell: float) -> Drawn:
-    """Parts of pieces that are whole cells (exact, K), whose node draws them a little off, where others of their mesh are not.
+def drawn_off(scene: Scene, pieces: Pieces, cell: float) -> Drawn:
+    """Parts of pieces that are whole cells, whose node draws them a little off, where others of their mesh are not.
 
     One scale along all axes stays one. O(parts).
     """
     nodes = scene.nodes
+    off, counted = off_by(pieces.size, cell)
+    exact = modular(pieces, cell) & (np.where(counted, np.abs(off), 0.0).max(axis=1) <= EXACT_M)
     row_of = np.full(len(scene.meshes) + 1, -1, np.int64)
     row_of[pieces.mesh[exact]] = np.flatnonzero(exact)
     row = row_of[nodes.mesh[nodes.parts]]

@@ -45,7 +45,7 @@ def off_the_grid(context: Context) -> Iterable[Finding]:
     off, counted = off_by(pieces.size, cell)
     worst = np.where(counted, np.abs(off), 0.0).max(axis=1)
     hit = mine & (worst > EXACT_M)
-    drawn = drawn_off(scene, pieces, mine & ~hit, cell)
+    drawn = drawn_off(scene, pieces, cell)
     # one for both findings, so that one step mends both; rounding must not leave the worst
     most_mm = float(np.ceil(1000 * max(worst.max(where=hit, initial=0.0), drawn.off.max(initial=0.0))) + 1)
     if hit.any():
