@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import unittest
 from dataclasses import replace
 from pathlib import Path
@@ -10,6 +11,7 @@ from tempfile import TemporaryDirectory
 import ifcopenshell.api.geometry as geometry
 import ifcopenshell.api.georeference as georeferencing
 import numpy as np
+import PIL.Image
 import trimesh
 
 from tests.core.test_arrival import MATCH, deliver
@@ -29,6 +31,7 @@ from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.geometry.animation import posed
 from tidy_caravan.core.identity import follow
 from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.picture import picture
 from tidy_caravan.core.route import Route
 from tidy_caravan.core.scene import GLTF, Channel, Clip, Scene
 from tidy_caravan.core.scene.arrays import F64
@@ -338,6 +341,17 @@ class Apart(unittest.TestCase):
     def told(self, scene: Scene) -> list[tuple[str, ...]]:
         found = [f for f in survey(scene, BUILT_IN[0]) if f.code.startswith("origin.")]
         return [(f.code, *sorted(scene.nodes.names[i] for i in f.parts)) for f in found]
+
+    def test_its_picture_shows_the_rest(self) -> None:
+        """As large as without it, and not as one dot."""
+
+        def inked(scene: Scene) -> int:
+            return int((np.asarray(PIL.Image.open(io.BytesIO(picture(scene)))) < 200).any(axis=2).sum())
+
+        alone = inked(self.hall([]))
+        self.assertGreater(alone, 1000)
+        for far in (6e3, 5e6):
+            self.assertAlmostEqual(inked(self.hall([("lost", (far, 0.0, 0.0), 1.0)])) / alone, 1.0, delta=0.1)
 
     def test_what_was_forgotten_far_away_is_named_with_its_distance(self) -> None:
         for far in (6e3, 4e4, 5e6):

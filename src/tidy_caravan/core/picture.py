@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 import numpy as np
 from PIL import Image
@@ -13,6 +14,7 @@ from tidy_caravan.core.geometry.pose import at_rest
 from tidy_caravan.core.geometry.stretched import surface_scales
 from tidy_caravan.core.scene import HIDDEN, Scene
 from tidy_caravan.core.scene.arrays import F32, I64, U32, AnyArray
+from tidy_caravan.core.space.site import near_parts
 
 POINTS = 400_000
 PAPER = (244, 240, 232)
@@ -22,13 +24,13 @@ SHADES = 256
 
 
 def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
-    """PNG of the whole scene seen from above at an angle. O(POINTS + parts); empty scenes give paper.
+    """PNG of what stands together in a scene, seen from above at an angle. O(POINTS + parts); empty scenes give paper.
 
     Surface points are drawn in proportion to projected area, the nearest one wins, as in splatting.
     """
     w, h = width * FINE, height * FINE
     canvas = np.full(h * w, packed(np.array(PAPER)), np.uint32)
-    points, normals, material = sample(scene)
+    points, normals, material = sample(without_far_ones(scene))
     if len(points):
         turn, tilt = np.radians(32.0), np.radians(28.0)
         around = np.array([[np.cos(turn), 0, -np.sin(turn)], [0, 1, 0], [np.sin(turn), 0, np.cos(turn)]])
@@ -52,6 +54,16 @@ def picture(scene: Scene, width: int = 480, height: int = 270) -> bytes:
     colors = canvas.view(np.uint8).reshape(h, w, 4)[:, :, :3]
     Image.fromarray(colors).resize((width, height), Image.Resampling.BOX).save(out, "PNG")
     return out.getvalue()
+
+
+def without_far_ones(scene: Scene) -> Scene:
+    """The scene without what lies so far from all the rest that this would be a dot."""
+    near = near_parts(scene)
+    if near.all():
+        return scene
+    mesh = scene.nodes.mesh.copy()
+    mesh[scene.nodes.parts[~near]] = -1
+    return scene.but(nodes=replace(scene.nodes, mesh=mesh))
 
 
 def packed(color: AnyArray) -> U32:

@@ -130,7 +130,9 @@ def picture_key(store: Store, scene: Scene) -> str:
     for array in (scene.nodes.world[parts], scene.nodes.mesh[parts], scene.nodes.flags[parts]):
         digest.update(np.ascontiguousarray(array).data)
     digest.update(
-        repr([scene.convention, [m.id for m in scene.meshes], [m.base_color for m in scene.materials]]).encode()
+        repr(
+            ["of what is near", scene.convention, [m.id for m in scene.meshes], [m.base_color for m in scene.materials]]
+        ).encode()
     )
     kept = f"cache/{digest.hexdigest()[:2]}/{digest.hexdigest()}.picture"
     try:
