@@ -136,6 +136,8 @@ def asked(
     alone = np.unique(as_large(scene, rows), return_index=True)[1]
     pairs = np.concatenate([pairs, np.column_stack([alone, alone])])
     pairs = pairs[~strewn[pairs].all(axis=1)]
+    # a part by itself beside its neighbours: its mesh is sent once, and all portions are alike
+    pairs = pairs[np.lexsort((pairs[:, 1], pairs[:, 0]))]
     middle = steady_middle_of(scene)
 
     def portion(some: I64) -> Piece:
