@@ -1,10 +1,13 @@
-import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { notifyManager, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./app";
 import "./index.css";
 import { tell } from "./shared/messages";
+
+// what a click has changed is drawn before the next click: that one is made over what is seen
+notifyManager.setScheduler(queueMicrotask);
 
 const client = new QueryClient({
   // what no place on the screen tells when it cannot be had: `asked` says what it is

@@ -20,7 +20,7 @@ from tidy_caravan.core.scene import Scene, Touched
 from tidy_caravan.core.scene.scene import with_all_roots
 from tidy_caravan.core.selection import Assignment, PartSet
 from tidy_caravan.core.space.files import STATED
-from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep
+from tidy_caravan.core.steps import AnyStep, Change, Step, StepContext, UnknownStep, known_steps
 from tidy_caravan.core.steps.match_units import MatchUnits
 from tidy_caravan.core.steps.texture_coordinates import LightmapUvs
 from tidy_caravan.core.steps.what_travels import WhatTravels
@@ -82,8 +82,12 @@ def steps_of(route: Route) -> list[Step]:
     return list(route.steps)
 
 
-def parse_route(data: Any) -> Route:
-    """A route from JSON: {"steps": [...]} or the bare list. Raises BadRoute."""
+def parse_route(data: Any, before: Route | None = None) -> Route:
+    """A route from JSON: {"steps": [...]} or the bare list. Raises BadRoute.
+
+    before: the route that it takes the place of, where there is one; a step of a known kind that cannot be understood, and
+    was not there already, is refused then even while it is switched off: somebody has just given it.
+    """
     if isinstance(data, list):
         data = {"steps": data}
     if not isinstance(data, dict):
@@ -95,6 +99,11 @@ def parse_route(data: Any) -> Route:
         detail = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in errors[:3])
         raise BadRoute(f"it must hold “steps” and may hold “sets” ({detail})"[:400], where="route") from error
     steps_of(route)
+    if before is not None:
+        known = [one.given for one in before.steps if isinstance(one, UnknownStep)]
+        for i, one in enumerate(route.steps):
+            if isinstance(one, UnknownStep) and one.kind in known_steps() and one.given not in known:
+                one.refuse(f"step {i + 1}")
     return route
 
 

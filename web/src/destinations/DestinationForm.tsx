@@ -1,6 +1,7 @@
 // The fields of a destination of one's own.
 import { useState } from "react";
 import type { Destination } from "../api/client";
+import { NumberInput } from "../shared/NumberInput";
 
 const AXES = ["X", "-X", "Y", "-Y", "Z", "-Z"] as const;
 const UNITS: [number, string][] = [
@@ -74,12 +75,12 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
         <Axis value={d.world.forward} onChange={(forward) => world({ forward })} />
       </Field>
       <Field label="Largest texture, px">
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full"
           min={16}
+          whole
           value={d.maxTexture ?? 8192}
-          onChange={(e) => setD({ ...d, maxTexture: Number(e.target.value) })}
+          onChange={(maxTexture) => setD({ ...d, maxTexture })}
         />
       </Field>
       <Field label="Indices">
@@ -93,13 +94,13 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
         </select>
       </Field>
       <Field label="Lightmap channel">
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full"
           min={0}
           max={7}
+          whole
           value={d.lightmapChannel ?? 1}
-          onChange={(e) => setD({ ...d, lightmapChannel: Number(e.target.value) })}
+          onChange={(lightmapChannel) => setD({ ...d, lightmapChannel })}
         />
       </Field>
       <Field label="Lightmap sizes">
@@ -123,24 +124,22 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
         />
       </Field>
       <Field label="Longest name">
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full"
           min={8}
           max={1024}
+          whole
           value={d.nameLength ?? 63}
-          onChange={(e) => setD({ ...d, nameLength: Number(e.target.value) })}
+          onChange={(nameLength) => setD({ ...d, nameLength })}
         />
       </Field>
       <Field label="Grid cell, m (0: inferred)">
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full"
           min={0}
           max={1000}
-          step="any"
           value={d.gridCell ?? 0}
-          onChange={(e) => setD({ ...d, gridCell: Number(e.target.value) })}
+          onChange={(gridCell) => setD({ ...d, gridCell })}
         />
       </Field>
       <label className="flex items-center gap-2 self-end">
@@ -163,13 +162,13 @@ export function DestinationForm({ destination, busy, onKeep }: Props) {
       </label>
       {d.gpuInstancing && (
         <Field label="Lists from copies (0: scatters only)">
-          <input
-            type="number"
+          <NumberInput
             className="input input-sm w-full"
             min={0}
             max={1000000}
+            whole
             value={d.instancingFrom ?? 32}
-            onChange={(e) => setD({ ...d, instancingFrom: Number(e.target.value) })}
+            onChange={(instancingFrom) => setD({ ...d, instancingFrom })}
           />
         </Field>
       )}

@@ -77,7 +77,11 @@ export function HaulPage() {
   const run = useCallback(() => begin(() => api.run(haulId)), [begin, haulId]);
   const sets = haul?.route.sets ?? [];
   const left = haul?.route.left ?? [];
-  const setRoute = (next: StepData[]) => edit.mutate({ route: { steps: next, sets, left } });
+  const setRoute = (next: StepData[], done?: (why?: string) => void) =>
+    edit.mutate(
+      { route: { steps: next, sets, left } },
+      { onSettled: (_, problem) => done?.(problem?.message) },
+    );
   const setSets = (next: PartSet[]) => edit.mutate({ route: { steps, sets: next, left } });
   const mend = ({ step, given, set: proposal }: Mend, those = false) => {
     if (proposal) setSets(withSet(sets, proposal));

@@ -1,6 +1,7 @@
 // Power and colour of what gives light, each in its own unit; changed while one looks, since nothing is traced for it.
 import type { BakeReport } from "../api/client";
 import { count } from "../shared/format";
+import { NumberInput } from "../shared/NumberInput";
 
 interface Source {
   power: number;
@@ -91,20 +92,16 @@ export function Powers({
           <span key={key} className="flex items-center gap-1.5">
             <label className={`input input-xs ${times ? "w-28" : "w-40"}`}>
               {name}
-              <input
-                type="number"
+              <NumberInput
                 aria-label={
                   times
                     ? `${name.slice(0, -2)}, times what the file says`
                     : `${name}, candela per square metre`
                 }
                 min={0}
-                step="any"
+                max={1e9}
                 value={mix[key].power}
-                onChange={(e) => {
-                  const power = Math.min(Math.max(0, Number(e.target.value)), 1e9);
-                  change({ ...mix, [key]: { ...mix[key], power } });
-                }}
+                onChange={(power) => change({ ...mix, [key]: { ...mix[key], power } })}
               />
               {!times && unit}
             </label>
@@ -126,13 +123,12 @@ export function Powers({
         <span className="flex items-center gap-1.5">
           <label className="input input-xs w-40">
             White at
-            <input
-              type="number"
+            <NumberInput
               aria-label="White in the picture, lux"
-              min={0}
-              step="any"
+              min={1e-3}
+              max={1e9}
               value={white ?? Number(report.white.toPrecision(2))}
-              onChange={(e) => setWhite(Math.max(1e-3, Number(e.target.value)))}
+              onChange={setWhite}
             />
             lx
           </label>

@@ -3,6 +3,7 @@ import { Crosshair } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import type { StepData, StepKind, StepRecord } from "../api/client";
 import { count } from "../shared/format";
+import { NumberInput } from "../shared/NumberInput";
 import { Sentence } from "../shared/Sentence";
 import { counts, parameterOf } from "./mend";
 import { useView } from "./selection";
@@ -23,6 +24,7 @@ type Field = {
   minimum?: number;
   maximum?: number;
   exclusiveMinimum?: number;
+  exclusiveMaximum?: number;
   maxLength?: number;
 };
 
@@ -35,7 +37,8 @@ type Props = {
   /** Rows that bring a place of the view to the axes of the result; null while the view shows no result. */
   axes: number[][] | null;
   onClose: () => void;
-  onSave: (step: StepData) => void;
+  /** failed hears why it could not be saved. */
+  onSave: (step: StepData, failed: (why: string) => void) => void;
 };
 
 const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
@@ -43,6 +46,7 @@ const words = (key: string) => key.replace(/([A-Z])/g, " $1").toLowerCase();
 export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSave }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
   const [draft, setDraft] = useState<StepData>(step);
+  const [refused, setRefused] = useState("");
   const where = draft.where ?? {};
   const set = useView((v) => v.set);
   useEffect(() => dialog.current?.showModal(), []);
@@ -91,7 +95,14 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
       }}
       aria-label={kind.title}
     >
-      <div className="modal-box flex max-h-[80vh] w-[38rem] flex-col gap-3">
+      <form
+        className="modal-box flex max-h-[80vh] w-[38rem] flex-col gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          setRefused("");
+          onSave(draft, setRefused);
+        }}
+      >
         <div>
           <h2 className="text-base font-semibold">{kind.title}</h2>
           <p className="opacity-80">{kind.summary}</p>
@@ -204,20 +215,20 @@ export function StepEditor({ kind, step, record, sets, busy, axes, onClose, onSa
             </p>
           </div>
         )}
+        {refused && (
+          <p role="alert" className="text-error">
+            {refused}
+          </p>
+        )}
         <div className="flex justify-end gap-2">
           <button type="button" className="btn btn-sm" onClick={onClose}>
             Close
           </button>
-          <button
-            type="button"
-            className="btn btn-primary btn-sm"
-            disabled={busy}
-            onClick={() => onSave(draft)}
-          >
+          <button type="submit" className="btn btn-primary btn-sm" disabled={busy}>
             Save
           </button>
         </div>
-      </div>
+      </form>
     </dialog>
   );
 }
@@ -373,14 +384,16 @@ function Input({
     <label className="contents">
       {label}
       <span className="input input-sm w-full">
-        <input
-          type="number"
-          step="any"
+        <NumberInput
+          whole={inner.type === "integer"}
           min={inner.minimum}
           max={inner.maximum}
-          value={value === null || value === undefined ? "" : String(value)}
+          over={inner.exclusiveMinimum}
+          under={inner.exclusiveMaximum}
+          value={value as number | null | undefined}
           placeholder={optional ? "as the file says" : ""}
-          onChange={(e) => onChange(e.target.value === "" ? null : Number(e.target.value))}
+          onChange={onChange}
+          onEmpty={optional ? () => onChange(null) : undefined}
         />
         {field.unit && <span className="opacity-80">{field.unit}</span>}
       </span>

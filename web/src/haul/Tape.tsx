@@ -17,7 +17,8 @@ type Props = {
   showsResult: boolean;
   kinds: StepKind[];
   busy: boolean;
-  onRoute: (steps: StepData[]) => void;
+  /** done hears once it is saved, or why it is not. */
+  onRoute: (steps: StepData[], done?: (why?: string) => void) => void;
   onRun: () => void;
 };
 
@@ -203,9 +204,12 @@ export function Tape({ haul, showsResult, kinds, busy, onRoute, onRun }: Props) 
           axes={showsResult ? (haul.result?.axes ?? null) : null}
           busy={busy}
           onClose={() => setOpen(null)}
-          onSave={(next) => {
-            onRoute(steps.map((s, k) => (k === open ? next : s)));
-            setOpen(null);
+          onSave={(next, failed) => {
+            const done = (why?: string) => (why ? failed(why) : setOpen(null));
+            onRoute(
+              steps.map((s, k) => (k === open ? next : s)),
+              done,
+            );
           }}
         />
       )}

@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Haul, LightReport, StepData, StepKind } from "../api/client";
 import { useLight } from "../api/hooks";
 import { count, metres, plural } from "../shared/format";
+import { NumberInput } from "../shared/NumberInput";
 import { useDebounced } from "../shared/useDebounced";
 import { withMend } from "./mend";
 import { useView } from "./selection";
@@ -88,13 +89,12 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
           </label>
         ) : (
           <label className="input input-xs w-32">
-            <input
-              type="number"
+            <NumberInput
               aria-label="Megabytes of all lightmaps"
               min={0.001}
-              step="any"
+              max={1e6}
               value={megabytes}
-              onChange={(e) => Number(e.target.value) > 0 && setMegabytes(Number(e.target.value))}
+              onChange={setMegabytes}
             />
             MB
           </label>
@@ -104,15 +104,13 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
           title="Flat parts above head height; 1 treats them like the rest"
         >
           Ceilings ×
-          <input
-            type="number"
+          <NumberInput
             className="input input-xs w-14"
             aria-label="Weight of ceilings"
             min={0.05}
             max={10}
-            step={0.05}
             value={ceiling}
-            onChange={(e) => Number(e.target.value) > 0 && setCeiling(Number(e.target.value))}
+            onChange={setCeiling}
           />
         </label>
         <label
@@ -120,15 +118,13 @@ export function TexelBudget({ haul, kinds, busy, onSteps }: Props) {
           title="Parts that neither a camera nor a walkable place sees; 1 does not look for them"
         >
           Unseen ×
-          <input
-            type="number"
+          <NumberInput
             className="input input-xs w-14"
             aria-label="Weight of what nobody sees"
             min={0.05}
             max={10}
-            step={0.05}
             value={unseen}
-            onChange={(e) => Number(e.target.value) > 0 && setUnseen(Number(e.target.value))}
+            onChange={setUnseen}
           />
         </label>
         <button

@@ -4,6 +4,7 @@ import { useEffect } from "react";
 import type { Haul, PartSet, Rule, SetFigures, Treatment } from "../api/client";
 import { identitiesOf, useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
+import { NumberInput } from "../shared/NumberInput";
 
 const KINDS = [
   "mesh",
@@ -134,6 +135,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
             </label>
             <Range
               label="triangles"
+              whole
               least={rule.leastTriangles}
               most={rule.mostTriangles}
               onChange={(leastTriangles, mostTriangles) => put(i, { leastTriangles, mostTriangles })}
@@ -146,6 +148,7 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
             />
             <Range
               label="instances"
+              whole
               least={rule.leastInstances}
               most={rule.mostInstances}
               onChange={(leastInstances, mostInstances) => put(i, { leastInstances, mostInstances })}
@@ -259,16 +262,12 @@ export function SetEditor({ set, figures, busy, onChange, onShow, onKeep, onClos
         />
         <label className="flex items-center gap-1.5">
           weight
-          <input
-            type="number"
+          <NumberInput
             className="input input-xs w-16"
             min={0.01}
             max={100}
-            step="any"
             value={treatment.lightmapWeight ?? 1}
-            onChange={(e) =>
-              treat({ lightmapWeight: Math.min(100, Math.max(0.01, Number(e.target.value) || 1)) })
-            }
+            onChange={(lightmapWeight) => treat({ lightmapWeight })}
           />
         </label>
         <Check
@@ -346,35 +345,40 @@ function Words({
 
 function Range({
   label,
+  whole,
   least,
   most,
   onChange,
 }: {
   label: string;
+  whole?: boolean;
   least: number | null | undefined;
   most: number | null | undefined;
   onChange: (least: number | null, most: number | null) => void;
 }) {
-  const number = (text: string) => (text === "" ? null : Math.max(0, Number(text)));
   return (
     <div className="flex flex-col">
       <span className="text-xs opacity-80">{label}</span>
       <span className="flex items-center gap-1">
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full min-w-0"
           placeholder="from"
           aria-label={`${label} from`}
-          value={least ?? ""}
-          onChange={(e) => onChange(number(e.target.value), most ?? null)}
+          min={0}
+          whole={!!whole}
+          value={least}
+          onChange={(from) => onChange(from, most ?? null)}
+          onEmpty={() => onChange(null, most ?? null)}
         />
-        <input
-          type="number"
+        <NumberInput
           className="input input-sm w-full min-w-0"
           placeholder="to"
           aria-label={`${label} to`}
-          value={most ?? ""}
-          onChange={(e) => onChange(least ?? null, number(e.target.value))}
+          min={0}
+          whole={!!whole}
+          value={most}
+          onChange={(to) => onChange(least ?? null, to)}
+          onEmpty={() => onChange(least ?? null, null)}
         />
       </span>
     </div>

@@ -7,6 +7,7 @@ import { useStepKinds } from "../api/hooks";
 import { isOf, wanted } from "../haul/mend";
 import { useView } from "../haul/selection";
 import { count, plural } from "../shared/format";
+import { NumberInput } from "../shared/NumberInput";
 
 const KINDS: Record<string, string> = {
   primitive: "primitive",
@@ -99,26 +100,24 @@ export function Shapes({ haul, busy, onSteps }: Props) {
             </select>
             {by === "tolerance" ? (
               <label className="input input-sm w-24">
-                <input
-                  type="number"
+                <NumberInput
                   min={0.01}
                   max={1000}
-                  step="any"
                   value={tolerance}
                   aria-label="Tolerance in millimetres"
-                  onChange={(e) => setTolerance(Math.max(0.01, Number(e.target.value) || 0.01))}
+                  onChange={setTolerance}
                 />
                 <span className="opacity-80">mm</span>
               </label>
             ) : (
-              <input
-                type="number"
+              <NumberInput
                 className="input input-sm w-20"
+                whole
                 min={3}
                 max={1024}
                 value={segments}
                 aria-label="Segments of a full circle"
-                onChange={(e) => setSegments(Math.min(1024, Math.max(3, Math.round(Number(e.target.value)))))}
+                onChange={setSegments}
               />
             )}
           </span>

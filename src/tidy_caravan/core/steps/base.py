@@ -226,6 +226,11 @@ class UnknownStep(Step):
         out._came = data
         return out
 
+    @property
+    def given(self) -> dict[str, Any]:
+        """What it came with, whether it is switched on or not."""
+        return {k: v for k, v in self._came.items() if k != "enabled"}
+
     def refuse(self, where: str = "step") -> NoReturn:
         """Raises BadRoute that says what is wrong with it."""
         parse_step(self._came, where)

@@ -253,7 +253,8 @@ def edit_haul(
     if edit.destination is not None:
         haul.destination = destination_named(session, edit.destination).model_dump(by_alias=True, mode="json")
     if edit.route is not None:
-        haul.route = parse_route(edit.route.model_dump(mode="json")).model_dump(by_alias=True, mode="json")
+        route = parse_route(edit.route.model_dump(mode="json"), Route.model_validate(haul.route))
+        haul.route = route.model_dump(by_alias=True, mode="json")
     keep(session, haul, before)
     return changed(session, haul, response)
 
