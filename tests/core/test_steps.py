@@ -285,6 +285,18 @@ class Routes(unittest.TestCase):
         # and it can be switched off, without anything of it being lost
         self.assertEqual(as_json(parse_route(off.model_dump(mode="json")).steps[0]), {**written[0], "enabled": False})
 
+    def test_what_is_switched_off_is_refused_where_somebody_has_just_given_it(self) -> None:
+        wrong = {"kind": "lightmap_uvs", "enabled": False, "paddingTexels": None}
+        before = Route.model_validate({"steps": [{"kind": "fly", "enabled": False}]})
+        there = before.model_dump(mode="json")["steps"]
+        self.assertEqual(len(parse_route({"steps": [*there, {**wrong, "paddingTexels": 3}]}, before).steps), 2)
+        with self.assertRaises(BadRoute) as refused:
+            parse_route({"steps": [*there, wrong]}, before)
+        self.assertRegex(refused.exception.sentence(), r"step 2.*paddingTexels")
+        # what an older version has kept is no obstacle to other changes
+        kept = Route.model_validate({"steps": [*there, wrong]})
+        self.assertEqual(len(parse_route({"steps": [wrong, *there, {"kind": "tidy_names"}]}, kept).steps), 3)
+
     def test_the_schema_names_every_kind_and_tells_them_apart(self) -> None:
         schema = Route.model_json_schema(by_alias=True)
         items = schema["properties"]["steps"]["items"]

@@ -10,7 +10,7 @@ import unittest
 import zipfile
 from pathlib import Path
 
-from playwright.sync_api import TimeoutError, expect
+from playwright.sync_api import Route, TimeoutError, expect
 
 from tests.interface.browser import BrowserTest
 from tests.server.stand import begin, client
@@ -91,9 +91,23 @@ class Journey(BrowserTest):
         tape = page.get_by_role("list", name="Steps of the route")
         tape.get_by_role("button", name="Numbers of Lightmap UV set").click()
         dialog = page.get_by_role("dialog", name="Lightmap UV set")
-        dialog.get_by_label("resolution").fill("128")
-        dialog.get_by_role("button", name="Save").click()
+        resolution, save = dialog.get_by_label("resolution"), dialog.get_by_role("button", name="Save")
+        for text, why in (("", "fill"), ("8192", "4096"), ("100.5", "100 and 101"), ("1e999", "number")):
+            resolution.fill("")
+            resolution.press_sequentially(text)
+            save.click()
+            self.assertIn(why, resolution.evaluate("e => e.validationMessage"))
+        # what the server refuses is told where it was given, and nothing of it is lost
+        refusal = {"status": 507, "code": "disk.full", "title": "There is no room.", "where": ""}
+        page.route("**/api/hauls/*", lambda r: r.fulfill(status=507, json=refusal) if r.request.method == "PATCH" else r.fallback())  # fmt: skip
+        resolution.fill("128")
+        save.click()
+        expect(dialog.get_by_role("alert")).to_have_text("There is no room.")
+        page.unroute("**/api/hauls/*")
+        save.click()
         expect(dialog).to_have_count(0)
+        page.get_by_role("button", name="Close message").click()
+        self.faults[:] = [f for f in self.faults if "507" not in f]  # the browser tells of it itself
         tape.get_by_role("checkbox", name="Lightmap UV set on").click()
         expect(tape.get_by_text("switched off")).to_be_visible()
         tape.get_by_role("button", name="Lightmap UV set earlier").click()
@@ -101,6 +115,27 @@ class Journey(BrowserTest):
         tape.get_by_role("button", name="Lightmap UV set later").click()
         tape.get_by_role("checkbox", name="Lightmap UV set on").click()
         expect(tape.locator("li[data-step]").nth(1)).to_have_attribute("data-step", "match_units_axes")
+
+    def test_clicks_that_follow_each_other_at_once_are_no_other_persons_changes(self) -> None:
+        with client() as c:
+            haul = begin(c, one_triangle().glb(), name="hasty.glb")
+            page = self.page
+            page.goto(f"{self.address}/hauls/{haul['id']}/mend")
+            boxes = page.get_by_role("list", name="Steps of the route").get_by_role("checkbox")
+            expect(boxes).to_have_count(3)
+            held: list[Route] = []
+            page.route("**/api/hauls/*", lambda r: held.append(r) if r.request.method == "PATCH" else r.fallback())
+            boxes.first.dblclick()
+            boxes.nth(1).click(force=True)  # it waits for the answer to the first
+            for one in held:
+                one.continue_()
+            page.unroute("**/api/hauls/*")
+            expect(boxes.first).to_be_enabled()
+            shown = [boxes.nth(k).is_checked() for k in range(3)]
+            now = c.get(f"/api/hauls/{haul['id']}").json()
+            self.assertEqual([s["enabled"] for s in now["route"]["steps"]], shown)
+            self.assertEqual((len(held), now["version"] - haul["version"]), (1, 1))
+            expect(page.get_by_role("alert")).to_have_count(0)
 
 
 class Scale(BrowserTest):

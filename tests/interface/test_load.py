@@ -138,8 +138,19 @@ class Load(BrowserTest):
         expect(
             page.get_by_role("table", name="Shapes").get_by_role("row").filter(has_text="rowing_boat")
         ).to_contain_text("level 2")
+        tolerance = page.get_by_label("Tolerance in millimetres")
+        tolerance.fill("")
+        tolerance.press_sequentially("0.05")  # through 0 and 0.0, which are no tolerances
+        expect(tolerance).to_have_value("0.05")
+        tolerance.fill("0")
+        page.get_by_label("Round things by").focus()  # what could not be used is what it was
+        expect(tolerance).to_have_value("0.05")
         page.get_by_label("Round things by").select_option("segments")
-        page.get_by_label("Segments of a full circle").fill("6")
+        segments = page.get_by_label("Segments of a full circle")
+        segments.fill("")
+        segments.press_sequentially("24")  # through 2, which makes no circle
+        expect(segments).to_have_value("24")
+        segments.fill("6")
         before = page.get_by_test_id("view-figures").inner_text()
         page.get_by_role("button", name="Try it").click()
         expect(page.get_by_text("as it would be made")).to_be_visible()

@@ -49,13 +49,13 @@ export function DestinationsPage() {
   });
   const drop = useMutation<void, Problem, Destination>({
     mutationFn: (d) => api.dropDestination(d.name),
-    onSuccess: (_, d) => {
-      // not what could be undone of it: that is not to be asked for any more
-      client.invalidateQueries({ queryKey: ["destinations"], exact: true });
-      client.invalidateQueries({ queryKey: ["destinations", "deleted"] });
-      navigate("/destinations");
+    onSuccess: async (_, d) => {
       const run = () => restore.mutate(d.name);
       tell("info", `“${d.title}” is deleted. Hauls keep the copy they carry.`, { word: "Undo", run });
+      client.invalidateQueries({ queryKey: ["destinations", "deleted"] });
+      navigate("/destinations");
+      // it cannot be deleted again while it is still listed; what could be undone of it is not to be asked for any more
+      await client.invalidateQueries({ queryKey: ["destinations"], exact: true });
     },
     onError: (p) => tell("error", p.message),
   });

@@ -122,18 +122,18 @@ function useDeletion(haul: HaulSummary) {
   const restore = useMutation<Haul, Problem>({
     mutationFn: () => api.restore(haul.id),
     onSuccess: (h) => {
-      fresh();
       tell("info", `“${h.name}” is restored.`);
+      return fresh();
     },
     onError,
   });
   const remove = useMutation<void, Problem>({
     mutationFn: async () => api.remove(await api.haul(haul.id)),
     onSuccess: () => {
-      fresh();
       // this row is gone by then, and its mutations with it
       const back = () => api.restore(haul.id).then(fresh, onError);
       tell("info", `“${haul.name}” is deleted.`, { word: "Undo", run: back });
+      return fresh(); // it cannot be deleted again while it is still listed
     },
     onError,
   });
