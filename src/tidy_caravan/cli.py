@@ -29,6 +29,13 @@ def writable_format(name: str) -> str:
     return name
 
 
+def place(text: str) -> Path:
+    """A file or folder. Raises ArgumentTypeError for no name at all, which would stand for the folder one is in."""
+    if not text.strip():
+        raise argparse.ArgumentTypeError("the name is empty")
+    return Path(text)
+
+
 class Parser(argparse.ArgumentParser):
     """Usage errors are one sentence, like every other unusable input."""
 
@@ -42,38 +49,38 @@ def parser() -> Parser:
     )
     commands = top.add_subparsers(dest="command", required=True, parser_class=Parser)
     one = commands.add_parser("survey", help="what is in a scene file, and what is wrong with it")
-    one.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    one.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     one.add_argument("--destination", metavar="NAME", help="whose limits hold; see destinations")
-    one.add_argument("--route", type=Path, metavar="ROUTE.json", help="with what it says is left as it is")
-    one.add_argument("--pictures", type=Path, metavar="DIR", help="a picture of the worst places of each finding")
+    one.add_argument("--route", type=place, metavar="ROUTE.json", help="with what it says is left as it is")
+    one.add_argument("--pictures", type=place, metavar="DIR", help="a picture of the worst places of each finding")
     two = commands.add_parser("carry", help="bring a scene to a destination and pack it")
-    two.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    two.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     two.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
-    two.add_argument("--out", required=True, type=Path, metavar="DIR", help="for the package and its manifest")
-    two.add_argument("--route", type=Path, metavar="ROUTE.json", help="steps and sets; the usual ones otherwise")
+    two.add_argument("--out", required=True, type=place, metavar="DIR", help="for the package and its manifest")
+    two.add_argument("--route", type=place, metavar="ROUTE.json", help="steps and sets; the usual ones otherwise")
     two.add_argument("--format", type=writable_format, default="glb", metavar="FORMAT", help=FORMATS_HELP)
-    two.add_argument("--pictures", type=Path, metavar="DIR", help="a picture before and after each step")
+    two.add_argument("--pictures", type=place, metavar="DIR", help="a picture before and after each step")
     three = commands.add_parser(
         "arrive", help="read a package back as its destination would and compare it with the source"
     )
-    three.add_argument("dir", type=Path, help="folder of the package")
+    three.add_argument("dir", type=place, help="folder of the package")
     three.add_argument(
-        "--against", required=True, type=Path, nargs="+", metavar="FILE", help="the source that it was made from"
+        "--against", required=True, type=place, nargs="+", metavar="FILE", help="the source that it was made from"
     )
     four = commands.add_parser("destinations", help="the conventions that are known")
     five = commands.add_parser("propose", help="the route that the survey of a scene proposes, with reasons")
-    five.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    five.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     five.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
-    five.add_argument("--route", type=Path, metavar="ROUTE.json", help="whose sets, and what is left as it is, hold")
+    five.add_argument("--route", type=place, metavar="ROUTE.json", help="whose sets, and what is left as it is, hold")
     five.add_argument(
-        "--out", type=Path, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
+        "--out", type=place, metavar="ROUTE.json", help="write it for carry; what is unsure is switched off"
     )
     six = commands.add_parser(
         "price", help="what a frame of a scene costs, ways to combine parts, steps that meet a budget"
     )
-    six.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    six.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     six.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
-    six.add_argument("--route", type=Path, metavar="ROUTE.json", help="price what the route makes of it")
+    six.add_argument("--route", type=place, metavar="ROUTE.json", help="price what the route makes of it")
     six.add_argument("--top", choices=("part", "mesh", "material", "layer"), default="part", help="what costs most, by")
     six.add_argument("--parts", metavar="PATTERN", help="compare ways to let parts of such names travel")
     six.add_argument(
@@ -88,9 +95,9 @@ def parser() -> Parser:
         "--megabytes", type=float, default=0, metavar="MB", help="the same for vertices, indices, textures"
     )
     seven = commands.add_parser("light", help="what lightmaps weigh, for a texel size or for so many megabytes")
-    seven.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    seven.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     seven.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
-    seven.add_argument("--route", type=Path, metavar="ROUTE.json", help="of what the route makes of it, by its sets")
+    seven.add_argument("--route", type=place, metavar="ROUTE.json", help="of what the route makes of it, by its sets")
     seven.add_argument("--texel", type=float, default=0.05, metavar="M", help="metres of a texel of weight 1")
     seven.add_argument("--megabytes", type=float, metavar="MB", help="the finest texels that are enough for")
     seven.add_argument("--ceiling", type=float, default=0.5, metavar="W", help="weight of flat parts above head height")
@@ -99,11 +106,11 @@ def parser() -> Parser:
     )
     seven.add_argument("--largest", type=int, default=2048, metavar="TEXELS", help="along the largest map")
     eight = commands.add_parser("bake", help="trace light on the lightmaps of what a route makes, and write its pages")
-    eight.add_argument("files", type=Path, nargs="+", metavar="FILE", help=FILE_HELP)
+    eight.add_argument("files", type=place, nargs="+", metavar="FILE", help=FILE_HELP)
     eight.add_argument("--to", required=True, metavar="NAME", help=TO_HELP)
-    eight.add_argument("--route", type=Path, metavar="ROUTE.json", help="the route; the usual one otherwise")
+    eight.add_argument("--route", type=place, metavar="ROUTE.json", help="the route; the usual one otherwise")
     eight.add_argument(
-        "--out", type=Path, required=True, metavar="FOLDER", help="for light.exr and light.png, or those of each page"
+        "--out", type=place, required=True, metavar="FOLDER", help="for light.exr and light.png, or those of each page"
     )
     eight.add_argument("--samples", type=int, default=8, metavar="N", help="of each texel")
     eight.add_argument(
@@ -162,9 +169,11 @@ def main(argv: list[str] | None = None) -> int:
         return 0
     except KeyboardInterrupt:
         print("tidy-caravan: stopped", file=sys.stderr)
-    except (OSError, MemoryError) as error:
-        what = " ".join(str(error).split()) or type(error).__name__
-        problem(args.json, CaravanError(what, code="shell.system"))
+    except OSError as error:
+        what = f"{(error.strerror or str(error) or type(error).__name__).lower()}; nothing more was written"
+        problem(args.json, CaravanError(what, where=str(error.filename or ""), code="shell.system"))
+    except MemoryError:
+        problem(args.json, CaravanError("there is not enough memory", code="shell.system"))
     return 2
 
 

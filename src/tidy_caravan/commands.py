@@ -24,6 +24,7 @@ from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundles_from_paths, digest_of
 from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.packing.delivery import check_folder, deliver, folder_at, spare_sources
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.proposal import as_route, propose
@@ -117,7 +118,6 @@ def survey_json(scene: Scene, findings: list[Finding], pictures: dict[int, list[
 
 def draw_places(scene: Scene, findings: list[Finding], folder: Path) -> dict[int, list[str]]:
     """Writes a picture of the first places of each finding; the names of the files by the finding's number."""
-    folder.mkdir(parents=True, exist_ok=True)
     out: dict[int, list[str]] = {}
     for i, f in enumerate(findings):
         places = [(p.parts, p.lines) for p in f.places[:PICTURES]] or [([n], []) for n in f.parts[:1]]
@@ -139,12 +139,14 @@ def print_findings(findings: list[Finding]) -> None:
 
 
 def run_survey(args: argparse.Namespace) -> int:
+    target = destination(args.destination or BUILT_IN[0].name)
+    left = read_route(args.route).left if args.route else []
+    if args.pictures:
+        check_folder(args.pictures)
     with telling() as progress:
         scene, _ = read(args.files, progress)
-        findings = survey(scene, destination(args.destination or BUILT_IN[0].name), progress=progress)
-    if args.route:
-        findings = leave(findings, scene, read_route(args.route).left)
-    drawn = draw_places(scene, findings, args.pictures) if args.pictures else {}
+        findings = leave(survey(scene, target, progress=progress), scene, left)
+    drawn = draw_places(scene, findings, folder_at(args.pictures)) if args.pictures else {}
     if args.json:
         show(survey_json(scene, findings, drawn))
     else:
@@ -183,7 +185,6 @@ class LastScene(StepScenes):
 
 def draw_steps(scene: Scene, route: Route, target: Destination, folder: Path) -> list[str]:
     """Writes the scene before the first step and after each; the names of the files."""
-    folder.mkdir(parents=True, exist_ok=True)
     kept, workshop = LastScene(), Workshop()
     names = []
     for number, title in enumerate(["source", *(s.kind for s in route.steps if s.enabled)]):
@@ -196,6 +197,9 @@ def draw_steps(scene: Scene, route: Route, target: Destination, folder: Path) ->
 def run_propose(args: argparse.Namespace) -> int:
     target = destination(args.to)
     kept = read_route(args.route) if args.route else Route()
+    if args.out:
+        spare_sources([args.out], args.files)
+        check_folder(args.out.absolute().parent)
     with telling() as progress:
         scene, _ = read(args.files, progress)
         proposed = propose(leave(survey(scene, target, progress=progress), scene, kept.left), target)
@@ -297,11 +301,11 @@ def run_light(args: argparse.Namespace) -> int:
 def run_bake(args: argparse.Namespace) -> int:
     from tidy_caravan.core.bake.look import look_at
     from tidy_caravan.core.bake.report import BakeAsk
-    from tidy_caravan.core.packing.pack import save
     from tidy_caravan.core.steps.light_budget import LightBudget
     from tidy_caravan.core.work.heavy import Workshop
 
     target = destination(args.to)
+    check_folder(args.out)
     try:
         asked = BakeAsk(
             samples=args.samples, divide=args.divide, bounces=args.bounces,
@@ -328,7 +332,9 @@ def run_bake(args: argparse.Namespace) -> int:
                 raise UnusableInput(f"no part is called {' or '.join(args.parts)}", where="the command line")
         look = look_at(scene, target.lightmap_channel, asked, Workshop(), partial(progress, "tracing light"))
     report = look.report
-    save(look.files(), args.out)
+    made = look.files()
+    spare_sources((args.out / name for name in made), args.files)
+    save(made, folder_at(args.out))
     if args.json:
         show(report.model_dump(by_alias=True))
         return 1 if report.lost else 0
@@ -370,12 +376,14 @@ def read_route(path: Path | None) -> Route:
 def run_carry(args: argparse.Namespace) -> int:
     target = destination(args.to)
     route = read_route(args.route)
+    for folder in filter(None, (args.out, args.pictures)):
+        check_folder(folder)
     with telling() as progress:
         scene, digest = read(args.files, progress)
         name, fmt = called(args.files), args.format
         package, _, records, findings = carry(scene, name, digest, target, route, fmt, progress=progress)
-    drawn = draw_steps(scene, route, target, args.pictures) if args.pictures else []
-    save(package.files, args.out)
+    drawn = draw_steps(scene, route, target, folder_at(args.pictures)) if args.pictures else []
+    deliver(package.files, args.out, args.files)
     problems = [c for r in records for c in r.changes if c.problem]
     if args.json:
         show(

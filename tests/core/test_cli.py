@@ -245,6 +245,47 @@ class Cli(unittest.TestCase):
                 self.assertEqual((code, set(problem)), (2, {"code", "title", "where"}))
                 self.assertTrue(problem["code"] and " ".join(problem["title"].split()) in err, problem)
 
+    def test_the_source_is_never_written_over_nor_what_lies_beside_it(self) -> None:
+        before = self.file.read_bytes()
+        (self.folder / "elsewhere").mkdir()
+        (self.folder / "elsewhere" / "scene.glb").symlink_to(self.file)
+        to = ("--to", "metre-z-up-right", "--route", self.route)
+        for command in (
+            ("carry", self.file, *to, "--out", self.folder),
+            ("carry", self.file, *to, "--out", self.folder / "elsewhere"),
+            ("propose", self.file, "--to", "metre-z-up-right", "--out", self.file),
+        ):
+            code, _, err = self.run_it(*command)
+            self.assertEqual(code, 2)
+            self.assertRegex(err, r"scene\.glb: this is the source, which is never written over; name another place$")
+            self.assertEqual(self.file.read_bytes(), before)
+        self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["elsewhere", "route.json", "scene.glb"])
+        # what the source may be made of stays; what an earlier package left there does not
+        beside = (*to, "--format", "obj", "--out", self.folder)
+        (self.folder / "scene.mtl").write_bytes(b"newmtl of somebody")
+        code, _, err = self.run_it("carry", self.file, *beside)
+        self.assertEqual((code, (self.folder / "scene.mtl").read_bytes()), (2, b"newmtl of somebody"))
+        self.assertRegex(err, r"scene\.mtl: a file of this name lies beside the source")
+        self.assertFalse((self.folder / "scene.obj").exists())
+        (self.folder / "scene.mtl").unlink()
+        for _ in range(2):
+            self.assertEqual(self.run_it("carry", self.file, *beside)[0], 0)
+        self.assertEqual(self.run_it("arrive", self.folder, "--against", self.file)[0], 0)
+
+    def test_a_place_that_cannot_be_written_is_told_before_the_work(self) -> None:
+        for out, pattern in (
+            (self.route, r"route\.json: there is a file where a folder is to be"),
+            (self.route / "deep" / "er", r"route\.json: there is a file where a folder is to be"),
+            ("", r"--out: the name is empty"),
+        ):
+            # the source is not there either: nobody has looked for it
+            code, _, err = self.run_it("carry", self.folder / "none.glb", "--to", "metre-z-up-right", "--out", out)
+            self.assertEqual(code, 2)
+            self.assertRegex(err, pattern)
+        code, _, err = self.run_it("carry", self.file, "--to", "metre-z-up-right", "--out", "/proc/none")
+        self.assertEqual(code, 2)
+        self.assertRegex(err, r"^tidy-caravan: /proc/none: no such file or directory")
+
     def test_destinations_and_installed_command(self) -> None:
         code, out, _ = self.run_it("destinations", "--json")
         data = json.loads(out)
