@@ -20,6 +20,7 @@ from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import write
 from tidy_caravan.core.formats.gltf.write import write_glb
+from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.route import default_route
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Scene
@@ -410,6 +411,18 @@ class Writing(unittest.TestCase):
         written = write(g.scene(), "glb", "scene")
         self.assertEqual(len(written.texts("rewritten")), 3)  # normals, empty UV set, tangents
         self.assert_valid(dict(written.files))
+
+    def test_what_is_put_right_on_many_meshes_is_one_sentence_that_names_some(self) -> None:
+        scene = everything().scene()
+        meshes = tuple(
+            replace(m, normals=None if m.normals is None else m.normals * np.float32(2)) for m in scene.meshes
+        )
+        told = write(scene.but(meshes=meshes), "glb", "scene").texts("rewritten")
+        self.assertIn("Normals that were no unit vectors were put right, 9 in all: “tri”, “mesh 1” and “mesh 2”.", told)
+        many = Written({})
+        for k in range(1200):
+            many.rewritten_of("{amount} of {names}.", f"bay {{{k}}}", 2)
+        self.assertEqual(many.texts("rewritten"), ["2 400 of “bay {0}”, “bay {1}”, “bay {2}” and 1 197 more."])
 
     def test_round_trip_keeps_everything(self) -> None:
         a = everything().scene()

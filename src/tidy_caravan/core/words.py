@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 CLAUSE = re.compile(r"(?= (?:of|that|without|whose|said|with) )")
 """Where a kind goes on after the word that is in the plural."""
@@ -16,6 +17,14 @@ def figure(count: int) -> str:
 def plural(count: int, one: str, many: str | None = None) -> str:
     """`1 mesh`, `2 meshes`, `20 000 parts`."""
     return f"{figure(count)} {one if count == 1 else many or one + 's'}"
+
+
+def few(names: Sequence[str], most: int = 3) -> str:
+    """`“a”`, `“a” and “b”`, `“a”, “b”, “c” and 20 more`."""
+    shown = [f"“{name[:80]}”" for name in names[:most]]
+    rest = [f"{figure(len(names) - most)} more"] if len(names) > most else []
+    *head, last = [*shown, *rest]
+    return f"{', '.join(head)} and {last}" if head else last
 
 
 def weight(size: float) -> str:

@@ -328,25 +328,23 @@ def write_meshes(
             continue
         index[i] = len(entries)
         builder.shape = int(shape[i]) if looks[shape[i]] > 1 else -1
-        entries.append(write_mesh(mesh, scene, builder, out))
+        entries.append(write_mesh(mesh, mesh.name or f"mesh {i}", scene, builder, out))
     builder.shape = -1
     return entries, index
 
 
-def with_needed_channels(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
+def with_needed_channels(mesh: Mesh, label: str, scene: Scene, out: Written) -> Mesh:
     """With an empty UV set for every channel that a picture of its materials is read from and that it lacks."""
     uses = [u for s in mesh.slots if s >= 0 for u in scene.materials[s].uses() if has_picture(scene, u)]
     needed = max((u.channel if u.transform_channel is None else u.transform_channel for u in uses), default=-1) + 1
     if needed <= len(mesh.uvs):
         return mesh
-    out.rewritten(
-        f"“{mesh.name}” has {len(mesh.uvs)} UV sets and its material samples set {needed - 1}; empty sets were added."
-    )
+    out.rewritten_of("Empty UV sets were added where a material samples one that its mesh lacks: {names}.", label)
     instead = np.zeros((mesh.vertices, 2), np.float32)
     return replace(mesh, uvs=(*mesh.uvs, *[instead] * (needed - len(mesh.uvs))))
 
 
-def ready_for_normal_maps(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
+def ready_for_normal_maps(mesh: Mesh, label: str, scene: Scene, out: Written) -> Mesh:
     """With tangents where a normal map needs them: receivers that make their own do not agree."""
     maps = [scene.materials[s].normal_texture for s in mesh.slots if s >= 0]
     uses = [u for u in maps if u is not None and has_picture(scene, u)]
@@ -355,7 +353,7 @@ def ready_for_normal_maps(mesh: Mesh, scene: Scene, out: Written) -> Mesh:
     channel = uses[0].channel if uses[0].transform_channel is None else uses[0].transform_channel
     if channel >= len(mesh.uvs):
         return mesh
-    out.rewritten(f"Tangents were computed for “{mesh.name}”, whose material has a normal map.")
+    out.rewritten_of("Tangents were computed where a material has a normal map: {names}.", label)
     return with_tangents(mesh, channel)
 
 
@@ -364,13 +362,15 @@ def has_picture(scene: Scene, use: TextureUse) -> bool:
     return image >= 0 and scene.images[image].data is not None
 
 
-def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict[str, Any]:
-    mesh = ready_for_normal_maps(with_needed_channels(mesh, scene, out), scene, out)
+def write_mesh(mesh: Mesh, label: str, scene: Scene, builder: Builder, out: Written) -> dict[str, Any]:
+    mesh = ready_for_normal_maps(with_needed_channels(mesh, label, scene, out), label, scene, out)
     attributes = {"POSITION": builder.accessor(mesh.positions, ARRAY_BUFFER, bounds=True)}
     if mesh.normals is not None:
         normals, mended = unit_vectors(mesh.normals, lambda: vertex_normals(mesh.positions, mesh.indices))
         if mended:
-            out.rewritten(f"{mended} normals of “{mesh.name}” were no unit vectors and were put right.")
+            out.rewritten_of(
+                "Normals that were no unit vectors were put right, {amount} in all: {names}.", label, mended
+            )
         attributes["NORMAL"] = builder.accessor(normals, ARRAY_BUFFER)
         if mesh.tangents is not None:
             tangents, mended = unit_vectors(
@@ -382,7 +382,7 @@ def write_mesh(mesh: Mesh, scene: Scene, builder: Builder, out: Written) -> dict
                 tangents[:, 3] = np.where(tangents[:, 3] < 0, -1.0, 1.0)
             if mended or unsigned.any():
                 most = max(mended, int(unsigned.sum()))
-                out.rewritten(f"{most} tangents of “{mesh.name}” were no unit vectors with a sign and were put right.")
+                out.rewritten_of("Tangents that were no unit vectors with a sign were put right, {amount} in all: {names}.", label, most)  # fmt: skip
             attributes["TANGENT"] = builder.accessor(tangents, ARRAY_BUFFER)
     for k, uv in enumerate(mesh.uvs):
         attributes[f"TEXCOORD_{k}"] = builder.accessor(uv, ARRAY_BUFFER)

@@ -10,6 +10,7 @@ import numpy as np
 from tidy_caravan.core.scene import HIDDEN, SCATTER, Nodes, Note, Scene
 from tidy_caravan.core.scene.arrays import F64, AnyArray, Bool
 from tidy_caravan.core.space.transforms import split_trs
+from tidy_caravan.core.words import few, figure
 
 ENDINGS = {"image/png": ".png", "image/jpeg": ".jpg", "image/webp": ".webp"}
 
@@ -26,17 +27,26 @@ class Written:
     node_index: list[int] = field(default_factory=list)
     renamed: dict[int, str] = field(default_factory=dict)
     materials: dict[str, str] = field(default_factory=dict)
+    alike: dict[str, list[tuple[str, int]]] = field(default_factory=dict)
 
     def rewritten(self, text: str, where: str = "") -> None:
         """Notes what was put right or written differently."""
         self.notes.append(Note("rewritten", "write.rewritten", where, text))
+
+    def rewritten_of(self, sentence: str, name: str, amount: int = 1) -> None:
+        """The same of one among many: `texts` says it once of all. sentence: with {names}, and {amount} for the sum."""
+        self.alike.setdefault(sentence, []).append((name, amount))
 
     def lost(self, text: str, where: str = "") -> None:
         """Notes what the format cannot hold."""
         self.notes.append(Note("lost", "write.lost", where, text))
 
     def texts(self, kind: str) -> list[str]:
-        return [n.text for n in self.notes if n.kind == kind]
+        told = [n.text for n in self.notes if n.kind == kind]
+        if kind == "rewritten":
+            for sentence, of in self.alike.items():
+                told.append(sentence.format(names=few([n for n, _ in of]), amount=figure(sum(a for _, a in of))))
+        return told
 
 
 def texture_path(name: str, index: int, mime: str, taken: dict[str, bytes]) -> str:
