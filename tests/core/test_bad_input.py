@@ -127,7 +127,7 @@ class Damaged(unittest.TestCase):
         g.node(mesh=g.mesh(TRIANGLE, [0, 1, 2, 0, 1, 7]))
         scene, notes = self.notes(g)
         self.assertEqual(scene.meshes[0].triangles, 1)
-        self.assertIn("1 triangles refer to vertices that do not exist", notes[0])
+        self.assertIn("1 triangle on vertices that do not exist", notes[0])
 
     def test_a_surface_stays_where_what_lies_on_it_points_at_nothing(self) -> None:
         """Or has not as many values as there should be: it goes alone, and it is told."""

@@ -165,7 +165,7 @@ def write_images(root: Any, scene: Scene, pictures: dict[str, bytes], out: Writt
     library = None
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten_of("Images without data stay behind: {names}.", image.uri or image.name or f"image {i}")
             continue
         path = texture_path(image.name or image.uri, i, image.mime, pictures)
         pictures[path] = image.data

@@ -20,6 +20,7 @@ from tidy_caravan.core.formats.shared.written import TARGET_NAMES
 from tidy_caravan.core.geometry.normals import face_normals
 from tidy_caravan.core.scene import Mesh, Morph, Note
 from tidy_caravan.core.scene.arrays import F32, LARGEST, U32, AnyArray, Bool, usable_rows
+from tidy_caravan.core.words import plural
 
 MODES = ("points", "lines", "line loops", "line strips", "triangles", "triangle strips", "triangle fans")
 CHANNELS = 16
@@ -101,7 +102,7 @@ def read_piece(
                 "damaged",
                 "import.not-finite",
                 where,
-                f"{int((~finite).sum())} positions are not finite numbers or beyond {LARGEST:g}; the {int(bad.sum())} triangles on them were left out.",
+                f"{plural(int((~finite).sum()), 'position is', 'positions are')} not finite or beyond {LARGEST:g}; {plural(int(bad.sum()), 'triangle')} there left out.",
             )
         )
         indices = indices[~bad]
@@ -200,7 +201,7 @@ def read_indices(
                 "damaged",
                 "import.index-range",
                 where,
-                f"{int((~good).sum())} triangles refer to vertices that do not exist and were left out.",
+                f"Left out: {plural(int((~good).sum()), 'triangle')} on vertices that do not exist.",
             )
         )
         faces = faces[good]

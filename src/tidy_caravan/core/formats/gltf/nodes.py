@@ -248,7 +248,7 @@ def finite_locals(local: F64, notes: list[Note]) -> F64:
     good = np.isfinite(local).all(axis=(1, 2)) & (np.abs(local).max(axis=(1, 2), initial=0) < 1e12)
     bent = good & beyond_affine(local)
     for odd, text in (
-        (~good, "The transform is not finite; the node stands at its parent's origin now."),
+        (~good, "The transform is not finite, or goes beyond 1e+12; the node stands at its parent's origin now."),
         (bent, LEFT_OUT),
     ):
         rows = np.flatnonzero(odd).tolist()

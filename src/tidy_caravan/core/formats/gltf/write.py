@@ -199,7 +199,7 @@ def write_images(
     index: dict[int, int] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten_of("Images without data stay behind: {names}.", image.uri or image.name or f"image {i}")
             continue
         entry = _named({}, image.name, image.extras)
         if loose:

@@ -27,6 +27,7 @@ from tidy_caravan.core.geometry.triangulate import fan_or_ears
 from tidy_caravan.core.pace import OFTEN
 from tidy_caravan.core.scene import GLTF, Mesh, Note, Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F32, F64, I32, I64, LARGEST, AnyArray, extremes, stored32, usable_rows
+from tidy_caravan.core.words import plural
 
 REAL = b"0123456789.eE+- \n"
 WHOLE = b"0123456789/ \n"
@@ -120,7 +121,7 @@ def read(bundle: Bundle) -> Scene:
                 "damaged",
                 "import.not-finite",
                 bundle.main,
-                f"{int((~finite).sum())} positions are not finite numbers or beyond {LARGEST:g}; faces on them were left out.",
+                f"{plural(int((~finite).sum()), 'position is', 'positions are')} not finite or beyond {LARGEST:g}; faces there left out.",
             )
         )
         positions = np.where(finite[:, None], positions, 0.0)

@@ -48,7 +48,7 @@ def write_usd(scene: Scene, name: str, ending: str, instancing: bool, tell: Tell
     files: dict[str, bytes] = {}
     for i, image in enumerate(scene.images):
         if image.data is None:
-            out.rewritten(f"The image “{image.uri or image.name or i}” has no data and stays behind.")
+            out.rewritten_of("Images without data stay behind: {names}.", image.uri or image.name or f"image {i}")
             continue
         pictures[i] = texture_path(image.name or image.uri, i, image.mime, files)
         files[pictures[i]] = image.data

@@ -305,7 +305,7 @@ class Reader:
                 "damaged",
                 "import.transform",
                 str(prim.GetPath()),
-                "The transform is not finite; the prim stands at its parent's origin now.",
+                "The transform is not finite, or goes beyond 1e+12; the prim stands at its parent's origin now.",
             )
             return np.eye(4)
         if beyond_affine(matrix[None])[0]:
