@@ -25,7 +25,6 @@ from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.formats import bundles_from_paths, digest_of
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.packing.delivery import check_folder, deliver, folder_at, spare_sources
-from tidy_caravan.core.packing.pack import save
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.proposal import as_route, propose
 from tidy_caravan.core.route import (
@@ -332,9 +331,7 @@ def run_bake(args: argparse.Namespace) -> int:
                 raise UnusableInput(f"no part is called {' or '.join(args.parts)}", where="the command line")
         look = look_at(scene, target.lightmap_channel, asked, Workshop(), partial(progress, "tracing light"))
     report = look.report
-    made = look.files()
-    spare_sources((args.out / name for name in made), args.files)
-    save(made, folder_at(args.out))
+    deliver(look.files(), args.out, args.files)
     if args.json:
         show(report.model_dump(by_alias=True))
         return 1 if report.lost else 0

@@ -108,6 +108,16 @@ class Journey(BrowserTest):
         expect(dialog).to_have_count(0)
         page.get_by_role("button", name="Close message").click()
         self.faults[:] = [f for f in self.faults if "507" not in f]  # the browser tells of it itself
+        # what may be empty may be emptied again
+        tape.get_by_role("button", name="Numbers of Match units and axes").click()
+        dialog = page.get_by_role("dialog", name="Match units and axes")
+        unit = dialog.get_by_label("One unit of the source")
+        unit.press_sequentially("0")
+        dialog.get_by_role("button", name="Save").click()
+        self.assertIn("greater than 0", unit.evaluate("e => e.validationMessage"))
+        unit.fill("")
+        dialog.get_by_role("button", name="Save").click()
+        expect(dialog).to_have_count(0)
         tape.get_by_role("checkbox", name="Lightmap UV set on").click()
         expect(tape.get_by_text("switched off")).to_be_visible()
         tape.get_by_role("button", name="Lightmap UV set earlier").click()

@@ -1,5 +1,5 @@
 // A number that is typed: what is none yet, or out of its limits, stays in sight and changes nothing until it is right.
-import { type InputHTMLAttributes, useState } from "react";
+import { type InputHTMLAttributes, useEffect, useRef, useState } from "react";
 
 type Plain = Omit<
   InputHTMLAttributes<HTMLInputElement>,
@@ -38,8 +38,17 @@ const limits = ({ min, max, over, under }: Limits) =>
 
 export function NumberInput({ value, min, max, over, under, whole, onChange, onEmpty, ...plain }: Props) {
   const [typed, setTyped] = useState<string | null>(null);
+  const box = useRef<HTMLInputElement>(null);
+  // what comes from elsewhere, such as a point picked in the view, takes the place of what was left there
+  useEffect(() => {
+    void value;
+    if (document.activeElement === box.current) return;
+    box.current?.setCustomValidity("");
+    setTyped(null);
+  }, [value]);
   return (
     <input
+      ref={box}
       title={limits({ min, max, over, under })}
       {...plain}
       type="number"
@@ -50,7 +59,7 @@ export function NumberInput({ value, min, max, over, under, whole, onChange, onE
       value={typed ?? String(value ?? "")}
       onChange={({ target }) => {
         setTyped(target.value);
-        target.setCustomValidity(outside(Number(target.value), { over, under }));
+        target.setCustomValidity(target.value && outside(Number(target.value), { over, under }));
         if (!target.validity.valid) return;
         if (target.value === "") onEmpty?.();
         else onChange(Number(target.value));

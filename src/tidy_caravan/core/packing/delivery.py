@@ -35,7 +35,7 @@ def spare_sources(targets: Iterable[Path], sources: Sequence[Path]) -> None:
 
 
 def deliver(files: dict[str, bytes], folder: Path, sources: Sequence[Path]) -> None:
-    """Writes the files of a package; those of an earlier one are replaced.
+    """Writes what was made, such as a package; the files of an earlier one are replaced.
 
     In the folder of a source nothing else is replaced: its companions lie there, read or not. Raises UnusableInput before
     anything is written.
