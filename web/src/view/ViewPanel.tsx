@@ -246,7 +246,10 @@ export function ViewPanel({ haul, arrive, load }: Props) {
         )}
       </div>
       <p className="flex shrink-0 items-center gap-3 border-t rule px-2 py-1 text-xs">
-        <span className="min-w-0 grow truncate" title={batch?.text ?? lensOf(lens)?.legend}>
+        <span
+          className={`min-w-0 grow ${batch ? "truncate" : ""}`}
+          title={batch?.text ?? lensOf(lens)?.legend}
+        >
           {batch?.text ?? lensOf(lens)?.legend}
         </span>
         <span
