@@ -247,8 +247,8 @@ export function ViewPanel({ haul, arrive, load }: Props) {
       </div>
       <p className="flex shrink-0 items-center gap-3 border-t rule px-2 py-1 text-xs">
         <span
-          className={`min-w-0 grow ${batch ? "truncate" : ""}`}
-          title={batch?.text ?? lensOf(lens)?.legend}
+          className="min-w-0 grow truncate"
+          title={batch?.text ?? [lensOf(lens)?.legend, lensOf(lens)?.note].filter(Boolean).join(" · ")}
         >
           {batch?.text ?? lensOf(lens)?.legend}
         </span>

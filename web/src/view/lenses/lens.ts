@@ -8,6 +8,8 @@ export type LensDefinition = {
   /** What the list calls it, and what the line below the view says of its signs. */
   name: string;
   legend: string;
+  /** What there is no room for in the legend; shown when one points at it. */
+  note?: string;
   /** Place in the list. */
   rank: number;
   /**

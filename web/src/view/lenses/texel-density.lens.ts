@@ -5,8 +5,8 @@ import type { LensDefinition } from "./lens";
 export default {
   id: "texel-density",
   name: "Lightmap texels",
-  legend:
-    "dots < 2 cm, plain < 5 cm, lines < 10 cm, stripes < 20 cm a texel · squares: texels, or 16 of them",
+  legend: "dots < 2, plain < 5, lines < 10, stripes < 20 cm a texel",
+  note: "squares: texels, or 16 of them",
   rank: 5.5,
   shade: `
     vec2 texel = vUv1 * vMap;

@@ -4,8 +4,8 @@ import type { LensDefinition } from "./lens";
 export default {
   id: "texture-scale",
   name: "Texture scale",
-  legend:
-    "one square per metre of texture · a repeat is: dots < 0.3 m, plain < 1.5 m, lines < 5 m, stripes more",
+  legend: "a repeat: dots < 0.3, plain < 1.5, lines < 5 m, stripes more",
+  note: "one square per metre of texture",
   rank: 8,
   shade: `
     vec2 du = dFdx(vUv0), dv = dFdy(vUv0);
