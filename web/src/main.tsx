@@ -6,7 +6,7 @@ import { App } from "./app";
 import "./index.css";
 import { tell } from "./shared/messages";
 
-// what a click has changed is drawn before the next click: that one is made over what is seen
+// what a click has changed, and that it is not answered yet, is drawn before the next click: no two go over one version
 notifyManager.setScheduler(queueMicrotask);
 
 const client = new QueryClient({

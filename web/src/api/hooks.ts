@@ -19,7 +19,6 @@ import {
   type Problem,
   type Way,
 } from "./client";
-import { inTurn, isChanging } from "./turns";
 
 export const useHauls = (search: string, deleted = false) =>
   useInfiniteQuery({
@@ -184,7 +183,7 @@ export function useStart(haul: Haul | undefined) {
 export function useEdit(haul: Haul | undefined) {
   const client = useQueryClient();
   return useMutation<Haul, Problem, HaulChange>({
-    mutationFn: (change) => inTurn(haul as Haul, (over) => api.edit(over, change)),
+    mutationFn: (change) => api.edit(haul as Haul, change),
     // shown at once; the server's answer or a reload puts it right
     onMutate: async ({ route }) => {
       // an answer that is on its way would show what was before
@@ -194,11 +193,7 @@ export function useEdit(haul: Haul | undefined) {
           old ? { ...old, route: { ...old.route, ...route } as Haul["route"] } : old,
         );
     },
-    onSuccess: (fresh) =>
-      client.setQueryData<Haul>(["haul", fresh.id], (old) =>
-        // what was changed since stays in sight
-        old && isChanging(fresh.id) ? { ...fresh, route: old.route } : fresh,
-      ),
+    onSuccess: (fresh) => client.setQueryData(["haul", fresh.id], fresh),
     onError: (problem) => {
       tell("error", problem.message);
       if (haul) client.invalidateQueries({ queryKey: ["haul", haul.id] });
@@ -210,7 +205,7 @@ export function useEdit(haul: Haul | undefined) {
 export function useTurnBack(haul: Haul | undefined) {
   const client = useQueryClient();
   return useMutation<Haul, Problem, Way>({
-    mutationFn: (way) => inTurn(haul as Haul, (over) => api.turnBack(over, way)),
+    mutationFn: (way) => api.turnBack(haul as Haul, way),
     onSuccess: (fresh, way) => {
       client.setQueryData(["haul", fresh.id], fresh);
       client.invalidateQueries({ queryKey: ["hauls"] });

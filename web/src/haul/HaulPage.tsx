@@ -70,7 +70,8 @@ export function HaulPage() {
     scene && scene.id === haul?.result?.id ? "result" : "source",
   );
   const titles = useMemo(() => new Map(kinds.map((k) => [k.kind, k.title])), [kinds]);
-  const busy = working(haul?.job) || start.isPending || edit.isPending;
+  // one change after the other: the next is made over what the server has answered
+  const busy = working(haul?.job) || start.isPending || edit.isPending || turn.isPending;
   const steps = haul?.route.steps ?? [];
 
   const { mutate: begin } = start;
@@ -283,7 +284,7 @@ export function HaulPage() {
         <UndoRedo
           changes={haul}
           done={turn.isSuccess ? turn.variables : undefined}
-          busy={busy || edit.isPending || turn.isPending}
+          busy={busy}
           onTurn={turn.mutate}
         />
         {haul.job && working(haul.job) && <JobStrip job={haul.job} />}
