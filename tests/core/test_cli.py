@@ -18,6 +18,7 @@ import trimesh
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.cli import main
 from tidy_caravan.core.formats import writable
+from tidy_caravan.demo.three_trades import three_trades_files
 
 GOOD = {"steps": [{"kind": "match_units_axes"}, {"kind": "mend_normals"}, {"kind": "lightmap_uvs", "resolution": 64}]}
 
@@ -301,6 +302,93 @@ class Cli(unittest.TestCase):
             check=True,
         )
         self.assertEqual(len(done.stdout.splitlines()), 4)
+
+    def test_a_destination_is_proven_kept_and_carried_to(self) -> None:
+        own, out, yard = self.folder / "Own Engine.json", self.folder / "package", self.folder / "yard"
+        code, text, err = self.run_it("yardstick", "--to", "metre-z-up-right", "--out", yard)
+        self.assertEqual((code, text.split(), err), (0, [str(yard / "yardstick.glb")], ""))
+        # somebody imports it into a world of centimetres that turns Y into Z, as trimesh would hand it over
+        points = trimesh.load(yard / "yardstick.glb").to_geometry().vertices @ [[1, 0, 0], [0, 0, 1], [0, -1, 0]]
+        sizes = ",".join(f"{size:.6g}" for size in points.max(axis=0) - points.min(axis=0))
+        seen = ("--sizes", sizes, "--marks", "X,Z,-Y", "--shown-in", "centimetre")
+        code, text, _ = self.run_it("yardstick", "--to", "metre-z-up-right", *seen, "--keep", own, "--json")
+        told = json.loads(text)
+        self.assertEqual((code, told["factor"], told["axes"]), (0, 0.01, ["X", "Z", "-Y"]))
+        kept = json.loads(own.read_text())
+        self.assertEqual((kept["name"], kept["builtIn"]), ("own-engine", False))
+        self.assertEqual(kept["importers"]["glb"]["file"], told["file"])
+        self.assertEqual(kept | {"name": told["destination"]["name"]}, told["destination"])
+        self.assertEqual(json.loads(self.run_it("destinations", own, "--json")[1]), kept)
+        # what is carried to it is right there: numbers of centimetres, turned the other way
+        to = ("--to", own, "--route", self.route)
+        self.assertEqual(self.run_it("carry", self.file, *to, "--out", out)[0], 0)
+        (package,) = out.glob("*.glb")
+        there = trimesh.load(package).to_geometry().bounds @ [[1, 0, 0], [0, 0, 1], [0, -1, 0]] * 0.01
+        source = trimesh.load(self.file).to_geometry().bounds @ [[1, 0, 0], [0, 0, 1], [0, -1, 0]]
+        self.assertLess(abs(there - source).max(), 1e-5)
+        self.assertEqual(self.run_it("arrive", out, "--against", self.file)[0], 0)
+        # one of one's own keeps its name when another format is proven
+        again = self.folder / "again.json"
+        habit = ("--habit", "inches", "--format", "usda")
+        self.assertEqual(self.run_it("yardstick", "--to", own, *habit, "--keep", again)[0], 0)
+        both = json.loads(again.read_text())
+        self.assertEqual((both["name"], both["importers"]["glb"]), ("own-engine", kept["importers"]["glb"]))
+        self.assertEqual(both["importers"]["usda"]["file"]["metresPerUnit"], 0.0254)
+
+    def test_answers_that_cannot_be_are_told(self) -> None:
+        to = ("yardstick", "--to", "metre-y-up-right")
+        keep = self.folder / "own.json"
+        for seen, pattern in (
+            (("--sizes", "1,2,3", "--marks", "X,Y,Y"), "Two marks cannot lie on one axis"),
+            (("--sizes", "1,2,5", "--marks", "X,Y,Z"), "three different factors"),
+        ):
+            code, text, _ = self.run_it(*to, *seen, "--keep", keep)
+            self.assertEqual((code, keep.exists()), (1, False))
+            self.assertIn(pattern, text)
+        lame = self.folder / "lame.json"
+        lame.write_text(json.dumps({"name": "My own", "title": "Mine"}))
+        for line, pattern in (
+            (to, "--out writes it"),
+            ((*to, "--sizes", "1,2,3"), "--sizes and --marks are needed together"),
+            ((*to, "--sizes", "1,2", "--marks", "X,Y,Z"), "--sizes: "),
+            ((*to, "--sizes", "1,2,3", "--marks", "X,Y,Q"), "--marks: "),
+            ((*to, "--sizes", "1,2,3", "--marks", "X,Y,Z", "--node-scale", "0"), "--node-scale: "),
+            ((*to, "--habit", "dreams"), "known are metres, centimetres"),
+            (("destinations", lame), r"lame\.json: this is no destination \(name: .*world: Field required"),
+            (("carry", self.file, "--to", self.file.with_suffix(".json"), "--out", self.folder), "cannot be read"),
+        ):
+            code, text, err = self.run_it(*line)
+            self.assertEqual((code, text), (2, ""))
+            self.assertRegex(err, pattern)
+
+    def test_shapes_are_as_many_triangles_as_the_step_makes(self) -> None:
+        for name, data in three_trades_files().items():
+            (self.folder / name).parent.mkdir(exist_ok=True)
+            (self.folder / name).write_bytes(data)
+        beach = self.folder / "beach.usda"
+        code, text, _ = self.run_it("shapes", beach, "--segments", 12, "--level", 1, "--parts", "[bpr]*", "--json")
+        told = json.loads(text)
+        self.assertEqual(code, 0)
+        then = {s["name"]: s["then"] for s in told["items"]}
+        self.assertEqual((then["buoy"], then["pole"], then["rowing_boat"]), (120, 48, 128))
+        self.assertEqual(then["mooring_rope"], {s["name"]: s["triangles"] for s in told["items"]}["mooring_rope"])
+        self.assertEqual(told["then"], sum(s["then"] * s["parts"] for s in told["items"]))
+        # and the step makes them so: sixteen round columns, of sides and two caps each
+        hall, out = self.folder / "hall.ifc", self.folder / "package"
+        told = json.loads(self.run_it("shapes", hall, "--segments", 12, "--json")[1])
+        (column,) = told["items"]
+        self.assertEqual((column["parts"], column["then"]), (16, 2 * 12 + 2 * (12 - 2)))
+        ids = [{"id": "1", "name": "columns", "rules": [{"names": ["column*"]}]}]
+        ids.append({"id": "2", "name": "all", "rules": [{"names": ["*"]}]})
+        self.route.write_text(json.dumps({"steps": [{"kind": "make_shapes", "segments": 12}], "sets": ids}))
+        self.run_it("carry", hall, "--to", "metre-y-up-right", "--route", self.route, "--out", out)
+        parts = json.loads((out / "manifest.json").read_text())["parts"]
+        made = [p["triangles"] for p in parts if p["name"].startswith("column")]
+        self.assertEqual(made, [column["then"]] * 16)
+        # what the sets hold is told with the survey
+        columns, everything = json.loads(self.run_it("survey", hall, "--route", self.route, "--json")[1])["sets"]
+        self.assertEqual((columns["name"], columns["parts"], columns["taken"]), ("columns", 16, 0))
+        self.assertEqual((everything["parts"], everything["taken"]), (len(parts), 16))
 
 
 if __name__ == "__main__":

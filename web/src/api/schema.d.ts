@@ -4152,10 +4152,10 @@ export interface components {
             treatment: components["schemas"]["Treatment"];
         };
         /**
-         * ShapeOut
-         * @description triangles now, and `then` as a step would make it.
+         * Shape
+         * @description What was no mesh in the source: its triangles now, and `then` as a step would make it.
          */
-        ShapeOut: {
+        Shape: {
             /** Form */
             form: string;
             /** Kind */
@@ -4181,7 +4181,7 @@ export interface components {
          */
         ShapesOut: {
             /** Items */
-            items: components["schemas"]["ShapeOut"][];
+            items: components["schemas"]["Shape"][];
             /** Then */
             then: number;
             /** Total */

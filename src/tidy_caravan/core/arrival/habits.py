@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
@@ -9,9 +10,9 @@ from typing import Literal
 import numpy as np
 
 from tidy_caravan.core.conventions.destinations import Destination
-from tidy_caravan.core.conventions.yardstick import MARKS, UNITS, Answers, blocks
+from tidy_caravan.core.conventions.yardstick import MARKS, UNITS, Answers, blocks, yardstick
 from tidy_caravan.core.errors import CaravanError, UnusableInput
-from tidy_caravan.core.formats.registry import format_named, receive
+from tidy_caravan.core.formats.registry import format_named, receive, write
 from tidy_caravan.core.scene import Scene, make_nodes
 from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.scene.convention import Axis
@@ -75,6 +76,21 @@ def through(habit: Habit, points: F64) -> F64:
     """(N, 3) numbers of a file as places in the receiver's world, in metres."""
     out: F64 = habit.unit * (points @ habit.map.T)
     return out
+
+
+def answer_of(habit: Habit, destination: Destination, fmt: str) -> Answers:
+    """What it shows of the yardstick, which is written for it into a folder of its own."""
+    with tempfile.TemporaryDirectory(prefix="caravan-yardstick-") as folder:
+        for name, data in yardstick_files(destination, fmt).items():
+            path = Path(folder) / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(data)
+        return answer(Path(folder) / f"yardstick.{fmt}", destination, fmt, habit)
+
+
+def yardstick_files(destination: Destination, fmt: str) -> dict[str, bytes]:
+    """The yardstick as it is downloaded. Raises CaravanError for a format that cannot be written."""
+    return write(yardstick(destination, fmt), fmt, "yardstick").files
 
 
 def shown_boxes(file: Path, destination: Destination, fmt: str, habit: Habit) -> tuple[Scene, F64]:

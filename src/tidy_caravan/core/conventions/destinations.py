@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 from pydantic.alias_generators import to_camel
 
-from tidy_caravan.core.errors import CaravanError
+from tidy_caravan.core.errors import CaravanError, UnusableInput
 from tidy_caravan.core.scene.convention import GLTF, Axis, Convention, Handedness
 from tidy_caravan.core.space.axes import basis
 
@@ -201,4 +201,15 @@ def destination(name: str) -> Destination:
         if known.name == name:
             return known
     names = ", ".join(d.name for d in BUILT_IN)
-    raise CaravanError(f"no destination called “{name}”; known are {names}", code="destination.unknown")
+    raise CaravanError(f"no destination called “{name[:80]}”; known are {names}", code="destination.unknown")
+
+
+def parse_destination(data: Any, where: str) -> Destination:
+    """One of the user's own from JSON, as the page exports it. where: what it came from. Raises UnusableInput."""
+    try:
+        own = Destination.model_validate(data)
+    except ValidationError as error:
+        wrong = [f"{'.'.join(map(str, e['loc'])) or 'it'}: {e['msg']}" for e in error.errors()]
+        more = f" and {len(wrong) - 3} more" if len(wrong) > 3 else ""
+        raise UnusableInput(f"this is no destination ({'; '.join(wrong[:3])}{more})"[:400], where=where) from error
+    return own.model_copy(update={"built_in": False})

@@ -7,9 +7,20 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
+from pydantic import BaseModel, ConfigDict
+from pydantic.alias_generators import to_camel
 
 from tidy_caravan.core.aspects import Aspect, Effect
-from tidy_caravan.core.geometry.recipes import Fineness, as_it_was, estimate, fineness_now, make, settled, stretch_of
+from tidy_caravan.core.geometry.recipes import (
+    Fineness,
+    as_it_was,
+    estimate,
+    fineness_now,
+    make,
+    settled,
+    stretch_of,
+    triangles_at,
+)
 from tidy_caravan.core.scene import Mesh, Recipe, Scene
 from tidy_caravan.core.scene.arrays import AnyArray
 from tidy_caravan.core.steps.base import (
@@ -153,3 +164,42 @@ class MakeShapes(Step):
                 ),
             )
         return out, changes
+
+
+class Shape(BaseModel):
+    """What was no mesh in the source: its triangles now, and `then` as a step would make it."""
+
+    model_config = ConfigDict(alias_generator=to_camel, populate_by_name=True)
+
+    mesh: int
+    name: str
+    kind: str
+    form: str
+    parts: int
+    triangles: int
+    then: int
+    setting: dict[str, Any]
+
+
+def shapes_in(scene: Scene, asked: MakeShapes | None = None) -> list[Shape]:
+    """All that is drawn and was no mesh in the source, with what the step would make of those that it is for."""
+    chosen = (asked or MakeShapes()).where.select(scene)
+    used = set(np.unique(scene.nodes.mesh[chosen]).tolist())
+    counts = scene.instance_counts.tolist()
+    stretched = (scene.convention.metres_per_unit * stretch_of(scene.nodes, len(scene.meshes))).tolist()
+    out = []
+    for i, mesh in enumerate(scene.meshes):
+        recipe, metres = mesh.recipe, stretched[i]
+        if recipe is None or not counts[i]:
+            continue
+        after = mesh.triangles
+        if asked is not None and i in used and not (recipe.kind == "subdivision" and asked.level is None):
+            after = triangles_at(recipe, asked.fineness(), metres)
+        word = recipe.values.get("shape") or recipe.values.get("scheme") or recipe.values.get("basis") or recipe.kind
+        out.append(
+            Shape(
+                mesh=i, name=mesh.name, kind=recipe.kind, form=str(word), parts=counts[i], triangles=mesh.triangles,
+                then=after, setting=fineness_now(recipe, metres).as_setting(),
+            )
+        )  # fmt: skip
+    return out

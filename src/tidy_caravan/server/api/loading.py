@@ -14,15 +14,14 @@ from tidy_caravan.core.errors import BadRoute
 from tidy_caravan.core.figures import view_map
 from tidy_caravan.core.formats import endings
 from tidy_caravan.core.geometry.pose import at_rest
-from tidy_caravan.core.geometry.recipes import fineness_now, stretch_of, triangles_at
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
 from tidy_caravan.core.steps import Step, UnknownStep, parse_step
-from tidy_caravan.core.steps.make_shapes import MakeShapes
+from tidy_caravan.core.steps.make_shapes import MakeShapes, shapes_in
 from tidy_caravan.server.api.context import SessionDep, State, StateDep, found, new_job
 from tidy_caravan.server.api.hauls import stored_files
 from tidy_caravan.server.api.reading import as_read
 from tidy_caravan.server.api.requests import router as new_router
-from tidy_caravan.server.api.schemas import JobOut, Picked, PreviewRequest, SetList, ShapeOut, ShapesOut
+from tidy_caravan.server.api.schemas import JobOut, Picked, PreviewRequest, SetList, ShapesOut
 from tidy_caravan.server.db.models import Haul, Revision, Run, SceneRow
 from tidy_caravan.server.problems import Problem
 
@@ -92,29 +91,8 @@ def shapes(scene_id: uuid.UUID, session: SessionDep, state: StateDep, step: Step
     """What was no mesh in the source, with its triangles now and as a step would make it."""
     scene = read_by_route(state, session, scene_id)
     asked = shape_step(step) if step else None
-    chosen = (asked or MakeShapes()).where.select(scene)
-    used = set(np.unique(scene.nodes.mesh[chosen]).tolist())
-    counts = scene.instance_counts.tolist()
-    stretched = (scene.convention.metres_per_unit * stretch_of(scene.nodes, len(scene.meshes))).tolist()
-    items = []
-    now = then = 0
-    for i, mesh in enumerate(scene.meshes):
-        recipe, metres = mesh.recipe, stretched[i]
-        if recipe is None or not counts[i]:
-            continue
-        after = mesh.triangles
-        if asked is not None and i in used and not (recipe.kind == "subdivision" and asked.level is None):
-            after = triangles_at(recipe, asked.fineness(), metres)
-        now, then = now + mesh.triangles * counts[i], then + after * counts[i]
-        word = str(
-            recipe.values.get("shape") or recipe.values.get("scheme") or recipe.values.get("basis") or recipe.kind
-        )
-        items.append(
-            ShapeOut(
-                mesh=i, name=mesh.name, kind=recipe.kind, form=word, parts=counts[i], triangles=mesh.triangles,
-                then=after, setting=fineness_now(recipe, metres).as_setting(),
-            )
-        )  # fmt: skip
+    items = shapes_in(scene, asked)
+    now, then = sum(s.triangles * s.parts for s in items), sum(s.then * s.parts for s in items)
     return ShapesOut(items=items[:MOST_SHAPES], total=len(items), triangles=now, then=then)
 
 

@@ -21,6 +21,7 @@ from tidy_caravan.core.scene.arrays import F64
 from tidy_caravan.core.selection import MOST_IDS, Identity, PartSet, Rule, Treatment
 from tidy_caravan.core.space.axes import linear_map
 from tidy_caravan.core.steps import AnyStep
+from tidy_caravan.core.steps.make_shapes import Shape
 from tidy_caravan.core.survey.effects import Effect, effect_of
 from tidy_caravan.server.columns import part_columns
 
@@ -257,23 +258,10 @@ class SetList(Camel):
     sets: list[PartSet] = Field(max_length=200)
 
 
-class ShapeOut(Camel):
-    """triangles now, and `then` as a step would make it."""
-
-    mesh: int
-    name: str
-    kind: str
-    form: str
-    parts: int
-    triangles: int
-    then: int
-    setting: dict[str, Any]
-
-
 class ShapesOut(Camel):
     """triangles, then: drawn by all of them, now and as a step would make them."""
 
-    items: list[ShapeOut]
+    items: list[Shape]
     total: int
     triangles: int
     then: int

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import datetime
 import io
-import tempfile
 import zipfile
-from pathlib import Path
 from urllib.parse import quote
 
 from fastapi import Response
 
-from tidy_caravan.core.arrival.habits import HABITS, answer, habit_named
-from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers, yardstick
-from tidy_caravan.core.formats.registry import format_named, write
-from tidy_caravan.core.packing.pack import save
+from tidy_caravan.core.arrival.habits import HABITS, answer_of, habit_named, yardstick_files
+from tidy_caravan.core.conventions.yardstick import Answers, Reading, read_answers
+from tidy_caravan.core.formats.registry import format_named
 from tidy_caravan.server.api.context import SessionDep, destination_named
 from tidy_caravan.server.api.requests import router as new_router
 from tidy_caravan.server.api.schemas import AnswerRequest, HabitOut, ReadRequest
@@ -33,7 +30,7 @@ def habits() -> list[HabitOut]:
 def download_yardstick(destination: str, fmt: str, session: SessionDep) -> Response:
     """The yardstick's files; one file as it is, several as a zip."""
     target = destination_named(session, destination)
-    files = write(yardstick(target, fmt), fmt, "yardstick").files
+    files = yardstick_files(target, fmt)
     if len(files) == 1:
         name, data = next(iter(files.items()))
         kind = "application/octet-stream"
@@ -50,11 +47,7 @@ def download_yardstick(destination: str, fmt: str, session: SessionDep) -> Respo
 def answer_for(request: AnswerRequest, session: SessionDep) -> Answers:
     """What a stand-in with that habit shows of the yardstick."""
     target = destination_named(session, request.destination)
-    habit = habit_named(request.habit)
-    files = write(yardstick(target, request.format), request.format, "yardstick").files
-    with tempfile.TemporaryDirectory(prefix="caravan-yardstick-") as folder:
-        save(files, Path(folder))
-        return answer(Path(folder) / f"yardstick.{request.format}", target, request.format, habit)
+    return answer_of(habit_named(request.habit), target, request.format)
 
 
 @router.post("/read")
