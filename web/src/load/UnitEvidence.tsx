@@ -153,7 +153,9 @@ function Judged({ told, inForce, busy, onChoose }: JudgedProps) {
             <th className="text-right">Things that fit</th>
             <th>For example</th>
             <th className="text-right">The whole measures</th>
-            <th />
+            <th>
+              <span className="sr-only">Choose</span>
+            </th>
           </tr>
         </thead>
         <tbody>
