@@ -161,6 +161,24 @@ class InCollada(unittest.TestCase):
         self.assertEqual(only(back).alpha_mode, "BLEND")
         self.assertAlmostEqual(only(back).base_color[3], 0.4, places=6)
 
+    def test_opacity_is_no_image_where_the_image_is_solid_and_sides_stand_beside_the_bumps(self) -> None:
+        look = {"alphaMode": "BLEND", "doubleSided": True, "normalTexture": {"index": 1},
+                "pbrMetallicRoughness": {"baseColorFactor": [1, 1, 1, 0.25], "baseColorTexture": {"index": 0}}}  # fmt: skip
+        for alpha, as_image in ((255, False), (254, True)):
+            scene = dressed(look, [square((9, 8, 7, alpha)), square((128, 128, 255))]).scene()
+            data = write(scene, "dae", "x").files["x.dae"]
+            (effect,) = collada.Collada(io.BytesIO(data), ignore=[Exception]).effects
+            self.assertIs(isinstance(effect.transparent, collada.material.Map), as_image)
+            self.assertAlmostEqual(effect.transparency, 0.25, places=6)
+            self.assertEqual((effect.double_sided, effect.bumpmap.texcoord), (True, "UV0"))
+            # some readers take the extra of the shading's technique, and of techniques in it the last one
+            ((extra,),) = effect.xmlnode.findall(f".//{collada.common.tag('technique')}/{collada.common.tag('extra')}")
+            self.assertEqual([e.tag.split("}")[1] for e in extra], ["bump", "double_sided"])
+            back, _ = again(scene, "dae")
+            told = only(back)
+            self.assertEqual((told.alpha_mode, told.double_sided, told.base_color[3]), ("BLEND", True, 0.25))
+            self.assertIsNotNone(told.normal_texture)
+
     def test_brightness_of_what_glows_without_a_picture(self) -> None:
         g = dressed({"emissiveFactor": [1.0, 0.5, 0.0],
                      "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 6.0}}}, [])  # fmt: skip

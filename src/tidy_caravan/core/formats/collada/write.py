@@ -12,7 +12,7 @@ import numpy as np
 from lxml import etree
 
 from tidy_caravan.core.formats.collada.xml import FILTERS, NAMESPACES
-from tidy_caravan.core.formats.shared.images import portable, tinted
+from tidy_caravan.core.formats.shared.images import is_solid, portable, tinted
 from tidy_caravan.core.formats.shared.written import Written, texture_path
 from tidy_caravan.core.pace import OFTEN, Tell, nobody, paced
 from tidy_caravan.core.scene import Camera, Image, Light, Material, Mesh, Sampler, Scene, TextureUse
@@ -199,11 +199,7 @@ def write_effects(root: Any, scene: Scene, images: dict[int, str], out: Written)
             _add(sampler, "source", f"{role}_surface")
             use = roles[role]
             write_sampler(sampler, scene.textures[use.texture].sampler if use is not None else None)
-        technique = _add(profile, "technique", sid="common")
-        write_shading(technique, m, roles, known)
-        if m.double_sided:
-            extra = _add(_add(profile, "extra"), "technique", profile="double_sided")
-            _add(extra, "double_sided", "1")
+        write_shading(_add(profile, "technique", sid="common"), m, roles, known, scene)
     materials = _add(root, "library_materials")
     for i, m in enumerate(scene.materials):
         entry = named(_add(materials, "material", id=f"material{i}"), m.name)
@@ -225,7 +221,9 @@ def write_sampler(element: Any, sampler: Sampler | None) -> None:
             _add(element, word, FILTERED[code])
 
 
-def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | None], known: dict[str, str]) -> None:
+def write_shading(
+    technique: Any, m: Material, roles: dict[str, TextureUse | None], known: dict[str, str], scene: Scene
+) -> None:
     def channel(parent: Any, role: str, color: tuple[float, ...]) -> None:
         use = roles[role]
         element = _add(parent, role)
@@ -254,15 +252,21 @@ def write_shading(technique: Any, m: Material, roles: dict[str, TextureUse | Non
     if m.alpha_mode != "OPAQUE":
         clear = _add(shading, "transparent", opaque="A_ONE")
         use = roles["diffuse"]
-        if "diffuse" in known and use is not None:
+        image = scene.images[scene.textures[use.texture].image] if use is not None and "diffuse" in known else None
+        # an image that is solid is not asked for its alpha: some readers take no factor beside one
+        if use is not None and image is not None and not is_solid(image.data or b""):
             _add(clear, "texture", texture="diffuse_sampler", texcoord=f"UV{channel_of(use)}")
         else:
             _add(clear, "color", "1 1 1 1")
         _add(_add(shading, "transparency"), "float", f"{m.base_color[3]:.9g}")
     use = roles["bump"]
-    if "bump" in known and use is not None:
-        extra = _add(_add(technique, "extra"), "technique", profile="bump")
-        _add(_add(extra, "bump"), "texture", texture="bump_sampler", texcoord=f"UV{channel_of(use)}")
+    bump = use if "bump" in known else None
+    if m.double_sided or bump:  # in one technique, beside the shading: of several, some readers hear the last one only
+        extra = _add(_add(technique, "extra"), "technique", profile="surface")
+        if bump:
+            _add(_add(extra, "bump"), "texture", texture="bump_sampler", texcoord=f"UV{channel_of(bump)}")
+        if m.double_sided:
+            _add(extra, "double_sided", "1")
 
 
 def srgb(value: float) -> float:

@@ -184,15 +184,27 @@ def as_png(data: bytes) -> bytes:
     """The same pixels as PNG. Raises OSError or ValueError for what is no picture."""
     out = io.BytesIO()
     with PIL.Image.open(io.BytesIO(data)) as image:
-        image.convert("RGBA" if "A" in image.getbands() or "transparency" in image.info else "RGB").save(out, "PNG")
+        image.convert("RGBA" if has_alpha(image) else "RGB").save(out, "PNG")
     return out.getvalue()
+
+
+def has_alpha(image: PIL.Image.Image) -> bool:
+    return "A" in image.getbands() or "transparency" in image.info
+
+
+def is_solid(data: bytes) -> bool:
+    """Whether nothing of a picture is see-through; of what is no picture nothing is that anybody could see."""
+    try:
+        with PIL.Image.open(io.BytesIO(data)) as image:
+            return not has_alpha(image) or image.convert("RGBA").getchannel("A").getextrema() == (255, 255)
+    except (OSError, ValueError, PIL.Image.DecompressionBombError):
+        return True
 
 
 def tinted(data: bytes, tint: tuple[float, float, float]) -> bytes:
     """PNG of an sRGB picture multiplied by a linear tint, alpha left as it is. Raises OSError or ValueError."""
     with PIL.Image.open(io.BytesIO(data)) as image:
-        alpha = "A" in image.getbands() or "transparency" in image.info
-        pixels = np.asarray(image.convert("RGBA" if alpha else "RGB")).copy()
+        pixels = np.asarray(image.convert("RGBA" if has_alpha(image) else "RGB")).copy()
     shades = linear(np.arange(256) / 255.0)
     for k, factor in enumerate(tint):
         table = np.rint(coded(np.clip(shades * factor, 0.0, 1.0)) * 255).astype(np.uint8)
