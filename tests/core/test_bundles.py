@@ -16,7 +16,7 @@ from tests.core.test_collada import BOUND, document, effect
 from tests.support import PNG, Gltf, one_triangle
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres
-from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, load
+from tidy_caravan.core.formats import bundle_from_files, bundle_from_path, bundles_from_files, bundles_from_paths, load
 from tidy_caravan.core.formats.merge import load_all
 from tidy_caravan.core.formats.shared.bundle import Bundle
 from tidy_caravan.core.formats.shared.images import packed_channels, supply
@@ -202,6 +202,55 @@ class Several(unittest.TestCase):
         self.assertEqual([n.where for n in scene.notes if n.code == "import.file"], ["b.glb"])
         with self.assertRaises(UnusableInput):
             load_all(bundles_from_files({"a.glb": b"glTF" + b"\0" * 40, "b.glb": b"glTF" + b"\0" * 40}))
+
+    def test_an_archive_that_cannot_be_opened_costs_itself_only(self) -> None:
+        glb = one_triangle().glb()
+        inner = zipped({"box.glb": glb})
+        for bad, why in (
+            (b"PK\x03\x04junk", "the zip cannot be read"),
+            (zipped({}), "the zip is empty"),
+            (zipped({"inner.zip": inner}), None),
+        ):
+            scene = load_all(bundles_from_files({"a.glb": glb, "bad.zip": bad}))
+            self.assertEqual(len(scene.nodes.parts), 1)
+            told = [(n.where, n.text) for n in scene.notes if n.code in ("import.file", "import.unknown")]
+            self.assertEqual([where for where, _ in told], ["bad.zip" if why else "bad/inner.zip"])
+            self.assertIn(why or "an archive within another is not opened", told[0][1])
+            with tempfile.TemporaryDirectory() as folder:
+                paths = [Path(folder) / name for name in ("a.glb", "bad.zip")]
+                for path, data in zip(paths, (glb, bad), strict=True):
+                    path.write_bytes(data)
+                from_disk = load_all(bundles_from_paths(paths))
+                self.assertEqual([n.where for n in from_disk.notes if n.code == "import.file"], ["bad.zip"])
+                self.assertEqual(len(from_disk.nodes.parts), 1)
+                with self.assertRaises(UnusableInput):
+                    bundles_from_paths(paths[1:])
+            with self.assertRaises(UnusableInput):
+                load_all(bundles_from_files({"bad.zip": bad, "readme.txt": b"x"}))
+            with self.assertRaises(UnusableInput):
+                load_all(bundles_from_files({"bad.zip": bad, "worse.zip": bad}))
+
+    def test_files_that_no_reader_knows_are_told_and_those_that_it_may_need_are_not(self) -> None:
+        glb, beside = one_triangle().glb(), b"\0\5\x16\7" + bytes(60)
+        quiet = {"a.glb": glb, "maps/wood.PNG": PNG, "maps/oak.tga": b"x", "scene.bin": b"x", "scene.mtl": b"x",
+                 ".DS_Store": b"x", "._a.glb": beside, "__MACOSX/._b.xyz": b"x", "__MACOSX/c.glb": b"x"}  # fmt: skip
+        for files, told in (
+            (quiet, []),
+            ({"all.zip": zipped(quiet)}, []),
+            (
+                {"scene.zae": zipped({"manifest.xml": b"<dae_root>a.dae</dae_root>", "a.dae": PAINTED}), "b.glb": glb},
+                [],
+            ),
+            ({**quiet, "hall.xyz": b"x", "job/notes.md": b"x"}, ["hall.xyz", "job/notes.md"]),
+            ({"all.zip": zipped({"a.glb": glb, "src/hall": b"x"})}, ["src/hall"]),
+        ):
+            with self.subTest(list(files)):
+                scene = load_all(bundles_from_files(files))
+                notes = [n for n in scene.notes if n.code == "import.unknown"]
+                self.assertEqual([n.where for n in notes], [", ".join(told)] if told else [])
+                self.assertEqual(
+                    [t.count for t in scene.travel if t.kind == "other files"], [len(told)] if told else []
+                )
 
     def test_zips_in_any_nesting_and_beside_models(self) -> None:
         deep = zipped({"job/model/scene.dae": PAINTED, "job/maps/board.png": PNG})

@@ -10,7 +10,7 @@ import numpy as np
 
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats.registry import load
-from tidy_caravan.core.formats.shared.bundle import Bundle
+from tidy_caravan.core.formats.shared.bundle import OF_WHAT_WAS_SENT, Bundle
 from tidy_caravan.core.formats.shared.site import placements
 from tidy_caravan.core.identity import with_files
 from tidy_caravan.core.scene import Channel, Clip, Material, Mesh, Nodes, Note, Scene, Skin, Texture, TextureUse, Travel
@@ -149,7 +149,9 @@ def merged(scenes: Sequence[Scene], names: Sequence[str], lead: str = "") -> Sce
         notes=(
             *site_notes,
             *(
-                replace(n, where=f"{name}: {n.where}"[:240], nodes=tuple(i + base + 1 for i in n.nodes))
+                n
+                if n.code in OF_WHAT_WAS_SENT
+                else replace(n, where=f"{name}: {n.where}"[:240], nodes=tuple(i + base + 1 for i in n.nodes))
                 for s, base, name in zip(one, counts, names, strict=False)
                 for n in s.notes
             ),

@@ -14,10 +14,14 @@ from urllib.parse import unquote
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 from tidy_caravan.core.formats.registry import endings, formats
 from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, nothing, short, unzip
-from tidy_caravan.core.scene import Note
+from tidy_caravan.core.formats.shared.images import IMAGE_ENDINGS
+from tidy_caravan.core.scene import Note, Travel
 
 BESIDE = b"\0\5\x16\7"
 """What some systems put beside every file that they archive, under its own ending (AppleDouble, RFC 1740): no model."""
+
+HIDDEN_FOLDER = "__MACOSX"
+"""Where they put it in a zip."""
 
 
 def bundle_from_files(
@@ -37,8 +41,9 @@ def bundles_from_files(
     """One bundle per model among uploaded files, all with all files at hand; zips are opened. Raises UnusableInput.
 
     Models are the model files nearest to the top, of those that were sent by themselves, of each folder, and of each archive; a
-    layer that another one names is part of that one. Those that lie deeper, and are no part of another, are told. apart: there
-    are other archives, whose files may be called the same.
+    layer that another one names is part of that one. Those that lie deeper, and are no part of another, are told, and so are files
+    that no reader knows by their endings. An archive that cannot be opened costs itself only, where there is something else.
+    apart: there are other archives, whose files may be called the same.
     """
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
@@ -49,14 +54,23 @@ def bundles_from_files(
     mains: list[str] = []
     groups: list[list[str]] = []
     packages: dict[str, str] = {}
+    broken: list[Bundle] = []
     archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
     for name, data in files.items():
         if name not in archives:
             whole[name] = data
             continue
-        if data[:4] == b"PK\x05\x06":
-            raise UnusableInput("the zip is empty", where=name)
-        inner, told = unzip(name, data, limits, budget)
+        try:
+            if data[:4] == b"PK\x05\x06":
+                raise UnusableInput("the zip is empty", where=name)
+            inner, told = unzip(name, data, limits, budget)
+        except TooLarge:
+            raise  # what may be meant to do harm is refused with all that comes along
+        except UnusableInput as error:
+            if len(files) == 1:
+                raise
+            broken.append(Bundle(name, data, limits=limits, tell=tell, broken=error))
+            continue
         notes += told
         # several archives keep their files apart; a single one is the whole upload
         folder = "" if len(files) == 1 and not apart else f"{PurePosixPath(name).with_suffix('')}/"
@@ -72,13 +86,14 @@ def bundles_from_files(
         name, data = next(iter(files.items()))
         return [Bundle(name, data, limits=limits, tell=tell)]
     groups += by_folder([n for n in files if n not in archives])
+    unknown = sorted(n for group in groups for n in group if is_unknown(n, whole[n]))
     parts = Parts(whole, tell)
     aside: list[str] = []
     for group in groups:
         found, deeper = shallowest(group, whole, parts)
         mains += [m for m in found if m not in mains]
         aside += deeper
-    if not mains:
+    if not mains and not broken:
         raise UnusableInput(
             f"there is no model among the files; known endings are {', '.join(endings())}",
             where=", ".join(short(f) for f in sorted(whole)[:3]),
@@ -87,20 +102,19 @@ def bundles_from_files(
         of_others = {part for main in mains for part in parts.of(main) - {main}}
         mains = [m for m in mains if not {m, packages.get(m)} & of_others] or mains
         aside = [a for a in aside if a not in of_others]
-    if aside:
+    behind: list[Travel] = []
+    if aside and mains:
         notes.append(told_aside(aside, mains[0]))
-    return [
-        Bundle(
-            main,
-            whole[main],
-            dict(whole),
-            limits=limits,
-            notes=tuple(notes) if k == 0 else (),
-            aside=len(aside) if k == 0 else 0,
-            tell=tell,
+        behind.append(
+            Travel("models", "behind", len(aside), why="they lie deeper than others of their folder or archive")
         )
-        for k, main in enumerate(mains)
-    ]
+    if unknown and mains:
+        notes.append(told_unknown(unknown))
+        behind.append(Travel("other files", "behind", len(unknown), why="no reader here knows files of such names"))
+    found_all = [Bundle(main, whole[main], dict(whole), limits=limits, tell=tell) for main in mains]
+    if found_all:
+        found_all[0] = replace(found_all[0], notes=tuple(notes), behind=tuple(behind))
+    return [*found_all, *broken]
 
 
 def told_aside(aside: Sequence[str], main: str) -> Note:
@@ -114,6 +128,26 @@ def told_aside(aside: Sequence[str], main: str) -> Note:
     return Note("behind", "import.aside", which, text)
 
 
+def told_unknown(unknown: Sequence[str]) -> Note:
+    """Says which files no reader knows."""
+    which = f"{', '.join(short(u) for u in unknown[:3])}{f' and {len(unknown) - 3} more' if len(unknown) > 3 else ''}"
+    they, so, them = ("it", "that name", "it") if len(unknown) == 1 else ("they", "such names", "them")
+    text = (
+        f"No reader here knows files of {so}, so that what {they} may hold stays behind. Models can be {', '.join(endings())}; an archive "
+        f"within another is not opened. Export {them} as one of these if there is a model in {them}."
+    )
+    return Note("behind", "import.unknown", which, text)
+
+
+def is_unknown(name: str, data: bytes) -> bool:
+    """Whether no reader can do anything with a file; what systems hide beside others is not asked about."""
+    path = PurePosixPath(name)
+    if HIDDEN_FOLDER in path.parts or path.name.startswith(".") or data.startswith(BESIDE):
+        return False
+    known = {*endings(), *IMAGE_ENDINGS, *(m for f in formats() for m in f.members)}
+    return path.suffix.lower() not in known
+
+
 def by_folder(names: Sequence[str]) -> list[list[str]]:
     """Files by the folder that they were sent in, those without one first: what is sent later takes no model's place."""
     groups: dict[str, list[str]] = {}
@@ -124,7 +158,8 @@ def by_folder(names: Sequence[str]) -> list[list[str]]:
 
 def is_model(name: str, data: bytes) -> bool:
     """Whether a file may be a model, by its ending."""
-    return PurePosixPath(name).suffix.lower() in endings() and not data.startswith(BESIDE)
+    path = PurePosixPath(name)
+    return path.suffix.lower() in endings() and HIDDEN_FOLDER not in path.parts and not data.startswith(BESIDE)
 
 
 def shallowest(names: Sequence[str], files: Mapping[str, bytes], parts: Parts) -> tuple[list[str], list[str]]:
@@ -219,5 +254,12 @@ def bundles_from_path(
     except OSError as error:
         raise UnusableInput(f"cannot be read ({error.strerror or error})", where=str(path)) from error
     if data[:4] in (b"PK\x03\x04", b"PK\x05\x06"):
-        return bundles_from_files({path.name: data}, limits, tell, apart)
+        try:
+            return bundles_from_files({path.name: data}, limits, tell, apart)
+        except TooLarge:
+            raise
+        except UnusableInput as error:
+            if not apart:
+                raise
+            return [Bundle(path.name, data, limits=limits, broken=error)]
     return [Bundle(path.name, data, folder=path.absolute().parent, limits=limits, tell=tell)]

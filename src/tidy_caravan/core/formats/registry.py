@@ -18,7 +18,7 @@ from tidy_caravan.core.formats.shared.far_out import within_reach
 from tidy_caravan.core.formats.shared.pace import aside
 from tidy_caravan.core.formats.shared.written import Written
 from tidy_caravan.core.pace import Tell, nobody
-from tidy_caravan.core.scene import Note, Scene, Travel
+from tidy_caravan.core.scene import Note, Scene
 
 Reader = Callable[[Bundle], Scene]
 Writer = Callable[[Scene, str, bool, Tell], Written]
@@ -56,7 +56,7 @@ class Format:
     """A format: what its files are called and look like, and how it is read, written and received.
 
     sniff: tells from the first bytes whether a file is of this format; a weak one also says yes to much that is not,
-    so that another format's yes comes first. main_in: (archive name, its files, folder) -> main file, empty when
+    so that another format's yes comes first. members: what files beside a model may end in, but for images. main_in: (archive name, its files, folder) -> main file, empty when
     the format does not say. parts_named: (files, tell) -> by name of those that are of this format the addresses, as they stand in them, of other model
     files that are parts of them.
     """
@@ -65,6 +65,7 @@ class Format:
     endings: tuple[str, ...]
     sniff: Sniffer
     read: Reader
+    members: tuple[str, ...] = ()
     writable: tuple[Writable, ...] = ()
     weak: bool = False
     main_in: Callable[[str, Mapping[str, bytes], str], str] = field(default=no_main)
@@ -168,6 +169,8 @@ def load(bundle: Bundle) -> Scene:
 
     The content decides, not the ending; a mislabelled file is read with a note.
     """
+    if bundle.broken is not None:
+        raise bundle.broken
     if not bundle.data:
         raise UnusableInput("the file is empty; export it again", where=bundle.main)
     bundle = replace(bundle, data=unmarked(bundle.data))
@@ -204,7 +207,6 @@ def load(bundle: Bundle) -> Scene:
                 f"The ending {ending or '(none)'} does not fit; the content is {form.name} and was read as that.",
             )
         )
-    if bundle.aside:
-        behind = Travel("models", "behind", bundle.aside, why="they lie deeper than others of their folder or archive")
-        scene = replace(scene, travel=(*scene.travel, behind))
+    if bundle.behind:
+        scene = replace(scene, travel=(*scene.travel, *bundle.behind))
     return replace(scene, notes=(*notes, *scene.notes), format=scene.format or form.name) if notes else scene

@@ -22,6 +22,7 @@ FORMAT = register(
         endings=(".glb", ".gltf"),
         sniff=sniff,
         read=later(__name__, "read:read"),
+        members=(".bin",),
         writable=(
             Writable(
                 "glb", "GLB, one file with everything inside", ABILITY, later(__name__, "write:write_glb"), RECEIVE

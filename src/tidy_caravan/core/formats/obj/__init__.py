@@ -22,6 +22,7 @@ FORMAT = register(
         endings=(".obj",),
         sniff=sniff,
         read=later(__name__, "read:read"),
+        members=(".mtl",),
         writable=(
             Writable(
                 "obj",

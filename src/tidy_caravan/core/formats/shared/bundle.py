@@ -15,7 +15,7 @@ from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
-from tidy_caravan.core.scene import Note
+from tidy_caravan.core.scene import Note, Travel
 
 MIB = 1 << 20
 BOMB_RATIO = 200
@@ -57,6 +57,10 @@ def nothing(*_: object) -> None:
     return None
 
 
+OF_WHAT_WAS_SENT = ("import.aside", "import.unknown", "import.bundle")
+"""Codes of notes that are about the files together, not about one model in them."""
+
+
 @dataclass(frozen=True)
 class Bundle:
     """A main file and its companions by relative path (forward slashes)."""
@@ -68,8 +72,10 @@ class Bundle:
     limits: Limits = field(default_factory=Limits)
     notes: tuple[Note, ...] = ()
     """What could not be taken from the files, such as entries of a zip."""
-    aside: int = 0
-    """Models beside it that lie too deep to be taken for models."""
+    behind: tuple[Travel, ...] = ()
+    """What of the files that were sent with it does not come along."""
+    broken: UnusableInput | None = None
+    """Why it cannot be read, where that is known before anybody tries, as of an archive."""
     tell: Callable[..., None] = nothing
     """Called by slow readers as tell(what, done, total), and as tell() now and then; may raise Cancelled."""
 

@@ -34,6 +34,7 @@ TILES = re.compile(r"<UDIM>|%\(UDIM\)d", re.IGNORECASE)
 OTHER_FORMAT, UNREADABLE = "texture.format", "texture.unreadable"
 """Codes of notes on images that are taken as PNG, and on those that are none."""
 READ = "PNG, JPEG, WebP, BMP, GIF, TGA or TIFF"
+IMAGE_ENDINGS = (".png", ".jpg", ".jpeg", ".webp", *OTHER_ENDINGS)
 
 
 def taken(image: Image, data: bytes, notes: list[Note], where: str) -> Image:
