@@ -9,28 +9,13 @@ from pathlib import Path
 
 import orjson
 
-from tidy_caravan.commands.shared import (
-    SHOWN,
-    called,
-    print_findings,
-    read,
-    read_route,
-    show,
-    target_of,
-    telling,
-)
+from tidy_caravan.commands.shared import SHOWN, called, print_findings, read, read_route, show, target_of, telling
 from tidy_caravan.core.carry import carry, prove
 from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.packing.delivery import check_folder, deliver, folder_at, spare_sources
 from tidy_caravan.core.picture import picture
 from tidy_caravan.core.proposal import as_route, propose
-from tidy_caravan.core.route import (
-    Route,
-    StepRecord,
-    StepScenes,
-    first_steps,
-    run,
-)
+from tidy_caravan.core.route import Route, StepRecord, StepScenes, first_steps, run
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.survey import leave, survey
 from tidy_caravan.core.work.heavy import Workshop

@@ -8,21 +8,10 @@ from functools import partial
 
 from pydantic import ValidationError
 
-from tidy_caravan.commands.shared import (
-    SHOWN,
-    read,
-    read_route,
-    show,
-    target_of,
-    telling,
-)
+from tidy_caravan.commands.shared import SHOWN, read, read_route, routed, show, target_of, telling
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.packing.delivery import check_folder, deliver
-from tidy_caravan.core.route import (
-    Route,
-    assignment_of,
-    run,
-)
+from tidy_caravan.core.route import run
 from tidy_caravan.core.work.heavy import Workshop
 
 
@@ -34,12 +23,8 @@ def run_light(args: argparse.Namespace) -> int:
             "--texel, --ceiling and --unseen have to be more than 0, --largest 16 to 8192", where="the command line"
         )
     target = target_of(args.to)
-    route = read_route(args.route) if args.route else Route()
     with telling() as progress:
-        scene, _ = read(args.files, progress)
-        assignment = assignment_of(scene, route)
-        if args.route:
-            scene, _ = run(scene, route, target, progress=progress)
+        scene, assignment = routed(args, target, progress)
         lamp = Lamp.of(scene, target, assignment)
         if args.unseen != 1:
             lamp = lamp.looked_for(scene, Workshop())

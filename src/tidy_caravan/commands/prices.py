@@ -5,19 +5,7 @@ from __future__ import annotations
 import argparse
 from functools import partial
 
-from tidy_caravan.commands.shared import (
-    SHOWN,
-    read,
-    read_route,
-    show,
-    target_of,
-    telling,
-)
-from tidy_caravan.core.route import (
-    Route,
-    assignment_of,
-    run,
-)
+from tidy_caravan.commands.shared import SHOWN, routed, show, target_of, telling
 
 
 def run_price(args: argparse.Namespace) -> int:
@@ -26,12 +14,8 @@ def run_price(args: argparse.Namespace) -> int:
     from tidy_caravan.core.steps import StepContext, Where
 
     target = target_of(args.to)
-    route = read_route(args.route) if args.route else Route()
     with telling() as progress:
-        scene, _ = read(args.files, progress)
-        assignment = assignment_of(scene, route)
-        if args.route:
-            scene, _ = run(scene, route, target, progress=progress)
+        scene, assignment = routed(args, target, progress)
         context = StepContext(target, assignment=assignment, progress=partial(progress, "weighing"))
         whole, top = price(scene, target), costly(scene, target, args.top)
         ways = alternatives(scene, context, Where(names=[args.parts]), args.by) if args.parts else []

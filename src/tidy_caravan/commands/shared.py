@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -15,12 +16,9 @@ from tidy_caravan.core.conventions.destinations import Destination, destination,
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.formats import bundles_from_paths, digest_of
 from tidy_caravan.core.formats.merge import load_all
-from tidy_caravan.core.route import (
-    Route,
-    default_route,
-    parse_route,
-)
+from tidy_caravan.core.route import Route, assignment_of, default_route, parse_route, run
 from tidy_caravan.core.scene import Scene
+from tidy_caravan.core.selection import Assignment
 from tidy_caravan.core.survey import Finding
 
 SHOWN = 12
@@ -59,6 +57,14 @@ def read(paths: Sequence[Path], progress: Progress) -> tuple[Scene, str]:
     progress("reading", 0, 0)
     bundles = bundles_from_paths(paths, tell=tell)
     return load_all(bundles, lambda name: progress(f"reading {name}", 0, 0)), digest_of(bundles)
+
+
+def routed(args: argparse.Namespace, target: Destination, progress: Progress) -> tuple[Scene, Assignment]:
+    """What a route makes of some files, or they themselves where none is named; and how its sets are to be treated."""
+    route = read_route(args.route) if args.route else Route()
+    scene, _ = read(args.files, progress)
+    assignment = assignment_of(scene, route)
+    return (run(scene, route, target, progress=progress)[0] if args.route else scene), assignment
 
 
 def called(paths: Sequence[Path]) -> str:

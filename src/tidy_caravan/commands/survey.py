@@ -10,25 +10,14 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from tidy_caravan.commands.shared import (
-    called,
-    print_findings,
-    read,
-    read_route,
-    show,
-    target_of,
-    telling,
-)
+from tidy_caravan.commands.shared import called, print_findings, read, read_route, show, target_of, telling
 from tidy_caravan.core.closeup import closeup
 from tidy_caravan.core.conventions.destinations import BUILT_IN
 from tidy_caravan.core.conventions.evidence import units_json
 from tidy_caravan.core.errors import UnusableInput
 from tidy_caravan.core.figures import bounds_metres, count
 from tidy_caravan.core.packing.delivery import check_folder, folder_at
-from tidy_caravan.core.route import (
-    Route,
-    read_convention,
-)
+from tidy_caravan.core.route import Route, read_convention
 from tidy_caravan.core.scene import Scene
 from tidy_caravan.core.selection import PartSet, SetFigures, figures_of
 from tidy_caravan.core.steps import Where
