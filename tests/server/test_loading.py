@@ -348,6 +348,11 @@ class Files(unittest.TestCase):
             after = finished(c, haul["id"])
             self.assertEqual((after["job"]["state"], after["job"]["problem"]["code"]), ("failed", "supply.nothing"))
             self.assertEqual(after["revision"]["id"], haul["revision"]["id"])
+            # what is no image and no model either is named as that
+            c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("hall.xyz", b"x")), ("files", ("o.png", PNG))])
+            problem = finished(c, haul["id"])["job"]["problem"]
+            self.assertEqual((problem["code"], problem["where"]), ("supply.unknown", "hall.xyz"))
+            self.assertIn("Models can be .dae, .glb", problem["title"])
 
     def test_an_import_can_be_cancelled_while_the_library_reads(self) -> None:
         copies = beach_usda()

@@ -86,7 +86,7 @@ def bundles_from_files(
         name, data = next(iter(files.items()))
         return [Bundle(name, data, limits=limits, tell=tell)]
     groups += by_folder([n for n in files if n not in archives])
-    unknown = sorted(n for group in groups for n in group if is_unknown(n, whole[n]))
+    unknown = unknown_among({n: whole[n] for group in groups for n in group})
     parts = Parts(whole, tell)
     aside: list[str] = []
     for group in groups:
@@ -137,6 +137,11 @@ def told_unknown(unknown: Sequence[str]) -> Note:
         f"within another is not opened. Export {them} as one of these if there is a model in {them}."
     )
     return Note("behind", "import.unknown", which, text)
+
+
+def unknown_among(files: Mapping[str, bytes]) -> list[str]:
+    """The files that no reader can do anything with, by name."""
+    return sorted(name for name, data in files.items() if is_unknown(name, data))
 
 
 def is_unknown(name: str, data: bytes) -> bool:

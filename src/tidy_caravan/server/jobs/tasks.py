@@ -23,6 +23,7 @@ from tidy_caravan.core.conventions.destinations import Destination
 from tidy_caravan.core.errors import Cancelled, CaravanError
 from tidy_caravan.core.formats import Limits, bundles_from_files, digest_of
 from tidy_caravan.core.formats.merge import load_all
+from tidy_caravan.core.formats.opening import told_unknown, unknown_among
 from tidy_caravan.core.formats.shared.images import supply
 from tidy_caravan.core.formats.shared.travel import with_supplied
 from tidy_caravan.core.identity import (
@@ -241,6 +242,9 @@ def do_supply(
     files = {name: store.get(key) for name, key in arguments["files"]}
     scene, filled = supply(load_scene(store, row.store_key), files)
     if not filled:
+        if unknown := unknown_among(files):
+            told = told_unknown(unknown)
+            raise CaravanError(told.text, where=told.where, code="supply.unknown")
         raise CaravanError(
             "none of the files bears the name of a missing image; the travel list names them", code="supply.nothing"
         )
