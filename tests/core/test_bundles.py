@@ -243,6 +243,7 @@ class Several(unittest.TestCase):
             ),
             ({**quiet, "hall.xyz": b"x", "job/notes.md": b"x"}, ["hall.xyz", "job/notes.md"]),
             ({"all.zip": zipped({"a.glb": glb, "src/hall": b"x"})}, ["src/hall"]),
+            ({"0.glb": b"broken", "a.glb": glb, "hall.xyz": b"x"}, ["hall.xyz"]),
         ):
             with self.subTest(list(files)):
                 scene = load_all(bundles_from_files(files))

@@ -34,6 +34,7 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
     scenes: list[Scene] = []
     names: list[str] = []
     failed: list[Note] = []
+    behind: list[Travel] = []
     error: UnusableInput | None = None
     for bundle in bundles:
         progress(bundle.main)
@@ -43,12 +44,16 @@ def load_all(bundles: Sequence[Bundle], progress: Callable[[str], None] = lambda
             names.append(bundle.main)
         except UnusableInput as problem:
             error = problem
-            failed.append(Note("damaged", "import.file", bundle.main[:120], f"This file was left out: {problem.what}."))
+            failed += [
+                Note("damaged", "import.file", bundle.main[:120], f"This file was left out: {problem.what}."),
+                *bundle.notes,
+            ]
+            behind += bundle.behind
     if not scenes:
         assert error is not None
         raise error
     out = merged(scenes, names, lead)
-    return recentred(out.but(notes=(*failed, *out.notes)))
+    return recentred(out.but(notes=(*failed, *out.notes), travel=(*out.travel, *behind)))
 
 
 def merged(scenes: Sequence[Scene], names: Sequence[str], lead: str = "") -> Scene:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from posixpath import normpath
@@ -17,6 +17,7 @@ from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits,
 from tidy_caravan.core.formats.shared.images import IMAGE_ENDINGS
 from tidy_caravan.core.scene import Note, Travel
 
+ZIP, EMPTY_ZIP = b"PK\x03\x04", b"PK\x05\x06"
 BESIDE = b"\0\5\x16\7"
 """What some systems put beside every file that they archive, under its own ending (AppleDouble, RFC 1740): no model."""
 
@@ -48,20 +49,63 @@ def bundles_from_files(
     limits = limits or Limits()
     if sum(len(v) for v in files.values()) > limits.upload_bytes:
         raise TooLarge(f"the upload is larger than {limits.upload_bytes // MIB} MiB")
-    notes: list[Note] = []
-    budget = Budget(limits.decoded_bytes)
-    whole: dict[str, bytes] = {}
-    mains: list[str] = []
-    groups: list[list[str]] = []
-    packages: dict[str, str] = {}
-    broken: list[Bundle] = []
-    archives = {n: d for n, d in files.items() if d[:4] in (b"PK\x03\x04", b"PK\x05\x06")}
+    if len(files) == 1 and not any(is_archive(data) for data in files.values()):
+        name, data = next(iter(files.items()))
+        return [Bundle(name, data, limits=limits, tell=tell)]
+    sent = opened(files, limits, tell, apart)
+    whole, mains, aside = sent.whole, list(sent.packages), list[str]()
+    parts = Parts(whole, tell)
+    for group in sent.groups:
+        found, deeper = shallowest(group, whole, parts)
+        mains += [m for m in found if m not in mains]
+        aside += deeper
+    if not mains and not sent.broken:
+        raise UnusableInput(
+            f"there is no model among the files; known endings are {', '.join(endings())}",
+            where=", ".join(short(f) for f in sorted(whole)[:3]),
+        )
+    if len(mains) + len(aside) > 1:
+        of_others = {part for main in mains for part in parts.of(main) - {main}}
+        mains = [m for m in mains if not {m, sent.packages.get(m)} & of_others] or mains
+        aside = [a for a in aside if a not in of_others]
+    bundles = [Bundle(main, whole[main], dict(whole), limits=limits, tell=tell) for main in mains] + sent.broken
+    notes, behind = sent.notes, list[Travel]()
+    if aside:
+        notes.append(told_aside(aside, mains[0]))
+        behind.append(
+            Travel("models", "behind", len(aside), why="they lie deeper than others of their folder or archive")
+        )
+    if unknown := unknown_among({n: whole[n] for group in sent.groups for n in group}):
+        notes.append(told_unknown(unknown))
+        behind.append(Travel("other files", "behind", len(unknown), why="no reader here knows files of such names"))
+    return [replace(bundles[0], notes=tuple(notes), behind=tuple(behind)), *bundles[1:]]
+
+
+@dataclass
+class Opened:
+    """Files that were sent, archives among them opened. whole: all by path. packages: archives of a format that says which of
+    its files is the main one, by that one. groups: the others, each with what was sent together. broken: what cannot be opened."""
+
+    whole: dict[str, bytes] = field(default_factory=dict)
+    packages: dict[str, str] = field(default_factory=dict)
+    groups: list[list[str]] = field(default_factory=list)
+    broken: list[Bundle] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+
+
+def is_archive(data: bytes) -> bool:
+    return data[:4] in (ZIP, EMPTY_ZIP)
+
+
+def opened(files: Mapping[str, bytes], limits: Limits, tell: Callable[..., None], apart: bool) -> Opened:
+    """Raises UnusableInput for an archive that cannot be opened where there is nothing else, TooLarge for any."""
+    out, budget = Opened(), Budget(limits.decoded_bytes)
     for name, data in files.items():
-        if name not in archives:
-            whole[name] = data
+        if not is_archive(data):
+            out.whole[name] = data
             continue
         try:
-            if data[:4] == b"PK\x05\x06":
+            if data[:4] == EMPTY_ZIP:
                 raise UnusableInput("the zip is empty", where=name)
             inner, told = unzip(name, data, limits, budget)
         except TooLarge:
@@ -69,52 +113,20 @@ def bundles_from_files(
         except UnusableInput as error:
             if len(files) == 1:
                 raise
-            broken.append(Bundle(name, data, limits=limits, tell=tell, broken=error))
+            out.broken.append(Bundle(name, data, limits=limits, tell=tell, broken=error))
             continue
-        notes += told
+        out.notes += told
         # several archives keep their files apart; a single one is the whole upload
         folder = "" if len(files) == 1 and not apart else f"{PurePosixPath(name).with_suffix('')}/"
         inner = {folder + path: content for path, content in inner.items()}
-        whole |= inner
+        out.whole |= inner
         if main := next(filter(None, (f.main_in(name, inner, folder) for f in formats())), ""):
-            mains.append(main)
-            packages[main] = name
-            whole |= {name: data} if len(files) > 1 else {}  # another may name it as it is
+            out.packages[main] = name
+            out.whole |= {name: data} if len(files) > 1 else {}  # another may name it as it is
         else:
-            groups.append(list(inner))
-    if len(files) == 1 and not archives:
-        name, data = next(iter(files.items()))
-        return [Bundle(name, data, limits=limits, tell=tell)]
-    groups += by_folder([n for n in files if n not in archives])
-    unknown = unknown_among({n: whole[n] for group in groups for n in group})
-    parts = Parts(whole, tell)
-    aside: list[str] = []
-    for group in groups:
-        found, deeper = shallowest(group, whole, parts)
-        mains += [m for m in found if m not in mains]
-        aside += deeper
-    if not mains and not broken:
-        raise UnusableInput(
-            f"there is no model among the files; known endings are {', '.join(endings())}",
-            where=", ".join(short(f) for f in sorted(whole)[:3]),
-        )
-    if len(mains) + len(aside) > 1:
-        of_others = {part for main in mains for part in parts.of(main) - {main}}
-        mains = [m for m in mains if not {m, packages.get(m)} & of_others] or mains
-        aside = [a for a in aside if a not in of_others]
-    behind: list[Travel] = []
-    if aside and mains:
-        notes.append(told_aside(aside, mains[0]))
-        behind.append(
-            Travel("models", "behind", len(aside), why="they lie deeper than others of their folder or archive")
-        )
-    if unknown and mains:
-        notes.append(told_unknown(unknown))
-        behind.append(Travel("other files", "behind", len(unknown), why="no reader here knows files of such names"))
-    found_all = [Bundle(main, whole[main], dict(whole), limits=limits, tell=tell) for main in mains]
-    if found_all:
-        found_all[0] = replace(found_all[0], notes=tuple(notes), behind=tuple(behind))
-    return [*found_all, *broken]
+            out.groups.append(list(inner))
+    out.groups += by_folder([n for n, data in files.items() if not is_archive(data)])
+    return out
 
 
 def told_aside(aside: Sequence[str], main: str) -> Note:
@@ -258,7 +270,7 @@ def bundles_from_path(
         data = path.read_bytes()
     except OSError as error:
         raise UnusableInput(f"cannot be read ({error.strerror or error})", where=str(path)) from error
-    if data[:4] in (b"PK\x03\x04", b"PK\x05\x06"):
+    if is_archive(data):
         try:
             return bundles_from_files({path.name: data}, limits, tell, apart)
         except TooLarge:
