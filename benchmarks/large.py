@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import statistics
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -66,39 +66,40 @@ def seconds(whole: Scene, workshop: Workshop | None = None) -> dict[str, float]:
 
 
 def again(parts: int) -> dict[str, float]:
-    """A survey after a step that touched a tenth of the meshes, as a part of the first: their normals, their surfaces, and
-    their texture coordinates by a step of a route.
+    """A survey after a step that touched a tenth of the meshes, as a part of the first just before it: their normals, their
+    surfaces, and their texture coordinates by a step of a route; the median of ROUNDS.
 
     As in a run, the other meshes are the same ones as before.
     """
-    kept, whole = Workshop(results=Remembered()), scene(parts)
-    first = sum(seconds(whole, kept).values())
-    out = {}
-    ways: tuple[tuple[str, Callable[[Mesh, int], Mesh]], ...] = (
-        ("normals", lambda m, k: replace(m, normals=None if m.normals is None else np.roll(-m.normals, k, axis=0))),
-        ("surfaces", lambda m, k: replace(m, positions=m.positions * np.float32(1.001 + k / 1000))),
-    )
-    tenth = {"parts": whole.identities.given(whole.nodes.source[whole.nodes.parts[: parts // 10]].tolist())}
-
-    def changed(change: Callable[[Mesh, int], Mesh], turn: int) -> Scene:
-        return whole.but(meshes=tuple(change(m, turn) if k < parts // 10 else m for k, m in enumerate(whole.meshes)))
-
-    def rescaled(turn: int) -> Scene:
-        step = parse_step({"kind": "texture_scale", "metresPerRepeat": 0.3 + turn / 10, "where": tenth})
-        return step.apply(whole, StepContext(BUILT_IN[0], workshop=kept))[0]
-
-    made = {what: partial(changed, change) for what, change in ways} | {"texture coordinates": rescaled}
-    for what, make in made.items():
-        took = []
-        for turn in range(ROUNDS):
-            touched = make(turn)
-            took.append(sum(seconds(touched, kept).values()))
-        out[what] = statistics.median(took) / first
+    told: dict[str, list[float]] = {"normals": [], "surfaces": [], "texture coordinates": []}
+    for turn in range(1, ROUNDS + 1):
+        kept, whole = Workshop(results=Remembered()), scene(parts)
+        first = sum(seconds(whole, kept).values())
+        took = {what: sum(seconds(touched(whole, what, turn, kept), kept).values()) for what in told}
         print(
-            f"     large     the first {first:.1f} s, after a step for the {what} {statistics.median(took):.2f} s",
+            f"     large     the first {first:.1f} s, after a step for the "
+            + ", the ".join(f"{what} {second:.2f} s" for what, second in took.items()),
             flush=True,
         )
-    return out
+        for what, second in took.items():
+            told[what].append(second / first)
+    return {what: statistics.median(parts_of_first) for what, parts_of_first in told.items()}
+
+
+def touched(whole: Scene, what: str, turn: int, workshop: Workshop) -> Scene:
+    """The scene with a tenth of its meshes changed, each turn in another way."""
+    tenth = len(whole.meshes) // 10
+    if what == "texture coordinates":
+        names = whole.identities.given(whole.nodes.source[whole.nodes.parts[:tenth]].tolist())
+        step = parse_step({"kind": "texture_scale", "metresPerRepeat": 0.3 + turn / 10, "where": {"parts": names}})
+        return step.apply(whole, StepContext(BUILT_IN[0], workshop=workshop))[0]
+
+    def changed(mesh: Mesh) -> Mesh:
+        if what == "surfaces":
+            return replace(mesh, positions=mesh.positions * np.float32(1.001 + turn / 1000))
+        return replace(mesh, normals=None if mesh.normals is None else np.roll(-mesh.normals, turn, axis=0))
+
+    return whole.but(meshes=(*map(changed, whole.meshes[:tenth]), *whole.meshes[tenth:]))
 
 
 def ours(meshes: Sequence[Mesh]) -> None:
