@@ -155,6 +155,7 @@ function Row({
       {here && leaving && (
         <Reason
           those={those ? selected : 0}
+          busy={busy}
           onCancel={() => setLeaving(false)}
           onSave={(because, some) => {
             setLeaving(false);
@@ -199,11 +200,16 @@ function Measure({ finding: { value, limit, unit } }: { finding: Finding }) {
   );
 }
 
-type ReasonProps = { those: number; onSave: (because: string, those: boolean) => void; onCancel: () => void };
+type ReasonProps = {
+  those: number;
+  busy: boolean;
+  onSave: (because: string, those: boolean) => void;
+  onCancel: () => void;
+};
 
-function Reason({ those, onSave, onCancel }: ReasonProps) {
+function Reason({ those, busy, onSave, onCancel }: ReasonProps) {
   const [because, setBecause] = useState("");
-  const said = because.trim();
+  const said = busy ? "" : because.trim(); // another change is on its way: what was typed waits for it
   return (
     <form
       className="mt-1.5 flex items-center gap-2 pl-6"
