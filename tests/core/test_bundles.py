@@ -230,6 +230,17 @@ class Several(unittest.TestCase):
             with self.assertRaises(UnusableInput):
                 load_all(bundles_from_files({"bad.zip": bad, "worse.zip": bad}))
 
+    def test_why_there_is_no_model_in_an_archive_is_told(self) -> None:
+        for others, what, where in (({}, "no usable file", "x.zip"), ({"notes.md": b"x"}, "no model", "notes.md")):
+            data = bytearray(zipped({"a.glb": one_triangle().glb(), **others}))
+            for at in (data.index(b"PK\x03\x04") + 6, data.index(b"PK\x01\x02") + 8):
+                data[at] |= 1  # general purpose flag: encrypted
+            with self.assertRaises(UnusableInput) as raised:
+                bundles_from_files({"x.zip": bytes(data)})
+            self.assertIn("“a.glb” is encrypted", raised.exception.what)
+            self.assertIn(what, raised.exception.what)
+            self.assertEqual(raised.exception.where, where)
+
     def test_files_that_no_reader_knows_are_told_and_those_that_it_may_need_are_not(self) -> None:
         glb, beside = one_triangle().glb(), b"\0\5\x16\7" + bytes(60)
         quiet = {"a.glb": glb, "maps/wood.PNG": PNG, "maps/oak.tga": b"x", "scene.bin": b"x", "scene.mtl": b"x",

@@ -13,7 +13,7 @@ from urllib.parse import unquote
 
 from tidy_caravan.core.errors import TooLarge, UnusableInput
 from tidy_caravan.core.formats.registry import endings, formats
-from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, nothing, short, unzip
+from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, because, nothing, short, unzip
 from tidy_caravan.core.formats.shared.images import IMAGE_ENDINGS
 from tidy_caravan.core.scene import Note, Travel
 
@@ -61,8 +61,8 @@ def bundles_from_files(
         aside += deeper
     if not mains and not sent.broken:
         raise UnusableInput(
-            f"there is no model among the files; known endings are {', '.join(endings())}",
-            where=", ".join(short(f) for f in sorted(whole)[:3]),
+            f"there is no model among the files{because(sent.notes)}; known endings are {', '.join(endings())}",
+            where=", ".join(short(f) for f in sorted(whole or files)[:3]),
         )
     if len(mains) + len(aside) > 1:
         of_others = {part for main in mains for part in parts.of(main) - {main}}

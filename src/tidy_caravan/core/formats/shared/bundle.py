@@ -8,7 +8,7 @@ import os
 import stat
 import unicodedata
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
@@ -294,8 +294,13 @@ def unzip(name: str, data: bytes, limits: Limits, budget: Budget) -> tuple[dict[
         note(f"zip entry “{short(path)}” is a file and a folder at once; the file was left out")
         del out[path]
     if not out:
-        raise UnusableInput("the zip holds no usable file", where=name)
+        raise UnusableInput(f"the zip holds no usable file{because(notes)}", where=name)
     return out, tuple(notes)
+
+
+def because(notes: Sequence[Note]) -> str:
+    """What was left out, for the end of a sentence: it may have been what is missed."""
+    return f" ({'; '.join(n.text for n in notes[:3])})" if notes else ""
 
 
 def refuse_bomb(unpacked: int, packed: int, name: str) -> None:
