@@ -200,6 +200,7 @@ class Several(unittest.TestCase):
         scene = load_all(bundles_from_files({"a.glb": one_triangle().glb(), "b.glb": b"glTF" + b"\0" * 40}))
         self.assertEqual(len(scene.nodes.parts), 1)
         self.assertEqual([n.where for n in scene.notes if n.code == "import.file"], ["b.glb"])
+        self.assertNotIn("import.site", {n.code for n in scene.notes}, "one file stands against no other")
         with self.assertRaises(UnusableInput):
             load_all(bundles_from_files({"a.glb": b"glTF" + b"\0" * 40, "b.glb": b"glTF" + b"\0" * 40}))
 

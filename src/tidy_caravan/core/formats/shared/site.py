@@ -65,7 +65,7 @@ def placements(scenes: list[Scene], names: list[str], target: Convention) -> tup
     notes: list[Note] = []
     if base < 0:
         text = "None of the files says where it lies on a site; they stand against each other as their numbers say."
-        return out, base, [Note("guess", "import.site", "scene", text)]
+        return out, base, [Note("guess", "import.site", "scene", text)] * (len(scenes) > 1)
     first = found[base]
     assert first is not None
     back = affine_inverse(first[None])[0]
