@@ -101,7 +101,7 @@ def overlaps_within(context: Context) -> Iterable[Finding]:
             if rows.any():
                 kind[i] = o.some(rows)
     if shells:
-        text = "of surface lying on their own in one plane"
+        text = "of surface lying on itself in one plane"
         yield on_its_own(scene, shells, "flicker.within", "Surfaces of a part that flicker", text, list(shells))
     if folds:
         gone = [i for i, o in folds.items() if covered_in(scene.meshes[i], o).any()]

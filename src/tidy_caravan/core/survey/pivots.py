@@ -182,8 +182,8 @@ def off_the_hinge(context: Context) -> Iterable[Finding]:
             limit=0.0,
             unit="m",
             guess=True,
-            text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot off the edge that they hang on, {worst:.2f} m at worst: turned by it, "
-            f"they would swing through their frame.{note}",
+            text=f"{plural(len(rows), 'leaf has', 'leaves have')} the pivot off the edge that {'it hangs' if len(rows) == 1 else 'they hang'} on, {worst:.2f} m at worst: turned by it, "
+            f"{'it would swing through its' if len(rows) == 1 else 'they would swing through their'} frame.{note}",
             parts=rows,
             mend=mend_of(scene, free, at="hinge", onlyFar=False) if len(free) else None,
         )

@@ -304,7 +304,7 @@ def disagreeing_faces(context: Context) -> Iterable[Finding]:
         title="Faces turned over",
         unit="triangles",
         text=lambda n, meshes, parts: (
-            f"{plural(n, 'triangle runs', 'triangles run')} the other way than the rest of their sheet, in {plural(meshes, 'mesh', 'meshes')}: "
+            f"{plural(n, 'triangle runs', 'triangles run')} the other way than the rest of {'its' if n == 1 else 'their'} sheet, in {plural(meshes, 'mesh', 'meshes')}: "
             "seen from behind where the others are seen from the front. The lens “Reversed faces” shows them."
             + only_if(unsure, "For {} of them it may as well be the others, nearly as large.")
         ),

@@ -235,7 +235,7 @@ def instances_apart(context: Context) -> Iterable[Finding]:
             value=float(ratio[hit].max()),
             limit=INSTANCES_APART,
             unit="×",
-            text=f"{plural(int(hit.sum()), 'mesh', 'meshes')} with pictures stand at scales up to {float(ratio[hit].max()):.3g} times apart, on {plural(len(found), 'part')}: "
-            "the picture is that much finer on the small ones.",
+            text=f"{plural(int(hit.sum()), 'mesh with images stands', 'meshes with images stand')} at scales up to {float(ratio[hit].max()):.3g} times apart, on {plural(len(found), 'part')}: "
+            "the image is that much finer on the small ones.",
             parts=found.tolist(),
         )

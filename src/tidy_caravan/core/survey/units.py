@@ -354,14 +354,14 @@ def odd_transforms(context: Context) -> Iterable[Finding]:
     determinant = determinants(linear)
     mirrored = parts[determinant < 0]
     if len(mirrored):
-        accepted = destination.negative_scale
+        accepted, whose = destination.negative_scale, "its" if len(mirrored) == 1 else "their"
         yield Finding(
             code="transform.mirrored",
             severity="info" if accepted else "error",
             title="Mirrored parts",
             count=len(mirrored),
             text=f"{plural(len(mirrored), 'part is', 'parts are')} mirrored by a negative scale, which {destination.title} "
-            f"{'accepts' if accepted else 'does not accept; their faces would turn inside out'}.",
+            f"{'accepts' if accepted else f'does not accept; {whose} faces would turn inside out'}.",
             parts=[int(i) for i in mirrored],
             mend=None if accepted else _match(),
         )
