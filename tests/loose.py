@@ -126,6 +126,11 @@ def gltf_faults() -> dict[str, tuple[Plant, str]]:
 
 
 def dae_faults() -> dict[str, tuple[Plant, str]]:
+    def read_from(f: DaeFile, entry: Any, sampler: str) -> None:
+        for old in list(entry):
+            entry.remove(old)
+        entry.append(entry.makeelement(f"{{{f.space['c']}}}texture", texture=sampler, texcoord="UV0"))
+
     def binding(f: DaeFile, node: str) -> Any:
         return f.node(node).xpath(".//c:instance_material", namespaces=f.space)[0]
 
@@ -151,7 +156,7 @@ def dae_faults() -> dict[str, tuple[Plant, str]]:
             "“post_right” does not bind the coordinates “UV0” that material “boards” asks for",
         ),
         "image of the opacity": (
-            in_dae(lambda f: f.effect("glass").find(".//c:transparent/c:texture", f.space).set("texture", "none")),
+            in_dae(lambda f: read_from(f, f.effect("glass").find(".//c:transparent", f.space), "none")),
             "opacity of material “glass” is read from nothing",
         ),
         "coordinates bound to another set": (

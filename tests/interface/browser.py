@@ -105,7 +105,7 @@ class BrowserTest(unittest.TestCase):
 
     def open_haul(self, name: str, station: str) -> dict[str, Any]:
         """Opens a haul by name at a station and waits until the view has drawn."""
-        hauls = self.page.request.get(f"{self.address}/api/hauls?limit=500").json()["items"]
+        hauls = self.asked("hauls?limit=500")["items"]
         haul: dict[str, Any] = next(h for h in hauls if h["name"].startswith(name))
         self.page.goto(f"{self.address}/hauls/{haul['id']}/{station}")
         self.drawn()
@@ -115,17 +115,21 @@ class BrowserTest(unittest.TestCase):
         """The haul's route once it is as wanted: the page shows a change before the server has it."""
         until = time.monotonic() + 20
         while True:
-            route: dict[str, Any] = self.page.request.get(f"{self.address}/api/hauls/{haul}").json()["route"]
+            route: dict[str, Any] = self.asked(f"hauls/{haul}")["route"]
             if good(route):
                 return route
             self.assertLess(time.monotonic(), until, route)
             time.sleep(0.1)
 
+    def asked(self, path: str) -> Any:
+        """The server's answer; as a browser does, once more where it has just closed a line that was long idle."""
+        return self.page.request.get(f"{self.address}/api/{path}", max_retries=2).json()
+
     def ran(self, haul: str) -> None:
         """Waits for a run, as long as a busy machine takes; what the page shows of it has its usual time afterwards."""
         until = time.monotonic() + 90
         while True:
-            run = self.page.request.get(f"{self.address}/api/hauls/{haul}").json()["run"]
+            run = self.asked(f"hauls/{haul}")["run"]
             if run and not run["stale"]:
                 return
             self.assertLess(time.monotonic(), until, run)

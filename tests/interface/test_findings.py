@@ -72,7 +72,7 @@ class Findings(BrowserTest):
             re.compile(r"/scenes/[^/]+/(view|picked)(\?|$)"), lambda route: route.fulfill(status=507, json=refused)
         )
         page.route("**/api/yardstick/habits", lambda route: route.fulfill(status=507, json=refused))
-        haul = page.request.get(f"{self.address}/api/hauls?limit=500&search=Fitters").json()["items"][0]
+        haul = self.asked("hauls?limit=500&search=Fitters")["items"][0]
         page.goto(self.address)
         expect(page.get_by_text("The image could not be loaded").first).to_be_visible()
         page.goto(f"{self.address}/hauls/{haul['id']}/survey")

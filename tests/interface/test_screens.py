@@ -248,7 +248,7 @@ class Work(BrowserTest):
         strip.get_by_role("button", name="Cancel").click()
         expect(strip).to_have_count(0)
         expect(page.get_by_text("Stopped. What was there before is unchanged.")).to_be_visible()
-        self.assertIsNone(page.request.get(f"{self.address}/api/hauls/{haul['id']}").json()["package"])
+        self.assertIsNone(self.asked(f"hauls/{haul['id']}")["package"])
         page.get_by_role("button", name="Pack", exact=True).click()
         expect(page.get_by_role("link", name="Download")).to_be_visible(timeout=90_000)
 
