@@ -354,6 +354,9 @@ class Cli(unittest.TestCase):
             ((*to, "--sizes", "1,2,3", "--marks", "X,Y,Q"), "--marks: "),
             ((*to, "--sizes", "1,2,3", "--marks", "X,Y,Z", "--node-scale", "0"), "--node-scale: "),
             ((*to, "--habit", "dreams"), "known are metres, centimetres"),
+            ((*to, "--habit", "feet", "--sizes", "1,2,3", "--marks", "X,Y,Z"), "either somebody tells"),
+            ((*to, "--out", self.folder / "yard", "--keep", keep), "--keep keeps what follows"),
+            (("shapes", self.file, "--segments", "2"), "--segments is out of range"),
             (("destinations", lame), r"lame\.json: this is no destination \(name: .*world: Field required"),
             (("carry", self.file, "--to", self.file.with_suffix(".json"), "--out", self.folder), "cannot be read"),
         ):

@@ -33,18 +33,21 @@ def run_destinations(args: argparse.Namespace) -> int:
 def run_yardstick(args: argparse.Namespace) -> int:
     target = target_of(args.to)
     seen = told(args) if args.sizes or args.marks else None
-    if seen is None and not args.habit and not args.out:
+    habit = habit_named(args.habit) if args.habit else None
+    if seen and habit:
+        raise UnusableInput("either somebody tells what is seen, or --habit does", where="the command line")
+    if not (seen or habit) and (args.keep or not args.out):
+        what = "--keep keeps what follows from it" if args.keep else "--out writes it"
         raise UnusableInput(
-            "--out writes it, --sizes and --marks tell what is seen of it, --habit asks a stand-in",
-            where="the command line",
+            f"{what}, --sizes and --marks tell what is seen of it, --habit asks a stand-in", where="the command line"
         )
     if args.keep:
         check_folder(args.keep.absolute().parent)
     files = yardstick_files(target, args.format) if args.out else {}
     if args.out:
         deliver(files, args.out, [])
-    if args.habit:
-        seen = answer_of(habit_named(args.habit), target, args.format)
+    if habit:
+        seen = answer_of(habit, target, args.format)
     written = {"files": [str(args.out / name) for name in files]} if args.out else {}
     if seen is None:
         show(written) if args.json else print("\n".join(written["files"]))
