@@ -5,18 +5,20 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import re
 import subprocess
 import sys
 import unittest
 import zipfile
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
+from typing import Any, get_args
 
 import trimesh
 
 from tests.support import one_triangle, trimesh_scene
 from tidy_caravan.cli import main
+from tidy_caravan.core.conventions.yardstick import Answers
 from tidy_caravan.core.formats import writable
 from tidy_caravan.demo.three_trades import three_trades_files
 
@@ -334,6 +336,15 @@ class Cli(unittest.TestCase):
         both = json.loads(again.read_text())
         self.assertEqual((both["name"], both["importers"]["glb"]), ("own-engine", kept["importers"]["glb"]))
         self.assertEqual(both["importers"]["usda"]["file"]["metresPerUnit"], 0.0254)
+
+    def test_what_may_be_answered_is_what_the_yardstick_takes(self) -> None:
+        """The help needs no library, so that it has the words a second time."""
+        for option, field in (("shown_in", "shown_in"), ("image", "picture")):
+            line = ["yardstick", "--to", "x", f"--{option.replace('_', '-')}", "nothing that there is"]
+            code, _, err = self.run_it(*line)
+            self.assertEqual(code, 2)
+            offered = set(re.findall(r"'([a-z-]+)'", err.split("choose from")[1]))
+            self.assertEqual(offered, set(get_args(Answers.model_fields[field].annotation)) - {"not looked"})
 
     def test_answers_that_cannot_be_are_told(self) -> None:
         to = ("yardstick", "--to", "metre-y-up-right")

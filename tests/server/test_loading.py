@@ -351,7 +351,7 @@ class Files(unittest.TestCase):
             # what is no image and no model either is named as that
             c.post(f"/api/hauls/{haul['id']}/files", files=[("files", ("hall.xyz", b"x")), ("files", ("o.png", PNG))])
             problem = finished(c, haul["id"])["job"]["problem"]
-            self.assertEqual((problem["code"], problem["where"]), ("supply.unknown", "hall.xyz"))
+            self.assertEqual((problem["code"], problem["where"]), ("supply.unknown", "“hall.xyz”"))
             self.assertIn("Models can be .dae, .glb", problem["title"])
 
     def test_an_import_can_be_cancelled_while_the_library_reads(self) -> None:

@@ -16,6 +16,7 @@ from tidy_caravan.core.formats.registry import endings, formats
 from tidy_caravan.core.formats.shared.bundle import MIB, Budget, Bundle, Limits, because, nothing, short, unzip
 from tidy_caravan.core.formats.shared.images import IMAGE_ENDINGS
 from tidy_caravan.core.scene import Note, Travel
+from tidy_caravan.core.words import few
 
 ZIP, EMPTY_ZIP = b"PK\x03\x04", b"PK\x05\x06"
 BESIDE = b"\0\5\x16\7"
@@ -131,24 +132,22 @@ def opened(files: Mapping[str, bytes], limits: Limits, tell: Callable[..., None]
 
 def told_aside(aside: Sequence[str], main: str) -> Note:
     """Says which models lie too deep to be taken for models."""
-    which = f"{', '.join(short(a) for a in aside[:3])}{' and others' if len(aside) > 3 else ''}"
     was, were, those = ("It lies", "was", "it") if len(aside) == 1 else ("They lie", "were", "them")
     text = (
         f"{was} deeper than “{short(main)}” and {were} not loaded: of a folder or an archive the models nearest to its top are, and what "
         f"they name. Send {those} without a folder to have {those} as well."
     )
-    return Note("behind", "import.aside", which, text)
+    return Note("behind", "import.aside", few(aside), text)
 
 
 def told_unknown(unknown: Sequence[str]) -> Note:
     """Says which files no reader knows."""
-    which = f"{', '.join(short(u) for u in unknown[:3])}{f' and {len(unknown) - 3} more' if len(unknown) > 3 else ''}"
     they, so, them = ("it", "that name", "it") if len(unknown) == 1 else ("they", "such names", "them")
     text = (
         f"No reader here knows files of {so}, so that what {they} may hold stays behind. Models can be {', '.join(endings())}; an archive "
         f"within another is not opened. Export {them} as one of these if there is a model in {them}."
     )
-    return Note("behind", "import.unknown", which, text)
+    return Note("behind", "import.unknown", few(unknown), text)
 
 
 def unknown_among(files: Mapping[str, bytes]) -> list[str]:

@@ -98,7 +98,7 @@ def drawn_otherwise(scene: Scene, found: Drawn, cell: float, most_mm: float) -> 
         unit="mm",
         text=f"{plural(len(found.parts), 'part of a module is', 'parts of modules are')} drawn a little larger or smaller than the whole cells of {cell:g} m that the module fills "
         f"elsewhere, by {found.off[worst] * 1000:.1f} mm at worst, “{nodes.names[int(found.parts[worst])][-60:] or '?'}”: side by side they leave seams or overlaps. The scale "
-        "is that of their node; Fit to the grid sets it back to what it is elsewhere, about the pivot, and the mesh stays shared.",
+        "is that of the node; Fit to the grid sets it back to what it is elsewhere, about the pivot, and the mesh stays shared.",
         parts=found.parts.tolist(),
         mend={
             "kind": "fit_grid",
